@@ -1,0 +1,369 @@
+//! Users and groups: who they are on the host looked at, and the ids that their processes carry.
+
+use std::collections::BTreeSet;
+use std::ffi::OsStr;
+use std::fmt;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// A user id.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Uid(pub u32);
+
+/// A group id.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Gid(pub u32);
+
+impl Uid {
+    /// The superuser, whom permission bits do not bind (capabilities(7)).
+    pub const ROOT: Self = Self(0);
+}
+
+impl fmt::Display for Uid {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+impl fmt::Display for Gid {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+/// The ids that a process carries (credentials(7)): what the kernel compares with a file's.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Ids {
+    /// The effective (file-system) user id.
+    pub uid: Uid,
+    /// The effective (file-system) group id.
+    pub gid: Gid,
+    /// The supplementary groups, sorted, `gid` included.
+    groups: Vec<Gid>,
+}
+
+impl Ids {
+    /// Ids with these supplementary groups; `gid` counts among them in any case.
+    #[must_use]
+    pub fn new(uid: Uid, gid: Gid, groups: impl IntoIterator<Item = Gid>) -> Self {
+        let groups: BTreeSet<Gid> = groups.into_iter().chain([gid]).collect();
+        Self { uid, gid, groups: groups.into_iter().collect() }
+    }
+
+    /// Whether the process is in `group`.
+    #[must_use]
+    pub fn is_in(&self, group: Gid) -> bool {
+        self.groups.binary_search(&group).is_ok()
+    }
+
+    /// All groups, sorted, the effective one included.
+    #[must_use]
+    pub fn groups(&self) -> &[Gid] {
+        &self.groups
+    }
+}
+
+/// A user with the ids that a process started for it gets.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Account {
+    /// The user's name.
+    pub user: String,
+    /// The effective group's name.
+    pub group: String,
+    /// The ids.
+    pub ids: Ids,
+}
+
+impl fmt::Display for Account {
+    /// Writes `user:group`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}", self.user, self.group)
+    }
+}
+
+/// One user of the account database (passwd(5)).
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct User {
+    name: String,
+    uid: Uid,
+    gid: Gid,
+}
+
+/// One group of the account database (group(5)).
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Group {
+    name: String,
+    gid: Gid,
+    members: Vec<String>,
+}
+
+/// Where names that the files do not hold are asked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Beyond {
+    /// The host's name service (nsswitch.conf(5)), so that accounts of a directory server count.
+    NameService,
+    /// Nowhere: the files are all there is (`--host`, tests).
+    Nothing,
+}
+
+/// The accounts of the host looked at.
+#[derive(Clone, Debug)]
+pub struct Accounts {
+    users: Vec<User>,
+    groups: Vec<Group>,
+    beyond: Beyond,
+}
+
+/// Accounts that cannot be read.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot read the accounts in {}", crate::shown::Shown(path))]
+pub struct AccountsError {
+    path: PathBuf,
+    #[source]
+    cause: io::Error,
+}
+
+impl Accounts {
+    /// The accounts in the text of a passwd(5) and a group(5) file. Lines that are none are left out.
+    #[must_use]
+    pub fn from_texts(passwd: &str, group: &str) -> Self {
+        Self {
+            users: passwd.lines().filter_map(user_line).collect(),
+            groups: group.lines().filter_map(group_line).collect(),
+            beyond: Beyond::Nothing,
+        }
+    }
+
+    /// The accounts of this host: its files, and its name service for names that they do not hold.
+    pub fn of_this_host() -> Result<Self, AccountsError> {
+        Ok(Self { beyond: Beyond::NameService, ..Self::from_files(Path::new("/"))? })
+    }
+
+    /// The accounts in `etc/passwd` and `etc/group` below `root`.
+    pub fn from_files(root: &Path) -> Result<Self, AccountsError> {
+        let read = |name: &str| {
+            let path = root.join("etc").join(name);
+            match std::fs::read(&path) {
+                Ok(bytes) => Ok(String::from_utf8_lossy(&bytes).into_owned()),
+                Err(cause) => Err(AccountsError { path, cause }),
+            }
+        };
+        Ok(Self::from_texts(&read("passwd")?, &read("group")?))
+    }
+
+    /// The ids of the user that `name` names: a name, or a uid in digits.
+    #[must_use]
+    pub fn user(&self, name: &str) -> Option<Account> {
+        let user = self.user_by_name(name).or_else(|| self.user_by_uid(Uid(name.parse().ok()?)))?;
+        let groups = self.groups_of(&user);
+        Some(Account { group: self.group_shown(user.gid), ids: Ids::new(user.uid, user.gid, groups), user: user.name })
+    }
+
+    /// The ids that `user[:group]` names.
+    ///
+    /// With a group, that is the effective one and the supplementary ones are those of initgroups(3) with it, as
+    /// a service started with these settings gets; without one it is the user's own.
+    pub fn account(&self, text: &str) -> Result<Account, UnknownAccount> {
+        let (user, group) = match text.split_once(':') {
+            Some((user, group)) => (user, Some(group)),
+            None => (text, None),
+        };
+        let account = self.user(user).ok_or_else(|| self.unknown("user", user, self.users.iter().map(|u| &*u.name)))?;
+        let Some(group) = group else { return Ok(account) };
+        let gid = self.gid(group).ok_or_else(|| self.unknown("group", group, self.groups.iter().map(|g| &*g.name)))?;
+        let listed = self.listed_groups(&account.user);
+        Ok(Account { group: self.group_shown(gid), ids: Ids::new(account.ids.uid, gid, listed), user: account.user })
+    }
+
+    fn unknown<'a>(&self, what: &'static str, name: &str, known: impl Iterator<Item = &'a str>) -> UnknownAccount {
+        let place = match self.beyond {
+            Beyond::NameService => "on this host",
+            Beyond::Nothing => "in the account files of the host looked at",
+        };
+        UnknownAccount { what, name: name.into(), place, nearest: crate::nearest::nearest(name, known).map(Into::into) }
+    }
+
+    /// The gid of the group that `name` names: a name, or a gid in digits.
+    #[must_use]
+    pub fn gid(&self, name: &str) -> Option<Gid> {
+        if let Some(group) = self.groups.iter().find(|g| g.name == name) {
+            return Some(group.gid);
+        }
+        if self.beyond == Beyond::NameService
+            && let Some(group) = uzers::get_group_by_name(name)
+        {
+            return Some(Gid(group.gid()));
+        }
+        name.parse().ok().map(Gid)
+    }
+
+    /// The name of the user with this id, where there is one.
+    #[must_use]
+    pub fn user_name(&self, uid: Uid) -> Option<String> {
+        self.user_by_uid(uid).map(|user| user.name)
+    }
+
+    /// The name of the group with this id, where there is one.
+    #[must_use]
+    pub fn group_name(&self, gid: Gid) -> Option<String> {
+        if let Some(group) = self.groups.iter().find(|g| g.gid == gid) {
+            return Some(group.name.clone());
+        }
+        match self.beyond {
+            Beyond::NameService => uzers::get_group_by_gid(gid.0).map(|g| lossy(g.name())),
+            Beyond::Nothing => None,
+        }
+    }
+
+    /// The user's name, or its id in digits where it has none.
+    #[must_use]
+    pub fn user_shown(&self, uid: Uid) -> String {
+        self.user_name(uid).unwrap_or_else(|| uid.to_string())
+    }
+
+    /// The group's name, or its id in digits where it has none.
+    #[must_use]
+    pub fn group_shown(&self, gid: Gid) -> String {
+        self.group_name(gid).unwrap_or_else(|| gid.to_string())
+    }
+
+    /// Every account that the files list, and those that the name service lists as members of `groups`.
+    #[must_use]
+    pub fn all(&self) -> Vec<Account> {
+        self.users.iter().filter_map(|user| self.user(&user.name)).collect()
+    }
+
+    /// The ids of everyone in `group`: those it lists, and those whose own group it is.
+    #[must_use]
+    pub fn members(&self, group: Gid) -> BTreeSet<Uid> {
+        let own = self.users.iter().filter(|u| u.gid == group).map(|u| u.uid);
+        let listed = self.groups.iter().filter(|g| g.gid == group).flat_map(|g| &g.members);
+        let mut members: BTreeSet<Uid> =
+            own.chain(listed.filter_map(|name| self.user_by_name(name).map(|u| u.uid))).collect();
+        if self.beyond == Beyond::NameService
+            && let Some(found) = uzers::get_group_by_gid(group.0)
+        {
+            use uzers::os::unix::GroupExt as _;
+            members.extend(found.members().iter().filter_map(|name| Some(self.user_by_name(&lossy(name))?.uid)));
+        }
+        members
+    }
+
+    fn groups_of(&self, user: &User) -> Vec<Gid> {
+        let mut groups = self.listed_groups(&user.name);
+        if self.beyond == Beyond::NameService {
+            let found = uzers::get_user_groups(&user.name, user.gid.0).unwrap_or_default();
+            groups.extend(found.iter().map(|g| Gid(g.gid())));
+        }
+        groups
+    }
+
+    fn listed_groups(&self, user: &str) -> Vec<Gid> {
+        self.groups.iter().filter(|g| g.members.iter().any(|m| m == user)).map(|g| g.gid).collect()
+    }
+
+    fn user_by_name(&self, name: &str) -> Option<User> {
+        if let Some(user) = self.users.iter().find(|u| u.name == name) {
+            return Some(user.clone());
+        }
+        match self.beyond {
+            Beyond::NameService => uzers::get_user_by_name(name).map(|u| of_uzers(&u)),
+            Beyond::Nothing => None,
+        }
+    }
+
+    fn user_by_uid(&self, uid: Uid) -> Option<User> {
+        if let Some(user) = self.users.iter().find(|u| u.uid == uid) {
+            return Some(user.clone());
+        }
+        match self.beyond {
+            Beyond::NameService => uzers::get_user_by_uid(uid.0).map(|u| of_uzers(&u)),
+            Beyond::Nothing => None,
+        }
+    }
+}
+
+/// A user or group that the host does not have.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("there is no {what} \"{name}\" {place}{}", nearest.as_ref().map(|n| format!("; did you mean \"{n}\"?")).unwrap_or_default())]
+pub struct UnknownAccount {
+    what: &'static str,
+    name: String,
+    place: &'static str,
+    nearest: Option<String>,
+}
+
+fn of_uzers(user: &uzers::User) -> User {
+    User { name: lossy(user.name()), uid: Uid(user.uid()), gid: Gid(user.primary_group_id()) }
+}
+
+fn lossy(name: &OsStr) -> String {
+    name.to_string_lossy().into_owned()
+}
+
+/// `name:password:uid:gid:…` (passwd(5)).
+fn user_line(line: &str) -> Option<User> {
+    let mut fields = line.split(':');
+    let name = fields.next().filter(|n| !n.is_empty() && !n.starts_with(['#', '+', '-']))?;
+    fields.next()?;
+    let uid = fields.next()?.parse().ok()?;
+    let gid = fields.next()?.parse().ok()?;
+    Some(User { name: name.into(), uid: Uid(uid), gid: Gid(gid) })
+}
+
+/// `name:password:gid:member,member` (group(5)).
+fn group_line(line: &str) -> Option<Group> {
+    let mut fields = line.split(':');
+    let name = fields.next().filter(|n| !n.is_empty() && !n.starts_with(['#', '+', '-']))?;
+    fields.next()?;
+    let gid = fields.next()?.parse().ok()?;
+    let members = fields.next().unwrap_or_default();
+    let members = members.split(',').map(str::trim).filter(|m| !m.is_empty());
+    Some(Group { name: name.into(), gid: Gid(gid), members: members.map(Into::into).collect() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn accounts() -> Accounts {
+        Accounts::from_texts(
+            "root:x:0:0:root:/root:/bin/sh\n# a comment\nwww-data:x:33:33::/var/www:/usr/sbin/nologin\n\
+             berths:x:4101:4101::/:/bin/false\nbroken:line\n",
+            "root:x:0:\nwww-data:x:33:\nberths:x:4101:www-data\nstaff:x:50:berths, root\n",
+        )
+    }
+
+    #[rstest]
+    #[case::own_group("www-data", 33, 33, &[33, 4101])]
+    #[case::by_number("33", 33, 33, &[33, 4101])]
+    #[case::other_group("berths:www-data", 4101, 33, &[33, 50])]
+    #[case::group_by_number("berths:33", 4101, 33, &[33, 50])]
+    fn finds(#[case] text: &str, #[case] uid: u32, #[case] gid: u32, #[case] groups: &[u32]) {
+        let ids = accounts().account(text).unwrap().ids;
+        let groups: Vec<Gid> = groups.iter().copied().map(Gid).collect();
+        assert_eq!((ids.uid, ids.gid, ids.groups()), (Uid(uid), Gid(gid), &groups[..]));
+    }
+
+    #[rstest]
+    #[case("www-date", "there is no user \"www-date\" in the account files of the host looked at; did you mean \"www-data\"?")]
+    #[case("root:staf", "there is no group \"staf\" in the account files of the host looked at; did you mean \"staff\"?")]
+    #[case("", "there is no user \"\" in the account files of the host looked at")]
+    fn says_what_is_missing(#[case] text: &str, #[case] want: &str) {
+        assert_eq!(accounts().account(text).unwrap_err().to_string(), want);
+    }
+
+    #[test]
+    fn members_are_listed_ones_and_those_whose_own_group_it_is() {
+        assert_eq!(accounts().members(Gid(4101)), [Uid(33), Uid(4101)].into());
+        assert_eq!(accounts().members(Gid(33)), [Uid(33)].into());
+    }
+
+    #[test]
+    fn this_host_has_root() {
+        let accounts = Accounts::of_this_host().unwrap();
+        assert_eq!(accounts.user_name(Uid::ROOT).as_deref(), Some("root"));
+        assert!(accounts.user_name(Uid(4_000_000_001)).is_none());
+    }
+}

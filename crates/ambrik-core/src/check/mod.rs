@@ -1,0 +1,316 @@
+//! The checks: a file for each family, and one table that lists them all.
+
+mod kinds;
+mod names;
+mod needs;
+mod reads;
+mod site;
+mod writes;
+
+use std::cell::OnceCell;
+use std::collections::BTreeMap;
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use crate::account::Accounts;
+use crate::entry::{Facts, Kind};
+use crate::people::{People, Set};
+use crate::policy::Context;
+use crate::site::{Phase, Site, Use};
+use crate::tree::Look;
+use crate::want::Shape;
+
+pub use names::{Guess, guess};
+
+/// How much a finding matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Severity {
+    /// Worth knowing.
+    Low,
+    /// To be mended.
+    Medium,
+    /// To be mended now.
+    High,
+}
+
+impl Severity {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+        }
+    }
+}
+
+impl fmt::Display for Severity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+/// What puts a finding right.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Remedy {
+    /// `ambrik set SITE`.
+    Set,
+    /// `ambrik seal SITE`.
+    Seal,
+    /// Something that Ambrik does not do: these words say what.
+    Hand(&'static str),
+}
+
+/// One check.
+#[derive(Debug)]
+pub struct Check {
+    /// Its name, in plain words.
+    pub name: &'static str,
+    /// How much its findings matter.
+    pub severity: Severity,
+    /// What is wrong; `{php}`, `{web}` and `{keeper}` stand for the accounts' names.
+    pub wrong: &'static str,
+    /// What that lets somebody do, or what does not work.
+    pub lets: &'static str,
+    /// What puts it right.
+    pub remedy: Remedy,
+    /// Where it is judged.
+    pub(crate) judge: Judge,
+}
+
+/// Where a check is judged.
+#[derive(Clone, Copy)]
+pub(crate) enum Judge {
+    /// On what decides access to a path: judged once for all paths that are alike.
+    Rights(fn(&Case<'_>) -> Option<Reason>),
+    /// On a path by itself: its name, its content.
+    Path(fn(&PathCase<'_>) -> Option<Reason>),
+    /// On the whole site.
+    Site(fn(&Site) -> Vec<(PathBuf, Reason)>),
+    /// In the course of an audit, by what it sees altogether.
+    Audit,
+}
+
+impl fmt::Debug for Judge {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Rights(_) => "Rights",
+            Self::Path(_) => "Path",
+            Self::Site(_) => "Site",
+            Self::Audit => "Audit",
+        })
+    }
+}
+
+/// Why a path is in a finding: what decides it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Reason {
+    /// The path belongs to the account.
+    Owned,
+    /// The bits for the group.
+    Group,
+    /// The bits for all others.
+    OpenToAll,
+    /// An access-list entry.
+    List,
+    /// The directory that it is in can be written to.
+    Above,
+    /// These accounts.
+    By(String),
+    /// A directory above cannot be searched.
+    Blocked,
+    /// The path itself does not give it.
+    Itself,
+    /// Something said in these words.
+    Says(String),
+}
+
+impl Reason {
+    fn words(&self) -> String {
+        match self {
+            Self::Owned => "as their owner".into(),
+            Self::Group => "through their group".into(),
+            Self::OpenToAll => "open to every account".into(),
+            Self::List => "through an access list".into(),
+            Self::Above => "through a writable directory".into(),
+            Self::By(names) => format!("by {names}"),
+            Self::Blocked => "a directory above is closed".into(),
+            Self::Itself => "their own mode is too narrow".into(),
+            Self::Says(words) => words.clone(),
+        }
+    }
+}
+
+/// What a path is and what each account can do with it.
+pub(crate) struct Case<'a> {
+    pub(crate) people: &'a People,
+    pub(crate) accounts: &'a Accounts,
+    pub(crate) phase: Phase,
+    pub(crate) context: &'a Context,
+    pub(crate) facts: &'a Facts,
+    pub(crate) shape: Shape,
+    pub(crate) can: Can,
+}
+
+/// Who can do what with a path, reaching it included.
+#[derive(Clone, Debug)]
+pub(crate) struct Can {
+    /// Who can search every directory above.
+    pub(crate) reach: Set,
+    /// Who can read it; a directory: list it.
+    pub(crate) read: Set,
+    /// Who can search it, if it is a directory.
+    pub(crate) search: Set,
+    /// Who can write to it; a directory: make and remove names in it.
+    pub(crate) write: Set,
+    /// Who can remove or rename it, through the directory that it is in.
+    pub(crate) replace: Set,
+}
+
+/// One path, for checks that need its name or content.
+pub(crate) struct PathCase<'a> {
+    pub(crate) context: &'a Context,
+    pub(crate) phase: Phase,
+    pub(crate) facts: &'a Facts,
+    pub(crate) look: &'a Look<'a>,
+    /// Whether a part names this very path.
+    pub(crate) named: bool,
+    /// The directory that it is in, relative to the served folder.
+    pub(crate) below_served: &'a dyn Fn() -> PathBuf,
+    /// What it looks like, found out at most once.
+    pub(crate) guess: OnceCell<Option<Guess>>,
+}
+
+/// Every check, in the order in which findings of the same severity are shown.
+pub static CATALOGUE: &[&Check] = &[
+    &site::PHP_IS_ROOT,
+    &writes::PHP_WRITES_CODE,
+    &writes::PHP_WRITES_SECRET,
+    &writes::EVERYONE_WRITES,
+    &writes::ANOTHER_WRITES,
+    &reads::SECRET_EXPOSED,
+    &needs::PHP_CANNOT_WRITE,
+    &needs::PHP_CANNOT_READ,
+    &needs::WEB_CANNOT_READ,
+    &names::INSTALLER_LEFT,
+    &kinds::HARD_LINK_SHARED,
+    &writes::PHP_OWNS_CODE,
+    &reads::EVERYONE_READS,
+    &reads::ANOTHER_READS,
+    &names::LEFTOVER_SERVED,
+    &site::SERVED_TOO_WIDE,
+    &kinds::LINK_LEAVES_SITE,
+    &kinds::SPECIAL_BITS,
+    &kinds::SPECIAL_FILE,
+    &kinds::UNKNOWN_OWNER,
+    &site::COULD_NOT_LOOK,
+    &needs::KEEPER_CANNOT_WRITE,
+    &kinds::PROGRAM_BIT,
+];
+
+pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
+pub(crate) use needs::PHP_CANNOT_WRITE;
+pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE};
+pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE};
+
+/// The check with this name.
+#[must_use]
+pub fn named(name: &str) -> Option<&'static Check> {
+    CATALOGUE.iter().copied().find(|check| check.name == name)
+}
+
+/// A check's place in the catalogue.
+pub(crate) fn place(check: &Check) -> usize {
+    CATALOGUE.iter().position(|c| std::ptr::eq(*c, check)).unwrap_or(CATALOGUE.len())
+}
+
+/// Every finding that the rights of a path give rise to.
+pub(crate) fn judge_rights(case: &Case<'_>) -> Vec<(&'static Check, Reason)> {
+    let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
+        Judge::Rights(judge) => judge(case).map(|reason| (*check, reason)),
+        Judge::Path(_) | Judge::Site(_) | Judge::Audit => None,
+    });
+    judged.collect()
+}
+
+/// Every finding that a path's name or content gives rise to.
+pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<(&'static Check, Reason)> {
+    let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
+        Judge::Path(judge) => judge(case).map(|reason| (*check, reason)),
+        Judge::Rights(_) | Judge::Site(_) | Judge::Audit => None,
+    });
+    judged.collect()
+}
+
+/// Every finding about a site as a whole, with the path that it is about.
+pub(crate) fn judge_site(site: &Site) -> Vec<(&'static Check, PathBuf, Reason)> {
+    let judged = CATALOGUE.iter().flat_map(|check| match check.judge {
+        Judge::Site(judge) => judge(site).into_iter().map(|(path, reason)| (*check, path, reason)).collect(),
+        Judge::Rights(_) | Judge::Path(_) | Judge::Audit => Vec::new(),
+    });
+    judged.collect()
+}
+
+impl Check {
+    /// The finding's line: what is wrong, how, and what it lets somebody do.
+    #[must_use]
+    pub fn says(&self, site: &Site, reasons: &BTreeMap<Reason, u64>) -> String {
+        let named = [("{php}", &site.php.user), ("{web}", &site.web.user), ("{keeper}", &site.keeper.user)];
+        let wrong = named.iter().fold(self.wrong.to_owned(), |text, (mark, name)| text.replace(mark, name));
+        let mut how: Vec<String> = Vec::new();
+        for (reason, count) in reasons.iter().take(4) {
+            let words = reason.words();
+            how.push(if reasons.len() > 1 { format!("{count} {words}") } else { words });
+        }
+        if reasons.len() > how.len() {
+            how.push("and more".into());
+        }
+        let how = if how.is_empty() { String::new() } else { format!(" ({})", how.join(", ")) };
+        format!("{wrong}{how}: {}", self.lets)
+    }
+
+    /// The command, or the words, that put a finding of this check right.
+    #[must_use]
+    pub fn remedy_for(&self, site: &Site) -> String {
+        match self.remedy {
+            Remedy::Set => format!("ambrik set {}", site.name),
+            Remedy::Seal => format!("ambrik seal {}", site.name),
+            Remedy::Hand(words) => words.to_owned(),
+        }
+    }
+}
+
+/// Whether php must not change what this context holds.
+fn php_must_not_write(case: &Case<'_>) -> bool {
+    case.context.row.php < crate::policy::Right::Write
+}
+
+/// Whether a name ends like a PHP file's.
+pub(crate) fn is_php_name(name: &Path) -> bool {
+    let extension = name.extension().map(|e| e.to_string_lossy().to_ascii_lowercase());
+    extension.is_some_and(|e| matches!(&*e, "php" | "phtml" | "phar" | "inc" | "php3" | "php4" | "php5" | "php7" | "php8"))
+}
+
+const fn is_symlink(facts: &Facts) -> bool {
+    matches!(facts.kind, Kind::Symlink)
+}
+
+const fn is_secret(context: &Context) -> bool {
+    matches!(context.used_as, Use::Secret)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_plain_words_and_stand_once() {
+        let mut names: Vec<&str> = CATALOGUE.iter().map(|c| c.name).collect();
+        assert!(names.iter().all(|n| n.bytes().all(|b| b.is_ascii_lowercase() || b == b'-')));
+        names.sort_unstable();
+        let count = names.len();
+        names.dedup();
+        assert_eq!(names.len(), count);
+    }
+}

@@ -1,0 +1,280 @@
+//! Installers and left-overs: what such things look like in general, where no part names them.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use super::{Check, Judge, PathCase, Reason, Remedy, Severity, is_php_name};
+use crate::entry::Kind;
+use crate::site::{Phase, Use};
+
+pub(crate) static INSTALLER_LEFT: Check = Check {
+    name: "installer-left",
+    severity: Severity::High,
+    wrong: "an installer is still there",
+    lets: "anybody who finds its address can set the site up anew as its administrator",
+    remedy: Remedy::Seal,
+    judge: Judge::Path(|case| {
+        if case.phase == Phase::Open {
+            return None;
+        }
+        if case.context.used_as == Use::Setup {
+            if !case.named {
+                return None;
+            }
+            return Some(Reason::Says("named in the site file".into()));
+        }
+        match recognised(case)? {
+            Guess::Installer(what) => Some(Reason::Says(what.into())),
+            Guess::Leftover(_) => None,
+        }
+    }),
+};
+
+pub(crate) static LEFTOVER_SERVED: Check = Check {
+    name: "leftover-served",
+    severity: Severity::Medium,
+    wrong: "left-overs lie where the web server serves them",
+    lets: "anybody can download them: source code, data, passwords",
+    remedy: Remedy::Seal,
+    judge: Judge::Path(|case| match recognised(case)? {
+        Guess::Leftover(what) => Some(Reason::Says(what.into())),
+        Guess::Installer(_) => None,
+    }),
+};
+
+/// What a path looks like.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Guess {
+    /// An installer, of this kind.
+    Installer(&'static str),
+    /// A left-over, of this kind.
+    Leftover(&'static str),
+}
+
+/// The most that is read of a file to know what it is.
+const SNIFFED: usize = 4096;
+/// A page that shows PHP's settings does little else: a longer file is an application's.
+const LONGEST_INFORMATION_PAGE: u64 = 1024;
+
+fn recognised(case: &PathCase<'_>) -> Option<Guess> {
+    *case.guess.get_or_init(|| recognise(case))
+}
+
+fn recognise(case: &PathCase<'_>) -> Option<Guess> {
+    // What is declared wins over what is guessed: only served code is looked at so.
+    if !case.context.served || case.context.used_as != Use::Code {
+        return None;
+    }
+    let name = case.look.os_name();
+    let guess = guess(name, case.facts.kind).or_else(|| by_content(case))?;
+    let above = (case.below_served)();
+    if above.iter().any(|name| self::guess(name, Kind::Directory).is_some()) {
+        // It goes with the folder that it is in.
+        return None;
+    }
+    match guess {
+        Guess::Installer(_) => is_entrance(&above, name, case).then_some(guess),
+        Guess::Leftover(kind) if kind == SCHEMA_OR_DUMP => is_dump(case, &above).then_some(guess),
+        Guess::Leftover(_) => Some(guess),
+    }
+}
+
+const SCHEMA_OR_DUMP: &str = "database dump";
+
+/// What a name alone tells.
+#[must_use]
+pub fn guess(name: &OsStr, kind: Kind) -> Option<Guess> {
+    let bytes = name.as_bytes();
+    match kind {
+        Kind::Directory => directory(bytes),
+        Kind::File => file(bytes),
+        Kind::Symlink | Kind::Fifo | Kind::Socket | Kind::Device => None,
+    }
+}
+
+fn directory(name: &[u8]) -> Option<Guess> {
+    if matches!(name, b".git" | b".svn" | b".hg" | b".bzr" | b"CVS" | b"_darcs" | b".jj" | b".fossil") {
+        return Some(Guess::Leftover("version-control folder"));
+    }
+    matches!(
+        &*name.to_ascii_lowercase(),
+        b"install" | b"installer" | b"installation" | b"_install" | b"_installation" | b"_installer" | b"setup" | b"_setup" | b"web-install" | b"webinstall"
+    )
+    .then_some(Guess::Installer("installer folder"))
+}
+
+fn file(name: &[u8]) -> Option<Guess> {
+    let first = *name.first()?;
+    let last = *name.last()?;
+    if last == b'~' || (first == b'#' && last == b'#' && name.len() > 2) {
+        return Some(Guess::Leftover("editor's copy"));
+    }
+    let lower = name.to_ascii_lowercase();
+    if lower.starts_with(b".#") || has_suffix(&lower, &[b".swp", b".swo", b".swn", b".kate-swp"]) {
+        return Some(Guess::Leftover("editor's copy"));
+    }
+    if has_suffix(&lower, ARCHIVES) {
+        let dump = has_suffix(&lower, &[b".sql.gz", b".sql.bz2", b".sql.xz", b".sql.zst", b".sql.zip", b".dump.gz"]);
+        return Some(Guess::Leftover(if dump { "packed database dump" } else { "archive" }));
+    }
+    if has_suffix(&lower, COPIES) || is_numbered_copy(&lower) {
+        return Some(Guess::Leftover("backup copy"));
+    }
+    if has_suffix(&lower, &[b".dump", b".dmp", b".sqldump", b".pgdump", b".mysqldump"]) {
+        return Some(Guess::Leftover("database dump"));
+    }
+    if has_suffix(&lower, &[b".sql"]) {
+        return Some(Guess::Leftover(SCHEMA_OR_DUMP));
+    }
+    if is_php_name(Path::new(OsStr::from_bytes(&lower))) {
+        return php_file(&lower);
+    }
+    None
+}
+
+const ARCHIVES: &[&[u8]] = &[
+    b".zip", b".tar", b".tgz", b".tbz", b".tbz2", b".txz", b".tzst", b".gz", b".bz2", b".xz", b".zst", b".7z", b".rar",
+    b".lz", b".lzma", b".cpio", b".z",
+];
+
+/// Endings that people and editors put on copies; before them stands the name of what was copied.
+const COPIES: &[&[u8]] = &[
+    b".bak", b".backup", b".bkp", b".old", b".orig", b".save", b".saved", b".copy", b".rej", b".php_", b".php-old",
+    b".php.txt", b".inc.txt", b".dpkg-old", b".dpkg-dist", b".rpmsave", b".rpmnew", b".ucf-old", b"-backup.php", b"_backup.php", b"-old.php", b"_old.php", b".bak.php", b".old.php",
+];
+
+fn has_suffix(name: &[u8], suffixes: &[&[u8]]) -> bool {
+    suffixes.iter().any(|suffix| name.len() > suffix.len() && name.ends_with(suffix))
+}
+
+/// `settings.php.1`, `settings.php.20260101`: a PHP file with a number behind it.
+fn is_numbered_copy(lower: &[u8]) -> bool {
+    let Some(dot) = lower.iter().rposition(|&b| b == b'.') else { return false };
+    let (stem, digits) = (&lower[..dot], &lower[dot + 1..]);
+    !digits.is_empty() && digits.iter().all(u8::is_ascii_digit) && stem.ends_with(b".php")
+}
+
+fn php_file(lower: &[u8]) -> Option<Guess> {
+    let stem = lower.split(|&b| b == b'.').next().unwrap_or(lower);
+    if matches!(stem, b"phpinfo" | b"php-info" | b"php_info" | b"infophp" | b"_phpinfo") {
+        return Some(Guess::Leftover("PHP information page"));
+    }
+    let single = [&b"install"[..], b"installer", b"installation", b"_install", b"setup", b"_setup", b"web-install", b"webinstall", b"web_install", b"install_"];
+    single.contains(&stem).then_some(Guess::Installer("installer file"))
+}
+
+/// An installer is found near the top of what is served; the like deeper down is an application's own code or a
+/// library's, and so is a folder that nothing in it lets a visitor start.
+fn is_entrance(below_served: &Path, name: &OsStr, case: &PathCase<'_>) -> bool {
+    const OF_LIBRARIES: &[&str] = &[
+        "vendor", "vendors", "node_modules", "lib", "libs", "library", "libraries", "src", "app", "application", "classes",
+        "includes", "include", "inc", "modules", "plugins", "packages", "third_party", "thirdparty", "controllers",
+        "templates", "views", "lang", "locale", "docs", "doc", "tests", "test", "bower_components", "themes", "assets", "js", "css",
+    ];
+    let depth = below_served.iter().count();
+    let library = below_served.iter().any(|n| OF_LIBRARIES.contains(&&*n.to_string_lossy().to_ascii_lowercase()));
+    if depth > 1 || library {
+        return false;
+    }
+    if case.facts.kind != Kind::Directory {
+        return case.facts.size > 0;
+    }
+    let lower = name.to_string_lossy().to_ascii_lowercase();
+    let starts = |entry: &str| {
+        is_php_name(Path::new(entry)) && {
+            let stem = entry.split('.').next().unwrap_or_default().to_ascii_lowercase();
+            matches!(&*stem, "index" | "install" | "installer" | "setup" | "step1" | "step" | "wizard" | "start" | "upgrade" | "default" | "main")
+                || stem == lower
+        }
+    };
+    case.look.names_in_it().iter().any(|entry| starts(&entry.to_string_lossy()))
+}
+
+/// An SQL file is a dump if it holds rows or says so; table definitions alone are the application's.
+fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
+    let name = case.look.os_name().to_string_lossy().to_ascii_lowercase();
+    let named_so = ["dump", "backup", "export", "bak", "prod", "live", "latest", "snapshot"].iter().any(|word| name.contains(word));
+    let dated = name.bytes().filter(u8::is_ascii_digit).count() >= 6;
+    if named_so || dated || below_served.as_os_str().is_empty() {
+        return true;
+    }
+    let mut buffer = [0; SNIFFED];
+    let Ok(head) = case.look.first_bytes(&mut buffer) else { return false };
+    let head = String::from_utf8_lossy(head).to_ascii_lowercase();
+    ["database dump", "sql dump", "-- dump", "dumped from", "dump completed", "/*!40"].iter().any(|mark| head.contains(mark))
+}
+
+/// A short PHP file that shows PHP's settings and does little else.
+fn by_content(case: &PathCase<'_>) -> Option<Guess> {
+    let facts = case.facts;
+    let short = facts.kind == Kind::File && (9..=LONGEST_INFORMATION_PAGE).contains(&facts.size);
+    if !short || !is_php_name(Path::new(case.look.os_name())) {
+        return None;
+    }
+    let mut buffer = [0; SNIFFED];
+    let head = case.look.first_bytes(&mut buffer).ok()?;
+    shows_settings(head).then_some(Guess::Leftover("PHP information page"))
+}
+
+/// Whether PHP code calls `phpinfo`, comments left aside.
+fn shows_settings(code: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(code).to_ascii_lowercase();
+    let mut rest = &*text;
+    while let Some(at) = rest.find("phpinfo") {
+        let line = rest[..at].rfind('\n').map_or(0, |n| n + 1);
+        let before = &rest[line..at];
+        let commented = before.contains("//") || before.contains('#') || before.trim_start().starts_with('*');
+        let word_before = before.ends_with(|c: char| c.is_alphanumeric() || matches!(c, '_' | '$' | '\'' | '"'))
+            || before.trim_end().ends_with("function") || before.ends_with("->") || before.ends_with("::");
+        let after = rest[at + 7..].trim_start();
+        if after.starts_with('(') && !commented && !word_before {
+            return true;
+        }
+        rest = &rest[at + 7..];
+    }
+    false
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("install", Kind::Directory, Some(Guess::Installer("installer folder")))]
+    #[case("Setup", Kind::Directory, Some(Guess::Installer("installer folder")))]
+    #[case("installed", Kind::Directory, None)]
+    #[case(".git", Kind::Directory, Some(Guess::Leftover("version-control folder")))]
+    #[case(".gitignore", Kind::File, None)]
+    #[case("install.php", Kind::File, Some(Guess::Installer("installer file")))]
+    #[case("uninstall.php", Kind::File, None)]
+    #[case("setup.inc.php", Kind::File, Some(Guess::Installer("installer file")))]
+    #[case("settings.php~", Kind::File, Some(Guess::Leftover("editor's copy")))]
+    #[case(".settings.php.swp", Kind::File, Some(Guess::Leftover("editor's copy")))]
+    #[case("settings.php.bak", Kind::File, Some(Guess::Leftover("backup copy")))]
+    #[case("settings.php.2", Kind::File, Some(Guess::Leftover("backup copy")))]
+    #[case("jquery.1", Kind::File, None)]
+    #[case("site.tar.gz", Kind::File, Some(Guess::Leftover("archive")))]
+    #[case("db.sql.gz", Kind::File, Some(Guess::Leftover("packed database dump")))]
+    #[case("berths.sql", Kind::File, Some(Guess::Leftover("database dump")))]
+    #[case(".zip", Kind::File, None)]
+    #[case("index.php", Kind::File, None)]
+    #[case("phpinfo.php", Kind::File, Some(Guess::Leftover("PHP information page")))]
+    fn by_name(#[case] name: &str, #[case] kind: Kind, #[case] want: Option<Guess>) {
+        assert_eq!(guess(OsStr::new(name), kind), want);
+    }
+
+    #[rstest]
+    #[case("<?php phpinfo(); ?>", true)]
+    #[case("<?php PHPInfo ( INFO_ALL );", true)]
+    #[case("<html><?=phpinfo()?>", true)]
+    #[case("<?php // phpinfo();", false)]
+    #[case("<?php $x->phpinfo();", false)]
+    #[case("<?php function phpinfo() {}", false)]
+    #[case("<?php echo 'phpinfo()';", false)]
+    #[case("<?php my_phpinfo();", false)]
+    fn by_what_it_does(#[case] code: &str, #[case] want: bool) {
+        assert_eq!(shows_settings(code.as_bytes()), want);
+    }
+}

@@ -1,0 +1,71 @@
+//! Who lacks what a part needs.
+
+use super::{Case, Check, Judge, Reason, Remedy, Severity, is_symlink};
+use crate::policy::Right;
+
+pub(crate) static PHP_CANNOT_WRITE: Check = Check {
+    name: "php-cannot-write",
+    severity: Severity::High,
+    wrong: "PHP ({php}) cannot write where the site needs it",
+    lets: "the site is broken there",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| {
+        let must = case.context.row.php == Right::Write;
+        must.then(|| lacks(case, case.people.php(), Right::Write)).flatten()
+    }),
+};
+
+pub(crate) static PHP_CANNOT_READ: Check = Check {
+    name: "php-cannot-read",
+    severity: Severity::High,
+    wrong: "PHP ({php}) cannot read what the site needs",
+    lets: "the site is broken there",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| {
+        let must = case.context.row.php >= Right::Read;
+        must.then(|| lacks(case, case.people.php(), Right::Read)).flatten()
+    }),
+};
+
+pub(crate) static WEB_CANNOT_READ: Check = Check {
+    name: "web-cannot-read",
+    severity: Severity::High,
+    wrong: "the web server ({web}) cannot read what it serves",
+    lets: "visitors get errors there",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| {
+        let must = case.context.row.web >= Right::Read;
+        must.then(|| lacks(case, case.people.web(), Right::Read)).flatten()
+    }),
+};
+
+pub(crate) static KEEPER_CANNOT_WRITE: Check = Check {
+    name: "keeper-cannot-write",
+    severity: Severity::Low,
+    wrong: "the keeper ({keeper}) cannot write here",
+    lets: "the next deployment fails there",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| {
+        // What PHP makes at run time is its own affair.
+        let must = case.context.row.php < Right::Write;
+        must.then(|| lacks(case, case.people.keeper(), Right::Write)).flatten()
+    }),
+};
+
+fn lacks(case: &Case<'_>, place: usize, right: Right) -> Option<Reason> {
+    if is_symlink(case.facts) {
+        return None;
+    }
+    let directory = case.facts.kind == crate::entry::Kind::Directory;
+    let can = &case.can;
+    let has = match right {
+        Right::None => true,
+        Right::Read => can.read.has(place),
+        Right::Write => can.write.has(place),
+    } && (!directory || can.search.has(place));
+    match (has, can.reach.has(place)) {
+        (true, _) => None,
+        (false, true) => Some(Reason::Itself),
+        (false, false) => Some(Reason::Blocked),
+    }
+}

@@ -1,0 +1,63 @@
+//! What concerns a site as a whole.
+
+use std::path::{Path, PathBuf};
+
+use super::{Check, Judge, Reason, Remedy, Severity, is_php_name};
+use crate::account::Uid;
+use crate::site::{Site, Use};
+
+pub(crate) static PHP_IS_ROOT: Check = Check {
+    name: "php-is-root",
+    severity: Severity::High,
+    wrong: "PHP runs as root",
+    lets: "no mode binds it: whoever gets into PHP owns this host",
+    remedy: Remedy::Hand("give PHP an account of its own in its pool's configuration (user = …), then name it in the site file"),
+    judge: Judge::Site(|site| {
+        if site.php.ids.uid == Uid::ROOT { vec![(PathBuf::from("."), Reason::Says("uid 0".into()))] } else { Vec::new() }
+    }),
+};
+
+pub(crate) static SERVED_TOO_WIDE: Check = Check {
+    name: "served-too-wide",
+    severity: Severity::Medium,
+    wrong: "the web server serves more than it needs to",
+    lets: "what lies there can be asked for by anybody",
+    remedy: Remedy::Hand("move it out of the served folder, or serve the public folder only (served = \"…\")"),
+    judge: Judge::Site(|site| {
+        let parts = site.parts.iter().filter_map(|part| too_wide(site, part));
+        parts.collect()
+    }),
+};
+
+pub(crate) static COULD_NOT_LOOK: Check = Check {
+    name: "could-not-look",
+    severity: Severity::Medium,
+    wrong: "some paths could not be looked at",
+    lets: "nothing is known about them",
+    remedy: Remedy::Hand("run the audit as root"),
+    judge: Judge::Audit,
+};
+
+/// A part that the served folder holds without need.
+///
+/// Where only a folder of the application is served, everything but code and stores could lie beside it. Where all
+/// of it is, that is how the application is built; but a part that is closed to the web server cannot be closed
+/// where that is PHP's own account, unless the part is PHP itself, which is run and not handed out.
+fn too_wide(site: &Site, part: &crate::site::Part) -> Option<(PathBuf, Reason)> {
+    let served = site.served.as_ref()?;
+    let folder = served.below(&site.root);
+    let served_folder = Path::new("/").join(folder.as_path()?);
+    if !part.pattern.is_below(&served_folder) {
+        return None;
+    }
+    let whole_root = served.text().is_empty();
+    let one_account = site.web.ids.uid == site.php.ids.uid;
+    let handed_out = one_account && !is_php_name(Path::new(&part.shown));
+    let without_need = match part.used_as {
+        Use::Secret | Use::Log => !whole_root || handed_out,
+        Use::Scratch | Use::Hidden => !whole_root,
+        Use::Code | Use::Store | Use::Setup | Use::Foreign => false,
+    };
+    let path = PathBuf::from(&part.shown);
+    without_need.then(|| (path, Reason::Says(format!("{} in the served folder", part.used_as))))
+}

@@ -1,0 +1,105 @@
+//! Who can change what must not change.
+
+use super::{Case, Check, Judge, Reason, Remedy, Severity, is_secret, is_symlink, php_must_not_write};
+use crate::access::{Class, decide};
+use crate::account::Uid;
+use crate::mode::Perm;
+use crate::policy::Right;
+
+pub(crate) static PHP_WRITES_CODE: Check = Check {
+    name: "php-writes-code",
+    severity: Severity::High,
+    wrong: "PHP ({php}) can change what it should only run",
+    lets: "whoever gets into PHP can plant code that runs for every visitor",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| if is_secret(case.context) { None } else { php_writes(case) }),
+};
+
+pub(crate) static PHP_WRITES_SECRET: Check = Check {
+    name: "php-writes-secret",
+    severity: Severity::High,
+    wrong: "PHP ({php}) can change settings of a sealed site",
+    lets: "whoever gets into PHP can point the site at another database or switch its guards off",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| if is_secret(case.context) { php_writes(case) } else { None }),
+};
+
+pub(crate) static PHP_OWNS_CODE: Check = Check {
+    name: "php-owns-code",
+    severity: Severity::Medium,
+    wrong: "PHP ({php}) owns what it should only read",
+    lets: "it cannot write there now, and can give itself the right at any time",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(php_owns),
+};
+
+pub(crate) static EVERYONE_WRITES: Check = Check {
+    name: "everyone-writes",
+    severity: Severity::High,
+    wrong: "every account of this host can write here",
+    lets: "any program on this host, other sites' PHP too, can change this site",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(everyone_writes),
+};
+
+pub(crate) static ANOTHER_WRITES: Check = Check {
+    name: "another-writes",
+    severity: Severity::High,
+    wrong: "accounts that are neither keeper nor PHP can write here",
+    lets: "they can change this site",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(another_writes),
+};
+
+fn php_writes(case: &Case<'_>) -> Option<Reason> {
+    let php = case.people.php();
+    // Root writes everywhere; that PHP is root is a finding of its own.
+    if !php_must_not_write(case) || case.people.list()[php].ids.uid == Uid::ROOT {
+        return None;
+    }
+    if !is_symlink(case.facts) && case.can.write.has(php) {
+        return Some(class_reason(case, php));
+    }
+    case.can.replace.has(php).then_some(Reason::Above)
+}
+
+/// Which class or entry lets the account write.
+fn class_reason(case: &Case<'_>, place: usize) -> Reason {
+    match decide(&case.people.list()[place].ids, &case.facts.rights, Perm::W).0 {
+        Class::Owner | Class::Root => Reason::Owned,
+        Class::NamedUser | Class::NamedGroup => Reason::List,
+        Class::Group => Reason::Group,
+        Class::Other => Reason::OpenToAll,
+    }
+}
+
+fn php_owns(case: &Case<'_>) -> Option<Reason> {
+    let php = case.people.php();
+    let owns = case.people.list()[php].ids.uid == case.facts.rights.uid;
+    let root = case.facts.rights.uid == Uid::ROOT;
+    let could = owns && !root && !is_symlink(case.facts) && php_must_not_write(case) && case.can.reach.has(php);
+    (could && !case.can.write.has(php)).then_some(Reason::Owned)
+}
+
+fn everyone_writes(case: &Case<'_>) -> Option<Reason> {
+    let stranger = case.people.stranger();
+    if !is_symlink(case.facts) && case.can.write.has(stranger) {
+        return Some(Reason::OpenToAll);
+    }
+    case.can.replace.has(stranger).then_some(Reason::Above)
+}
+
+fn another_writes(case: &Case<'_>) -> Option<Reason> {
+    if everyone_writes(case).is_some() {
+        return None;
+    }
+    let allowed = case.people.allowed(case.context, Right::Write);
+    let mut able = case.can.replace.clone();
+    if !is_symlink(case.facts) {
+        able = able.or(&case.can.write);
+    }
+    // What PHP can change, the checks named after it tell.
+    let php = case.people.list()[case.people.php()].ids.uid;
+    let able = able.without(&allowed).without(&case.people.owners(php));
+    (!able.is_empty()).then(|| Reason::By(case.people.names(&able)))
+}

@@ -1,0 +1,507 @@
+//! One look at every path of a site: what is found wrong with it, and what it should be.
+//!
+//! Paths that are alike (same part, owner, bits, lists and way in) are judged once; the rest is counting.
+
+use std::cell::OnceCell;
+use std::collections::HashMap;
+use std::ffi::{CStr, CString, OsStr};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use crate::account::{Accounts, Uid};
+use crate::check::{self, Can, Case, Check, PathCase, Reason};
+use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::mode::{Mode, Perm};
+use crate::people::{People, Set};
+use crate::policy::{Context, Cursor, Policy, Right};
+use crate::shown::Shown;
+use crate::site::Use;
+use crate::tree::{Dir, Host, Look, Trouble, Visitor};
+use crate::want::{Shape, Solver, Wants};
+
+/// Who can get into a directory, and who can make and remove names in it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) struct DirState {
+    /// A small number, the same for equal states.
+    id: u32,
+    reach: Set,
+    writers: Set,
+    /// The directory's owner, where only owners remove names (sticky).
+    sticky: Option<Uid>,
+}
+
+/// What the inspection attaches to each directory.
+#[derive(Debug)]
+pub(crate) struct DirData {
+    pub(crate) cursor: Arc<Cursor>,
+    now: Arc<DirState>,
+    /// As it will be once `set` was run, with the site's root reached by everyone.
+    planned: Arc<DirState>,
+    /// The directory at which php, and the web server, are stopped.
+    pub(crate) php_stop: Option<Arc<Path>>,
+    pub(crate) web_stop: Option<Arc<Path>>,
+}
+
+/// Everything that judging takes; shared by the threads.
+pub(crate) struct Judge<'a> {
+    pub(crate) policy: &'a Policy,
+    pub(crate) solver: &'a Solver,
+    pub(crate) people: &'a People,
+    pub(crate) accounts: &'a Accounts,
+    pub(crate) host: &'a Host,
+    /// The served folder, from `/` on.
+    pub(crate) served: Option<PathBuf>,
+    /// Where a path that the site file names really is, and the path that it names.
+    pub(crate) aliases: Vec<(PathBuf, PathBuf)>,
+    states: Mutex<HashMap<DirState, u32>>,
+}
+
+impl<'a> Judge<'a> {
+    pub(crate) fn new(
+        policy: &'a Policy,
+        solver: &'a Solver,
+        people: &'a People,
+        accounts: &'a Accounts,
+        host: &'a Host,
+    ) -> Self {
+        let site = policy.site();
+        let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
+        let served = served.map(|path| Path::new("/").join(path));
+        Self { policy, solver, people, accounts, host, served, aliases: Vec::new(), states: Mutex::default() }
+    }
+
+    fn intern(&self, mut state: DirState) -> Arc<DirState> {
+        state.id = 0;
+        let mut states = self.states.lock().unwrap_or_else(PoisonError::into_inner);
+        let next = u32::try_from(states.len()).unwrap_or(u32::MAX);
+        state.id = *states.entry(state.clone()).or_insert(next);
+        Arc::new(state)
+    }
+
+    /// What everyone can reach and nobody can change: where judging begins.
+    pub(crate) fn open_to_all(&self) -> Arc<DirState> {
+        self.intern(DirState { id: 0, reach: self.people.everyone(), writers: self.people.no_one(), sticky: None })
+    }
+
+    /// The state of a directory with these rights in one of state `above`.
+    pub(crate) fn enter(&self, above: &DirState, rights: &Rights) -> Arc<DirState> {
+        let reach = above.reach.and(&self.people.permitted(rights, Perm::X));
+        let writers = above.reach.and(&self.people.permitted(rights, Perm::WX));
+        let sticky = rights.mode.has(Mode::STICKY).then_some(rights.uid);
+        self.intern(DirState { id: 0, reach, writers, sticky })
+    }
+
+    /// The same state, apart from who can make and remove names.
+    pub(crate) fn without_writers(&self, state: &DirState) -> Arc<DirState> {
+        self.intern(DirState { writers: self.people.no_one(), ..state.clone() })
+    }
+
+    /// Whether the account at this place of the list gets into a directory of this state.
+    pub(crate) fn reaches(state: &DirState, who: usize) -> bool {
+        state.reach.has(who)
+    }
+
+    /// Who can remove or rename something owned by `owner` in a directory of this state.
+    pub(crate) fn replacers(&self, above: &DirState, owner: Uid) -> Set {
+        match above.sticky {
+            None => above.writers.clone(),
+            Some(dir_owner) => {
+                let owners = self.people.owners(owner).or(&self.people.owners(dir_owner));
+                above.writers.and(&owners)
+            }
+        }
+    }
+
+    fn can(&self, above: &DirState, facts: &Facts, rights: &Rights) -> Can {
+        let directory = facts.kind == Kind::Directory;
+        let write = if directory { Perm::WX } else { Perm::W };
+        Can {
+            read: above.reach.and(&self.people.permitted(rights, Perm::R)),
+            search: above.reach.and(&self.people.permitted(rights, Perm::X)),
+            write: above.reach.and(&self.people.permitted(rights, write)),
+            replace: self.replacers(above, rights.uid),
+            reach: above.reach.clone(),
+        }
+    }
+
+    fn case<'c>(&'c self, above: &DirState, context: &'c Context, facts: &'c Facts, shape: Shape) -> Case<'c> {
+        let can = self.can(above, facts, &facts.rights);
+        Case { people: self.people, accounts: self.accounts, phase: self.policy.phase(), context, facts, shape, can }
+    }
+
+    /// What `set` makes of a path; nothing where it is right.
+    fn fix(&self, planned: &DirState, context: &Context, facts: &Facts, shape: Shape, want: &Arc<Rights>) -> Option<Arc<Rights>> {
+        if context.used_as == Use::Foreign || !context.ours {
+            return None;
+        }
+        match facts.kind {
+            Kind::Fifo | Kind::Socket | Kind::Device => None,
+            Kind::Symlink => {
+                let has = (facts.rights.uid, facts.rights.gid);
+                let phps = context.row.php == Right::Write && self.is_phps(facts.rights.uid);
+                (has != (want.uid, want.gid) && !phps).then(|| Arc::clone(want))
+            }
+            Kind::File | Kind::Directory => {
+                if facts.rights == **want && !facts.capabilities {
+                    return None;
+                }
+                let kept = context.row.php == Right::Write && self.is_within(planned, context, facts, shape, want);
+                (!kept).then(|| Arc::clone(want))
+            }
+        }
+    }
+
+    fn is_phps(&self, uid: Uid) -> bool {
+        self.people.list()[self.people.php()].ids.uid == uid
+    }
+
+    /// Whether what PHP made in a writable part does nobody harm as it is: nobody gets more than the site file
+    /// says, nobody less, and new files in it will be as here.
+    fn is_within(&self, planned: &DirState, context: &Context, facts: &Facts, shape: Shape, want: &Rights) -> bool {
+        let rights = &facts.rights;
+        if !self.is_phps(rights.uid) || self.policy.overrides(context).is_some_and(overrides_rights) {
+            return false;
+        }
+        let special = Mode::SET_UID | if shape == Shape::Directory { 0 } else { Mode::SET_GID | Mode::STICKY };
+        if rights.mode.has(special) || facts.capabilities {
+            return false;
+        }
+        if shape == Shape::Directory {
+            let passes_on = |r: &Rights| (r.gid, r.mode.bits() & (Mode::SET_GID | Mode::STICKY), r.default_acl.clone());
+            if context.guarded || passes_on(rights) != passes_on(want) {
+                return false;
+            }
+        }
+        if shape == Shape::File && facts.kind == Kind::File && rights.mode.has(0o111) {
+            return false;
+        }
+        check::judge_rights(&self.case(planned, context, facts, shape)).is_empty()
+    }
+}
+
+fn overrides_rights(overrides: &crate::site::Overrides) -> bool {
+    *overrides != crate::site::Overrides { selinux_type: overrides.selinux_type.clone(), ..Default::default() }
+}
+
+/// What decides the judgement on a path: paths with the same key are alike.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+struct Key {
+    context: u32,
+    now: u32,
+    planned: u32,
+    kind: Kind,
+    program: bool,
+    capabilities: bool,
+    rights: Rights,
+}
+
+/// The judgement on all paths of one key.
+#[derive(Debug)]
+pub(crate) struct Verdict {
+    pub(crate) context: Context,
+    pub(crate) kind: Kind,
+    pub(crate) rights: Arc<Rights>,
+    pub(crate) findings: Vec<(&'static Check, Reason)>,
+    pub(crate) fix: Option<Arc<Rights>>,
+    /// What keeper, php, web and others can do now, and what they should be able to.
+    pub(crate) abilities: [Ability; 4],
+}
+
+/// What one account can do with a path, and should be able to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Ability {
+    pub(crate) read: bool,
+    pub(crate) write: bool,
+    pub(crate) should: Right,
+    /// What it may do beyond that without harm: an account in several roles gets the widest.
+    pub(crate) may: Right,
+}
+
+/// Where a deviant is.
+#[derive(Clone, Debug)]
+pub(crate) enum Spot {
+    /// It is the start with this number.
+    Start(u32),
+    /// It has this name in this directory.
+    In(Arc<Dir<DirData>>, Box<CStr>),
+}
+
+/// A path that is not as it should be, or that has several names.
+#[derive(Debug)]
+pub(crate) struct Deviant {
+    pub(crate) spot: Spot,
+    pub(crate) id: Identity,
+    pub(crate) links: u32,
+    pub(crate) verdict: Arc<Verdict>,
+    /// What its name or content gave rise to.
+    pub(crate) extra: Vec<(&'static Check, Reason)>,
+}
+
+/// A path that could not be looked at.
+#[derive(Debug)]
+pub(crate) struct Unseen {
+    pub(crate) path: PathBuf,
+    pub(crate) part: Option<usize>,
+    pub(crate) trouble: Trouble,
+}
+
+/// One thread's inspection.
+pub(crate) struct Inspector<'j> {
+    judge: &'j Judge<'j>,
+    wants: Wants,
+    verdicts: HashMap<Key, (Arc<Verdict>, u64)>,
+    states: HashMap<(u32, Rights), Arc<DirState>>,
+    pub(crate) deviants: Vec<Deviant>,
+    pub(crate) unseen: Vec<Unseen>,
+    pub(crate) vanished: u64,
+    pub(crate) mounts: Vec<PathBuf>,
+}
+
+impl<'j> Inspector<'j> {
+    pub(crate) fn new(judge: &'j Judge<'j>) -> Self {
+        Self {
+            judge,
+            wants: Wants::default(),
+            verdicts: HashMap::new(),
+            states: HashMap::new(),
+            deviants: Vec::new(),
+            unseen: Vec::new(),
+            vanished: 0,
+            mounts: Vec::new(),
+        }
+    }
+
+    /// The judgements, with the number of paths of each.
+    pub(crate) fn verdicts(&self) -> impl Iterator<Item = &(Arc<Verdict>, u64)> {
+        self.verdicts.values()
+    }
+
+    /// Judges where a walk begins. The answer is what to attach to it, where it is a directory to be entered.
+    pub(crate) fn start(&mut self, start: &Start) -> Option<DirData> {
+        let cursor = self.judge.policy.at(&start.path);
+        let look = Look::at(&start.parent, &start.name);
+        let planned = self.judge.open_to_all();
+        let place = Place { at: At::Start(start), now: &start.now, planned: &planned };
+        self.inspect(&place, &cursor, &look, &start.facts)
+    }
+
+    fn inspect(&mut self, place: &Place<'_>, cursor: &Arc<Cursor>, look: &Look<'_>, facts: &Facts) -> Option<DirData> {
+        let context = &cursor.context;
+        let judged = context.ours && context.used_as != Use::Foreign;
+        let directory = facts.kind == Kind::Directory;
+        let mut planned_rights = None;
+        if judged {
+            let program = self.is_program(look, facts);
+            let verdict = self.verdict(place, context, facts, program);
+            planned_rights.clone_from(&verdict.fix);
+            let extra = self.look_closer(place, cursor, look, facts);
+            let shared = facts.kind == Kind::File && facts.links > 1;
+            if shared || !extra.is_empty() || verdict.fix.is_some() || !verdict.findings.is_empty() {
+                let spot = match place.at {
+                    At::Start(start) => Spot::Start(start.number),
+                    At::In(dir) => Spot::In(Arc::clone(dir), look.name.into()),
+                };
+                self.deviants.push(Deviant { spot, id: facts.id, links: facts.links, verdict, extra });
+            }
+        }
+        (directory && (judged || cursor.leads_on())).then(|| self.descend(place, cursor, look, facts, planned_rights.as_deref()))
+    }
+
+    fn descend(&mut self, place: &Place<'_>, cursor: &Arc<Cursor>, look: &Look<'_>, facts: &Facts, fix: Option<&Rights>) -> DirData {
+        let now = self.state(place.now, &facts.rights);
+        let planned = self.state(place.planned, fix.unwrap_or(&facts.rights));
+        let people = self.judge.people;
+        let stop = |known: Option<&Arc<Path>>, who: usize| -> Option<Arc<Path>> {
+            match known {
+                Some(path) => Some(Arc::clone(path)),
+                None if now.reach.has(who) => None,
+                None => Some(place.path_of(look.name).into()),
+            }
+        };
+        let (php, web) = match place.at {
+            At::Start(start) => (start.php_stop.as_ref(), start.web_stop.as_ref()),
+            At::In(dir) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref()),
+        };
+        let (php_stop, web_stop) = (stop(php, people.php()), stop(web, people.web()));
+        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop }
+    }
+
+    fn state(&mut self, above: &Arc<DirState>, rights: &Rights) -> Arc<DirState> {
+        let key = (above.id, rights.clone());
+        let judge = self.judge;
+        Arc::clone(self.states.entry(key).or_insert_with(|| judge.enter(above, rights)))
+    }
+
+    /// A file that begins with `#!` or as an ELF binary does (execve(2)); asked only where there is an execute bit.
+    fn is_program(&self, look: &Look<'_>, facts: &Facts) -> bool {
+        if facts.kind != Kind::File || !facts.rights.mode.has(0o111) || facts.size < 3 {
+            return false;
+        }
+        let mut buffer = [0; 4];
+        look.first_bytes(&mut buffer).is_ok_and(|head| head.starts_with(b"#!") || head == b"\x7fELF")
+    }
+
+    fn verdict(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Arc<Verdict> {
+        let key = Key {
+            context: context.id,
+            now: place.now.id,
+            planned: place.planned.id,
+            kind: facts.kind,
+            program,
+            capabilities: facts.capabilities,
+            rights: facts.rights.clone(),
+        };
+        if let Some((verdict, count)) = self.verdicts.get_mut(&key) {
+            *count += 1;
+            return Arc::clone(verdict);
+        }
+        let verdict = Arc::new(self.judge_anew(place, context, facts, program));
+        self.verdicts.insert(key, (Arc::clone(&verdict), 1));
+        verdict
+    }
+
+    fn judge_anew(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Verdict {
+        let judge = self.judge;
+        let shape = Shape::of(facts.kind, program && facts.rights.mode.user().covers(Perm::X));
+        let named_shape = if program { Shape::Program } else { shape };
+        let want = self.wants.get(judge.solver, judge.policy, context, shape);
+        let fix = judge.fix(place.planned, context, facts, named_shape, &want);
+        let case = judge.case(place.now, context, facts, named_shape);
+        let findings = check::judge_rights(&case);
+        let abilities = abilities(judge, context, &case.can);
+        Verdict { context: *context, kind: facts.kind, rights: Arc::new(facts.rights.clone()), findings, fix, abilities }
+    }
+
+    /// What a path's name, content or target give rise to.
+    fn look_closer(&self, place: &Place<'_>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) -> Vec<(&'static Check, Reason)> {
+        let context = &cursor.context;
+        if facts.kind == Kind::Symlink {
+            return self.leads_out(place, look).map(|reason| (&check::LINK_LEAVES_SITE, reason)).into_iter().collect();
+        }
+        if !(context.used_as == Use::Setup || (context.served && context.used_as == Use::Code)) || matches!(place.at, At::Start(_)) {
+            return Vec::new();
+        }
+        let below_served = || {
+            let dir = place.dir_path();
+            let served = self.judge.served.as_deref().unwrap_or(Path::new("/"));
+            dir.strip_prefix(served).map(Path::to_owned).unwrap_or(dir)
+        };
+        check::judge_path(&PathCase {
+            context,
+            phase: self.judge.policy.phase(),
+            facts,
+            look,
+            named: cursor.named,
+            below_served: &below_served,
+            guess: OnceCell::new(),
+        })
+    }
+
+    fn leads_out(&self, place: &Place<'_>, look: &Look<'_>) -> Option<Reason> {
+        let target = look.target().ok()?;
+        let goal = self.judge.host.destination(&place.dir_path(), Path::new(OsStr::from_bytes(&target)));
+        let as_named = self.judge.aliases.iter().find_map(|(real, named)| Some(named.join(goal.strip_prefix(real).ok()?)));
+        let ours = self.judge.policy.at(as_named.as_ref().unwrap_or(&goal)).context.ours;
+        (!ours).then(|| Reason::Says(format!("to {}", Shown(&goal))))
+    }
+}
+
+fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> [Ability; 4] {
+    let people = judge.people;
+    let row = context.row;
+    let roles = [
+        (people.keeper(), row.keeper),
+        (people.php(), row.php),
+        (people.web(), row.web),
+        (people.stranger(), row.others),
+    ];
+    let allowed = [Right::Read, Right::Write].map(|right| judge.people.allowed(context, right));
+    roles.map(|(who, should)| Ability {
+        read: can.read.has(who),
+        write: can.write.has(who) || can.replace.has(who),
+        should: should.max(row.others),
+        may: match (allowed[1].has(who), allowed[0].has(who)) {
+            (true, _) => Right::Write,
+            (false, true) => Right::Read,
+            (false, false) => Right::None,
+        },
+    })
+}
+
+/// Where a walk begins: a site's root, or a part outside it.
+#[derive(Debug)]
+pub(crate) struct Start {
+    /// Its place in the list of starts.
+    pub(crate) number: u32,
+    /// The path as the site file names it.
+    pub(crate) path: PathBuf,
+    /// The directory that it really is in, and its name there.
+    pub(crate) parent: OwnedFd,
+    pub(crate) name: CString,
+    pub(crate) facts: Facts,
+    /// The state of the directory that it is in, by the whole way from `/`.
+    pub(crate) now: Arc<DirState>,
+    /// Where php, and the web server, are stopped on the way.
+    pub(crate) php_stop: Option<Arc<Path>>,
+    pub(crate) web_stop: Option<Arc<Path>>,
+}
+
+/// Where a path is.
+struct Place<'p> {
+    at: At<'p>,
+    now: &'p Arc<DirState>,
+    planned: &'p Arc<DirState>,
+}
+
+#[derive(Clone, Copy)]
+enum At<'p> {
+    Start(&'p Start),
+    In(&'p Arc<Dir<DirData>>),
+}
+
+impl Place<'_> {
+    fn path_of(&self, name: &CStr) -> PathBuf {
+        match self.at {
+            At::Start(start) => start.path.clone(),
+            At::In(dir) => dir.path_of(name),
+        }
+    }
+
+    fn dir_path(&self) -> PathBuf {
+        match self.at {
+            At::Start(start) => start.path.parent().map(Path::to_owned).unwrap_or_default(),
+            At::In(dir) => dir.path(),
+        }
+    }
+}
+
+impl Visitor for Inspector<'_> {
+    type Data = DirData;
+
+    fn entry(&mut self, dir: &Arc<Dir<DirData>>, look: &Look<'_>, facts: &Facts) -> Option<DirData> {
+        let cursor = self.judge.policy.step(&dir.data.cursor, look.os_name());
+        if facts.mounted && !cursor.named {
+            if cursor.context.ours {
+                self.mounts.push(dir.path_of(look.name));
+            }
+            return None;
+        }
+        if facts.kind != Kind::Directory && !cursor.context.ours {
+            return None;
+        }
+        let place = Place { at: At::In(dir), now: &dir.data.now, planned: &dir.data.planned };
+        self.inspect(&place, &cursor, look, facts)
+    }
+
+    fn trouble(&mut self, dir: &Arc<Dir<DirData>>, name: Option<&CStr>, trouble: Trouble) {
+        if trouble == Trouble::Vanished {
+            self.vanished += 1;
+            return;
+        }
+        let path = name.map_or_else(|| dir.path(), |name| dir.path_of(name));
+        let part = dir.data.cursor.context.part;
+        self.unseen.push(Unseen { path, part, trouble });
+    }
+}

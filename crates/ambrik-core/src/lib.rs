@@ -1,0 +1,23 @@
+//! All of Ambrik's computation: what a site file means, who can do what on disk, what has to change, and the
+//! ledger that takes it back. It prints nothing, parses no arguments and knows no terminal.
+//!
+//! Data flows one way: a [`site`] file becomes a [`policy`] and, through the solver in [`want`], the rights that
+//! each path should have; a walk over the [`tree`] gives facts; [`check`]s judge them for an [`audit()`](audit::audit);
+//! [`change`] makes the tree what it should be and keeps the ledger.
+
+pub mod access;
+pub mod account;
+pub mod acl;
+pub mod audit;
+pub mod change;
+pub mod check;
+pub mod entry;
+mod inspect;
+pub mod mode;
+pub mod nearest;
+pub mod people;
+pub mod policy;
+pub mod shown;
+pub mod site;
+pub mod tree;
+pub mod want;

@@ -1,0 +1,190 @@
+//! Everybody whose access is judged, and sets of them.
+
+use crate::access::permits;
+use crate::account::{Account, Accounts, Gid, Ids, Uid};
+use crate::entry::Rights;
+use crate::mode::Perm;
+use crate::policy::{Context, Right};
+use crate::site::Site;
+
+/// The uid and gid that stand for an account without any tie to a site; no real account has them.
+const NOBODY: u32 = u32::MAX - 1;
+
+/// One account whose access is judged.
+#[derive(Clone, Debug)]
+pub struct Person {
+    /// How it is called in a report.
+    pub name: String,
+    /// Its ids.
+    pub ids: Ids,
+}
+
+/// The accounts of a site and all others of the host, in a fixed order.
+#[derive(Debug)]
+pub struct People {
+    list: Vec<Person>,
+    keeper: usize,
+    php: usize,
+    web: usize,
+    stranger: usize,
+    /// Everyone but keeper, php, web and the stranger.
+    rest: Set,
+}
+
+impl People {
+    /// The people of `site` on a host with these accounts. Root is left out, unless a site's account is root:
+    /// nothing binds it.
+    #[must_use]
+    pub fn new(site: &Site, accounts: &Accounts) -> Self {
+        let mut list: Vec<Person> = Vec::new();
+        let mut role = |account: &Account| {
+            list.iter().position(|p| p.ids == account.ids).unwrap_or_else(|| {
+                list.push(Person { name: account.user.clone(), ids: account.ids.clone() });
+                list.len() - 1
+            })
+        };
+        let (keeper, php, web) = (role(&site.keeper), role(&site.php), role(&site.web));
+        let roles: Vec<Uid> = list.iter().map(|p| p.ids.uid).collect();
+        let stranger = list.len();
+        list.push(Person { name: "any account".into(), ids: Ids::new(Uid(NOBODY), Gid(NOBODY), []) });
+        let others = accounts.all().into_iter().filter(|a| a.ids.uid != Uid::ROOT && !roles.contains(&a.ids.uid));
+        list.extend(others.map(|a| Person { name: a.user, ids: a.ids }));
+        let rest = Set::of(&list, |n, _| ![keeper, php, web, stranger].contains(&n));
+        Self { list, keeper, php, web, stranger, rest }
+    }
+
+    /// The accounts, in order.
+    #[must_use]
+    pub fn list(&self) -> &[Person] {
+        &self.list
+    }
+
+    /// The keeper's place.
+    #[must_use]
+    pub const fn keeper(&self) -> usize {
+        self.keeper
+    }
+
+    /// php's place.
+    #[must_use]
+    pub const fn php(&self) -> usize {
+        self.php
+    }
+
+    /// The web server's place.
+    #[must_use]
+    pub const fn web(&self) -> usize {
+        self.web
+    }
+
+    /// The place of an account without any tie to the site.
+    #[must_use]
+    pub const fn stranger(&self) -> usize {
+        self.stranger
+    }
+
+    /// Everyone.
+    #[must_use]
+    pub fn everyone(&self) -> Set {
+        Set::of(&self.list, |_, _| true)
+    }
+
+    /// No one.
+    #[must_use]
+    pub fn no_one(&self) -> Set {
+        Set::of(&self.list, |_, _| false)
+    }
+
+    /// Those whom `rights` give all of `want`, reaching the path left aside.
+    #[must_use]
+    pub fn permitted(&self, rights: &Rights, want: Perm) -> Set {
+        Set::of(&self.list, |_, person| permits(&person.ids, rights, want))
+    }
+
+    /// Those who own a path with these rights.
+    #[must_use]
+    pub fn owners(&self, uid: Uid) -> Set {
+        Set::of(&self.list, |_, person| person.ids.uid == uid)
+    }
+
+    /// Those whom the site file lets do at least `right` with a path.
+    #[must_use]
+    pub fn allowed(&self, context: &Context, right: Right) -> Set {
+        let row = context.row;
+        let roles = [(self.keeper, row.keeper), (self.php, row.php), (self.web, row.web)];
+        Set::of(&self.list, |_, person| {
+            let uid = person.ids.uid;
+            row.others >= right
+                || uid == Uid::ROOT
+                || roles.iter().any(|&(role, has)| self.list[role].ids.uid == uid && has >= right)
+        })
+    }
+
+    /// The names of those in a set, the site's own first; a long list is cut.
+    #[must_use]
+    pub fn names(&self, set: &Set) -> String {
+        const SHOWN: usize = 3;
+        let names: Vec<&str> =
+            self.list.iter().enumerate().filter(|(n, _)| set.has(*n)).map(|(_, p)| &*p.name).collect();
+        match names.len() {
+            n if n > SHOWN => format!("{} and {} more", names[..SHOWN].join(", "), n - SHOWN),
+            _ => names.join(", "),
+        }
+    }
+
+    /// Everyone but keeper, php, web and the stranger.
+    #[must_use]
+    pub const fn rest(&self) -> &Set {
+        &self.rest
+    }
+}
+
+/// A set of people, by their places.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Set(Box<[u64]>);
+
+impl Set {
+    fn of(list: &[Person], is_in: impl Fn(usize, &Person) -> bool) -> Self {
+        let mut words = vec![0_u64; list.len().div_ceil(64)];
+        for (n, person) in list.iter().enumerate() {
+            if is_in(n, person) {
+                words[n / 64] |= 1 << (n % 64);
+            }
+        }
+        Self(words.into())
+    }
+
+    /// Whether the one at `place` is in it.
+    #[must_use]
+    pub fn has(&self, place: usize) -> bool {
+        self.0.get(place / 64).is_some_and(|word| word & (1 << (place % 64)) != 0)
+    }
+
+    /// Whether nobody is in it.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.iter().all(|&word| word == 0)
+    }
+
+    /// Those in both.
+    #[must_use]
+    pub fn and(&self, other: &Self) -> Self {
+        self.zip(other, |a, b| a & b)
+    }
+
+    /// Those in either.
+    #[must_use]
+    pub fn or(&self, other: &Self) -> Self {
+        self.zip(other, |a, b| a | b)
+    }
+
+    /// Those in this one who are not in `other`.
+    #[must_use]
+    pub fn without(&self, other: &Self) -> Self {
+        self.zip(other, |a, b| a & !b)
+    }
+
+    fn zip(&self, other: &Self, each: impl Fn(u64, u64) -> u64) -> Self {
+        Self(self.0.iter().zip(&other.0).map(|(&a, &b)| each(a, b)).collect())
+    }
+}

@@ -1,0 +1,436 @@
+//! From a path to its part and from there to rights: matched step by step while a walk descends.
+
+use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::hash::Hash;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+use crate::mode::Perm;
+use crate::site::{Component, Others, Overrides, Part, Pattern, Phase, Site, Use, Write};
+
+/// What an account may do: `r` on a directory means read and search, `rw` read, write and search.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Right {
+    /// Nothing.
+    #[default]
+    None,
+    /// Read.
+    Read,
+    /// Read and write.
+    Write,
+}
+
+impl Right {
+    /// The permission bits that give this right on a file, or on a directory.
+    #[must_use]
+    pub const fn perm(self, directory: bool) -> Perm {
+        match (self, directory) {
+            (Self::None, _) => Perm::NONE,
+            (Self::Read, false) => Perm::R,
+            (Self::Read, true) => Perm::RX,
+            (Self::Write, false) => Perm::RW,
+            (Self::Write, true) => Perm::RWX,
+        }
+    }
+
+    /// The word for it: `-`, `r` or `rw`.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::None => "-",
+            Self::Read => "r",
+            Self::Write => "rw",
+        }
+    }
+}
+
+/// One row of the table of rights: what each account may do with a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Row {
+    /// The keeper's right.
+    pub keeper: Right,
+    /// php's.
+    pub php: Right,
+    /// The web server's.
+    pub web: Right,
+    /// Everybody else's.
+    pub others: Right,
+}
+
+/// The table of rights: what each use means, for a path that is served or not, while php may write or not.
+#[must_use]
+pub const fn row(used_as: Use, php_may_write: bool, served: bool, others: Others) -> Row {
+    let if_served = if served { Right::Read } else { Right::None };
+    let as_others = match others {
+        Others::Read => Right::Read,
+        Others::None => Right::None,
+    };
+    let (php, web, others) = match used_as {
+        Use::Code | Use::Setup => (Right::Read, if_served, as_others),
+        Use::Secret => (Right::Read, Right::None, Right::None),
+        Use::Store | Use::Scratch => (Right::Read, if_served, Right::None),
+        Use::Log => (Right::Read, Right::None, Right::None),
+        Use::Hidden => (Right::None, Right::None, Right::None),
+        Use::Foreign => (Right::Write, Right::Write, Right::Write),
+    };
+    let php = if php_may_write { Right::Write } else { php };
+    Row { keeper: Right::Write, php, web, others }
+}
+
+/// Who must be able to pass through a directory to parts below it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Passage {
+    /// php.
+    pub php: bool,
+    /// The web server.
+    pub web: bool,
+    /// Everybody.
+    pub others: bool,
+}
+
+impl Passage {
+    fn add(&mut self, row: Row) {
+        self.php |= row.php > Right::None;
+        self.web |= row.web > Right::None;
+        self.others |= row.others > Right::None;
+    }
+}
+
+/// Everything that the site file says about one path, apart from what the path is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Context {
+    /// A small number, the same for equal contexts of one policy.
+    pub id: u32,
+    /// The part, as an index into the site's parts; none for what no part names.
+    pub part: Option<usize>,
+    /// Whether the path is the site's at all: its root, a part, or below one.
+    pub ours: bool,
+    /// Whether the web server serves it.
+    pub served: bool,
+    /// What it is for.
+    pub used_as: Use,
+    /// When php may write to it.
+    pub write: Write,
+    /// The rights that follow in the present phase.
+    pub row: Row,
+    /// Of a directory: who must pass.
+    pub passage: Passage,
+    /// Of a directory: php may write to it but not to a part below it, so it must not be able to replace that.
+    pub guarded: bool,
+    /// The directory above is guarded: what php may write to here is its own, else it could not remove it.
+    pub in_guarded: bool,
+}
+
+impl Context {
+    /// Whether php may write here whatever the phase.
+    #[must_use]
+    pub fn php_always_writes(&self) -> bool {
+        self.write == Write::Always
+    }
+}
+
+/// A place in a pattern, or the end of one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Place {
+    pattern: usize,
+    next: usize,
+}
+
+/// Where the walk stands: the path's context, and the patterns that something below may still fit.
+#[derive(Debug)]
+pub struct Cursor {
+    /// The path's context.
+    pub context: Context,
+    /// Whether a part names this very path.
+    pub named: bool,
+    open: Vec<Place>,
+    /// The cursor of every name below that fits no pattern's next component.
+    plain_child: OnceLock<Arc<Cursor>>,
+}
+
+impl Cursor {
+    /// Whether something below may be a part's.
+    #[must_use]
+    pub fn leads_on(&self) -> bool {
+        !self.open.is_empty()
+    }
+}
+
+/// A site file's parts, ready to be matched.
+#[derive(Debug)]
+pub struct Policy {
+    site: Arc<Site>,
+    phase: Phase,
+    /// The parts', then the document root's, then the site root's.
+    patterns: Vec<Pattern>,
+    rows: Vec<Row>,
+    known: Mutex<HashMap<Context, u32>>,
+}
+
+impl Policy {
+    /// The policy of `site` in `phase`.
+    #[must_use]
+    pub fn new(site: Arc<Site>, phase: Phase) -> Self {
+        let mut patterns: Vec<Pattern> = site.parts.iter().map(|part| part.pattern.clone()).collect();
+        // Absent a document root, nothing is ever at the place that stands for it.
+        let nowhere = || Pattern::literal(std::path::Path::new("\0"));
+        patterns.push(site.served.as_ref().map_or_else(nowhere, |served| served.below(&site.root)));
+        patterns.push(Pattern::literal(&site.root));
+        let mut policy = Self { site, phase, patterns, rows: Vec::new(), known: Mutex::default() };
+        policy.rows = policy.site.parts.iter().map(|part| policy.part_row(part, policy.may_be_served(part))).collect();
+        policy
+    }
+
+    /// The site.
+    #[must_use]
+    pub fn site(&self) -> &Arc<Site> {
+        &self.site
+    }
+
+    /// The phase for which it was made.
+    #[must_use]
+    pub const fn phase(&self) -> Phase {
+        self.phase
+    }
+
+    /// The part of a context, if a part names it.
+    #[must_use]
+    pub fn part(&self, context: &Context) -> Option<&Part> {
+        context.part.map(|index| &self.site.parts[index])
+    }
+
+    /// What a context's part sets itself.
+    #[must_use]
+    pub fn overrides(&self, context: &Context) -> Option<&Overrides> {
+        self.part(context).map(|part| &part.overrides)
+    }
+
+    /// The path of a context's part as the site file gives it; `.` for what no part names.
+    #[must_use]
+    pub fn part_shown(&self, part: Option<usize>) -> &str {
+        part.map_or(".", |index| &self.site.parts[index].shown)
+    }
+
+    const fn served_pattern(&self) -> usize {
+        self.patterns.len() - 2
+    }
+
+    const fn root_pattern(&self) -> usize {
+        self.patterns.len() - 1
+    }
+
+    fn may_be_served(&self, part: &Part) -> bool {
+        let served = &self.patterns[self.served_pattern()];
+        let root = std::path::Path::new("/");
+        let prefix = root.join(part.pattern.literal_prefix());
+        let document_root = root.join(served.literal_prefix());
+        prefix.starts_with(&document_root) || (part.pattern.as_path().is_none() && document_root.starts_with(&prefix))
+    }
+
+    fn php_may_write(&self, write: Write) -> bool {
+        write == Write::Always || (write == Write::Install && self.phase == Phase::Open)
+    }
+
+    fn part_row(&self, part: &Part, served: bool) -> Row {
+        row(part.used_as, self.php_may_write(part.write), served, self.site.others)
+    }
+
+    /// Where every walk begins: at `/`, of which no part says anything.
+    #[must_use]
+    pub fn start(&self) -> Arc<Cursor> {
+        let nothing = Context {
+            id: 0,
+            part: None,
+            ours: false,
+            served: false,
+            used_as: Use::Foreign,
+            write: Write::Never,
+            row: row(Use::Foreign, false, false, self.site.others),
+            passage: Passage::default(),
+            guarded: false,
+            in_guarded: false,
+        };
+        let places = (0..self.patterns.len()).map(|pattern| Place { pattern, next: 0 }).collect();
+        self.arrive(places, &nothing)
+    }
+
+    /// The cursor of `path`, from `/` on.
+    #[must_use]
+    pub fn at(&self, path: &std::path::Path) -> Arc<Cursor> {
+        let names = path.components().filter_map(|component| match component {
+            std::path::Component::Normal(name) => Some(name),
+            _ => None,
+        });
+        names.fold(self.start(), |cursor, name| self.step(&cursor, name))
+    }
+
+    /// The cursor of `name` in the directory of `above`.
+    #[must_use]
+    pub fn step(&self, above: &Arc<Cursor>, name: &OsStr) -> Arc<Cursor> {
+        let next = |place: &Place| self.patterns[place.pattern].components().get(place.next);
+        let named = |place: &Place| match next(place) {
+            Some(Component::AnyDepth) | None => false,
+            Some(component) => component.fits(name),
+        };
+        if above.open.iter().any(named) {
+            let stay = |place: &Place| matches!(next(place), Some(Component::AnyDepth));
+            let places = above.open.iter().flat_map(|place| {
+                let onwards = named(place).then_some(Place { next: place.next + 1, ..*place });
+                stay(place).then_some(*place).into_iter().chain(onwards)
+            });
+            return self.arrive(places.collect(), &above.context);
+        }
+        let plain = above.plain_child.get_or_init(|| {
+            let stays = above.open.iter().filter(|place| matches!(next(place), Some(Component::AnyDepth)));
+            self.arrive(stays.copied().collect(), &above.context)
+        });
+        Arc::clone(plain)
+    }
+
+    /// The cursor at these places, in a directory of context `above`.
+    fn arrive(&self, mut places: Vec<Place>, above: &Context) -> Arc<Cursor> {
+        // `**` also stands for nothing: the place behind it is reached as well.
+        let mut at = 0;
+        while let Some(&place) = places.get(at) {
+            if let Some(Component::AnyDepth) = self.patterns[place.pattern].components().get(place.next) {
+                let behind = Place { next: place.next + 1, ..place };
+                if !places.contains(&behind) {
+                    places.push(behind);
+                }
+            }
+            at += 1;
+        }
+        let (done, open): (Vec<Place>, Vec<Place>) =
+            places.into_iter().partition(|place| place.next == self.patterns[place.pattern].components().len());
+        let reached = |pattern: usize| done.iter().any(|place| place.pattern == pattern);
+        let parts = done.iter().map(|place| place.pattern).filter(|&pattern| pattern < self.site.parts.len());
+        let best = parts.min_by_key(|&pattern| (std::cmp::Reverse(self.exactness(pattern)), pattern));
+        let context = self.context(best, reached(self.root_pattern()), reached(self.served_pattern()), &open, above);
+        Arc::new(Cursor { context, named: best.is_some(), open, plain_child: OnceLock::new() })
+    }
+
+    /// Literal beats glob at the same depth; among globs, the one with more literal names.
+    fn exactness(&self, pattern: usize) -> (bool, usize) {
+        let pattern = &self.patterns[pattern];
+        (pattern.as_path().is_some(), pattern.literal_count())
+    }
+
+    fn context(&self, best: Option<usize>, is_root: bool, is_served: bool, open: &[Place], above: &Context) -> Context {
+        let ours = above.ours || is_root || best.is_some();
+        let served = above.served || is_served;
+        let (part, used_as, write) = match best {
+            Some(index) => (best, self.site.parts[index].used_as, self.site.parts[index].write),
+            None if !ours => (None, Use::Foreign, Write::Never),
+            None if is_root && !above.ours => (None, Use::Code, Write::Never),
+            None => (above.part, above.used_as, above.write),
+        };
+        let row = row(used_as, self.php_may_write(write), served, self.site.others);
+        let mut passage = Passage::default();
+        let mut guarded = false;
+        for place in open {
+            if let Some(&below) = self.rows.get(place.pattern) {
+                let foreign = self.site.parts[place.pattern].used_as == Use::Foreign;
+                if !foreign {
+                    passage.add(below);
+                    guarded |= row.php == Right::Write && below.php < Right::Write;
+                }
+            } else if ours {
+                passage.add(self::row(Use::Code, false, true, self.site.others));
+            }
+        }
+        let in_guarded = above.guarded;
+        let new = Context { id: 0, part, ours, served, used_as, write, row, passage, guarded, in_guarded };
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let next = u32::try_from(known.len()).unwrap_or(u32::MAX);
+        Context { id: *known.entry(new).or_insert(next), ..new }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::Accounts;
+    use rstest::rstest;
+    use std::path::Path;
+
+    fn policy(parts: &str, phase: Phase) -> Policy {
+        let accounts = Accounts::from_texts("root:x:0:0::/:/\nwww:x:33:33::/:/\n", "root:x:0:\nwww:x:33:\n");
+        let head = "[site]\nroot = \"/srv/x\"\nserved = \"public\"\n[accounts]\nphp = \"www\"\nothers = \"none\"\n";
+        let parts: String = parts
+            .split_whitespace()
+            .map(|p| {
+                let mut fields = p.split('=');
+                let (path, used_as) = (fields.next().unwrap(), fields.next().unwrap());
+                let write = fields.next().map(|w| format!("write = \"{w}\"\n")).unwrap_or_default();
+                format!("[[part]]\npath = \"{path}\"\nuse = \"{used_as}\"\n{write}")
+            })
+            .collect();
+        let site = crate::site::read(&format!("{head}{parts}"), Path::new("x.toml"), &accounts).unwrap();
+        Policy::new(Arc::new(site), phase)
+    }
+
+    #[rstest]
+    #[case::default_is_code("a/b", Use::Code)]
+    #[case::inherited("var/x/cache/y", Use::Scratch)]
+    #[case::deepest_wins("var/x/cache/keep", Use::Store)]
+    #[case::literal_beats_glob("var/lib/cache", Use::Log)]
+    #[case::any_depth("var/q/r/s.key", Use::Secret)]
+    #[case::any_depth_of_none("var/s.key", Use::Secret)]
+    #[case::the_glob_alone_is_not_the_middle("var/x", Use::Code)]
+    fn finds_the_part(#[case] path: &str, #[case] want: Use) {
+        let policy = policy(
+            "var/*/cache=scratch var/lib/cache=log var/*/cache/keep=store var/**/*.key=secret",
+            Phase::Sealed,
+        );
+        assert_eq!(policy.at(&Path::new("/srv/x").join(path)).context.used_as, want);
+    }
+
+    #[test]
+    fn served_and_ours_begin_where_they_begin() {
+        let policy = policy("/var/lib/x=store", Phase::Sealed);
+        let at = |path: &str| policy.at(Path::new(path)).context;
+        assert!(!at("/srv").ours && at("/srv/x").ours && at("/var/lib/x/a").ours && !at("/var/lib/y").ours);
+        assert!(!at("/srv/x").served && at("/srv/x/public/a").served && !at("/var/lib/x").served);
+        assert_eq!(at("/var/lib/x/a").used_as, Use::Store);
+    }
+
+    #[test]
+    fn the_way_to_a_part_is_open_for_search() {
+        let policy = policy("hidden=hidden hidden/a/up=store", Phase::Sealed);
+        let passage = |path: &str| policy.at(&Path::new("/srv/x").join(path)).context.passage;
+        assert!(passage("hidden").php && passage("hidden/a").php && !passage("hidden/b").php);
+        assert!(!passage("hidden/a").web && passage("").web, "web passes the root to what is served");
+        assert!(!passage("hidden/a/up").php);
+    }
+
+    #[test]
+    fn a_writable_directory_with_a_part_that_is_not_is_guarded() {
+        let policy = policy("data=store data/conf/key.php=secret", Phase::Sealed);
+        let at = |path: &str| policy.at(&Path::new("/srv/x").join(path)).context;
+        assert!(at("data").guarded && at("data/conf").guarded && !at("data/other").guarded);
+        assert!(at("data/other").in_guarded && !at("data/other/x").in_guarded && at("data/conf/key.php").in_guarded);
+    }
+
+    #[rstest]
+    #[case(Phase::Sealed, Right::Read)]
+    #[case(Phase::Open, Right::Write)]
+    fn install_means_while_open(#[case] phase: Phase, #[case] want: Right) {
+        let policy = policy("plugins=code=install", phase);
+        assert_eq!(policy.at(Path::new("/srv/x/plugins/a")).context.row.php, want);
+    }
+
+    #[rstest]
+    #[case(Use::Code, true, "rw r r r")]
+    #[case(Use::Code, false, "rw r - r")]
+    #[case(Use::Secret, true, "rw r - -")]
+    #[case(Use::Store, true, "rw rw r -")]
+    #[case(Use::Scratch, false, "rw rw - -")]
+    #[case(Use::Log, true, "rw rw - -")]
+    #[case(Use::Setup, true, "rw r r r")]
+    #[case(Use::Hidden, true, "rw - - -")]
+    fn the_table_is_the_designs(#[case] used_as: Use, #[case] served: bool, #[case] want: &str) {
+        let row = row(used_as, used_as.default_write() == Write::Always, served, Others::Read);
+        let words = [row.keeper, row.php, row.web, row.others].map(Right::word);
+        assert_eq!(words.join(" "), want);
+    }
+}

@@ -1,0 +1,241 @@
+//! What a site file says: the site, its accounts, and what each of its parts is for.
+
+mod pattern;
+mod problem;
+mod read;
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use jiff::civil::Date;
+
+use crate::account::Account;
+use crate::mode::ModeSpec;
+
+pub use pattern::{Component, Pattern, PatternError};
+pub use problem::{Problem, Problems};
+pub use read::read;
+
+/// One deployed PHP application, as its site file describes it.
+#[derive(Clone, Debug)]
+pub struct Site {
+    /// The site's name: letters, digits, `.`, `_` and `-`.
+    pub name: String,
+    /// The site file itself.
+    pub file: PathBuf,
+    /// The application's folder: absolute, without `.` and `..`.
+    pub root: PathBuf,
+    /// The document root below `root`; empty where the whole root is served, absent where nothing is.
+    pub served: Option<Pattern>,
+    /// Where checks over HTTP ask.
+    pub url: Option<String>,
+    /// The account that owns what must not change.
+    pub keeper: Account,
+    /// The account PHP code runs as.
+    pub php: Account,
+    /// The account the web server reads files as.
+    pub web: Account,
+    /// Whether all other accounts may read code.
+    pub others: Others,
+    /// How php gets to write.
+    pub grant: Grant,
+    /// The parts, in the order of the file.
+    pub parts: Vec<Part>,
+    /// The accepted exceptions, in the order of the file.
+    pub accepts: Vec<Accept>,
+}
+
+/// A set of words of which one stands in a site file.
+pub trait Word: Copy + Sized + 'static {
+    /// Every value with its word.
+    const WORDS: &'static [(&'static str, Self)];
+
+    /// The value that `word` stands for.
+    #[must_use]
+    fn of_word(word: &str) -> Option<Self> {
+        Self::WORDS.iter().find(|(w, _)| *w == word).map(|(_, value)| *value)
+    }
+}
+
+macro_rules! words {
+    ($(#[$meta:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal,)+ }) => {
+        $(#[$meta])*
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum $name { $($(#[$doc])* $variant,)+ }
+
+        impl Word for $name {
+            const WORDS: &'static [(&'static str, Self)] = &[$(($word, Self::$variant)),+];
+        }
+
+        impl $name {
+            /// The word for it in a site file.
+            #[must_use]
+            pub const fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word),+ }
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.pad(self.word())
+            }
+        }
+    };
+}
+
+words! {
+    /// What a part is for; the rights that follow are in [`crate::policy::row`].
+    Use {
+        /// Application code and assets.
+        Code = "code",
+        /// Settings with credentials, keys.
+        Secret = "secret",
+        /// Uploads, data the site must keep.
+        Store = "store",
+        /// Caches, sessions, temporary files.
+        Scratch = "scratch",
+        /// What the site logs.
+        Log = "log",
+        /// Installers.
+        Setup = "setup",
+        /// Kept, but nobody's business.
+        Hidden = "hidden",
+        /// Somebody else's: neither judged nor touched.
+        Foreign = "foreign",
+    }
+}
+
+words! {
+    /// When php may write to a part.
+    Write {
+        /// Always.
+        Always = "always",
+        /// While the site is open for an install or upgrade.
+        Install = "install",
+        /// Never.
+        Never = "never",
+    }
+}
+
+words! {
+    /// Whether all other accounts may read code.
+    Others {
+        /// They may.
+        Read = "read",
+        /// They may not.
+        None = "none",
+    }
+}
+
+words! {
+    /// How php gets to write where it may.
+    Grant {
+        /// It owns these files.
+        Owner = "owner",
+        /// Through a group.
+        Group = "group",
+        /// Through an access list.
+        Acl = "acl",
+    }
+}
+
+words! {
+    /// Whether a site is in its normal state.
+    Phase {
+        /// The normal state.
+        Sealed = "sealed",
+        /// In an install or upgrade window.
+        Open = "open",
+    }
+}
+
+impl Use {
+    /// When php may write, where the site file does not say it.
+    #[must_use]
+    pub const fn default_write(self) -> Write {
+        match self {
+            Self::Store | Self::Scratch | Self::Log => Write::Always,
+            Self::Code | Self::Secret | Self::Setup | Self::Hidden | Self::Foreign => Write::Never,
+        }
+    }
+}
+
+/// A path of the site with one use.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// The path as the site file gives it.
+    pub shown: String,
+    /// The paths that it names, from `/` on.
+    pub pattern: Pattern,
+    /// What it is for.
+    pub used_as: Use,
+    /// When php may write.
+    pub write: Write,
+    /// The sample below the root that is copied here on `open`.
+    pub from: Option<PathBuf>,
+    /// Whether it is made where it is missing.
+    pub create: bool,
+    /// What the site file sets instead of the solver.
+    pub overrides: Overrides,
+    /// The line of the site file where it begins, from 1.
+    pub line: usize,
+}
+
+/// What a part sets itself, for the cases that the solver does not know.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Overrides {
+    /// The owner.
+    pub owner: Option<crate::account::Uid>,
+    /// The group.
+    pub group: Option<crate::account::Gid>,
+    /// Directories' mode.
+    pub dir_mode: Option<ModeSpec>,
+    /// Files' mode.
+    pub file_mode: Option<ModeSpec>,
+    /// The SELinux type.
+    pub selinux_type: Option<String>,
+}
+
+/// An accepted exception.
+#[derive(Clone, Debug)]
+pub struct Accept {
+    /// The check's name.
+    pub check: String,
+    /// The paths, and everything below them.
+    pub pattern: Pattern,
+    /// Why.
+    pub reason: String,
+    /// The last day on which it holds.
+    pub until: Option<Date>,
+}
+
+impl Accept {
+    /// Whether it still holds on `day`.
+    #[must_use]
+    pub fn holds_on(&self, day: Date) -> bool {
+        self.until.is_none_or(|until| day <= until)
+    }
+}
+
+impl Site {
+    /// The paths that the site's absolute parts name, and its root: where its tree is.
+    pub fn outside_parts(&self) -> impl Iterator<Item = &Part> {
+        self.parts.iter().filter(|part| !part.pattern.is_below(&self.root))
+    }
+}
+
+/// The components of an absolute path from `/` on, `.` left out; nothing where there is a `..` or no leading `/`.
+#[must_use]
+pub fn absolute_components(path: &Path) -> Option<Vec<&std::ffi::OsStr>> {
+    use std::path::Component;
+    let mut components = path.components();
+    if components.next() != Some(Component::RootDir) {
+        return None;
+    }
+    components
+        .map(|component| match component {
+            Component::Normal(name) => Some(name),
+            Component::CurDir | Component::RootDir | Component::ParentDir | Component::Prefix(_) => None,
+        })
+        .collect()
+}

@@ -1,0 +1,589 @@
+//! Reads a site file: every key checked, every mistake of the file collected, each with its line.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use jiff::civil::Date;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::{
+    Accept, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Site, Use, Word,
+    absolute_components,
+};
+use crate::account::{Account, Accounts};
+use crate::mode::ModeSpec;
+use crate::nearest::nearest;
+
+const SECTIONS: &[&str] = &["site", "accounts", "part", "accept"];
+const SITE_KEYS: &[&str] = &["name", "root", "served", "url"];
+const ACCOUNT_KEYS: &[&str] = &["keeper", "php", "web", "others", "grant"];
+const PART_KEYS: &[&str] =
+    &["path", "use", "write", "from", "create", "owner", "group", "dir_mode", "file_mode", "type"];
+const ACCEPT_KEYS: &[&str] = &["check", "path", "reason", "until"];
+
+/// Directories of the host itself, which can be neither a site's root nor a part: a slip would take it apart.
+const HOSTS_OWN: &[&str] = &[
+    "/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib32", "/lib64", "/media", "/mnt", "/opt", "/proc",
+    "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/usr/bin", "/usr/lib", "/usr/local", "/usr/sbin",
+    "/usr/share", "/var", "/var/cache", "/var/lib", "/var/log", "/var/run", "/var/spool", "/var/tmp",
+];
+
+/// Reads the text of the site file `file`; users and groups must be among `accounts`.
+///
+/// Errors: every mistake of the file at once, in the order of their lines.
+pub fn read(text: &str, file: &Path, accounts: &Accounts) -> Result<Site, Problems> {
+    let mut reader = Reader { text, accounts, problems: Vec::new() };
+    let (document, errors) = DeTable::parse_recoverable(text);
+    for error in errors {
+        let span = error.span().unwrap_or(0..0);
+        let what = format!("this is not TOML: {}", error.message().trim_end().replace('\n', ", "));
+        reader.problem(&span, what, "mend the syntax (strings in quotes, tables as [site], [accounts], [[part]], [[accept]])");
+    }
+    let site = reader.site(&document, file);
+    let mut list = reader.problems;
+    list.sort_by_key(|p| (p.line, p.column));
+    list.dedup();
+    match site {
+        Some(site) if list.is_empty() => Ok(site),
+        _ => Err(Problems { file: file.to_owned(), list }),
+    }
+}
+
+/// A table of the file with the keys that it may hold.
+struct Table<'d> {
+    table: &'d DeTable<'d>,
+    span: Range<usize>,
+    name: &'static str,
+}
+
+struct Reader<'a> {
+    text: &'a str,
+    accounts: &'a Accounts,
+    problems: Vec<Problem>,
+}
+
+impl<'a> Reader<'a> {
+    fn problem(&mut self, span: &Range<usize>, what: impl Into<String>, right: impl Into<String>) {
+        self.problems.push(Problem::at(self.text, span, what, right));
+    }
+
+    fn site(&mut self, document: &Spanned<DeTable<'_>>, file: &Path) -> Option<Site> {
+        let top = Table { table: document.get_ref(), span: 0..0, name: "the file" };
+        self.known_keys(&top, SECTIONS);
+        let empty = DeTable::new();
+        let site = self.section(&top, "site", &empty);
+        let accounts = self.section(&top, "accounts", &empty);
+        self.known_keys(&site, SITE_KEYS);
+        self.known_keys(&accounts, ACCOUNT_KEYS);
+
+        let name = self.name(&site, file);
+        let root = self.root(&site);
+        let served = self.served(&site);
+        let url = self.url(&site);
+        let keeper = self.account(&accounts, "keeper").or_else(|| self.accounts.account("root:root").ok());
+        let php = self.account(&accounts, "php");
+        if php.is_none() && accounts.table.get("php").is_none() {
+            self.problem(&accounts.span, "[accounts] does not name php", "name the account that PHP runs as, for instance php = \"www-data\"");
+        }
+        let web = self.account(&accounts, "web").or_else(|| php.clone());
+        let others = self.word(&accounts, "others").unwrap_or(Others::Read);
+        let grant = self.word(&accounts, "grant").unwrap_or(Grant::Owner);
+        let parts = self.parts(&top, root.as_deref());
+        let accepts = self.accepts(&top, root.as_deref());
+        Some(Site {
+            name: name?,
+            file: file.to_owned(),
+            root: root?,
+            served,
+            url,
+            keeper: keeper?,
+            php: php?,
+            web: web?,
+            others,
+            grant,
+            parts,
+            accepts,
+        })
+    }
+
+    /// The table `key`, or an empty one: a missing required key in it is then reported on the file's first line.
+    fn section<'d>(&mut self, top: &Table<'d>, key: &'static str, empty: &'d DeTable<'d>) -> Table<'d> {
+        let name = if key == "site" { "[site]" } else { "[accounts]" };
+        match top.table.get(key) {
+            Some(value) => match value.get_ref() {
+                DeValue::Table(table) => return Table { table, span: value.span(), name },
+                _ => self.problem(&value.span(), format!("\"{key}\" is no table"), format!("write [{key}] on a line of its own")),
+            },
+            None if key == "site" => self.problem(&(0..0), "there is no [site]", "begin with [site] and root = \"/…\""),
+            None => {}
+        }
+        Table { table: empty, span: 0..0, name }
+    }
+
+    fn known_keys(&mut self, table: &Table<'_>, known: &[&'static str]) {
+        for key in table.table.keys() {
+            let word: &str = key.get_ref();
+            if known.contains(&word) {
+                continue;
+            }
+            let right = match nearest(word, known.iter().copied()) {
+                Some(near) => format!("did you mean \"{near}\"?"),
+                None => format!("known here: {}", known.join(", ")),
+            };
+            self.problem(&key.span(), format!("unknown key \"{word}\" in {}", table.name), right);
+        }
+    }
+
+    fn string<'d>(&mut self, table: &Table<'d>, key: &str) -> Option<(&'d str, Range<usize>)> {
+        let value = table.table.get(key)?;
+        if let DeValue::String(text) = value.get_ref() {
+            return Some((text, value.span()));
+        }
+        self.problem(&value.span(), format!("{key} is not a text"), format!("write it in quotes: {key} = \"…\""));
+        None
+    }
+
+    fn required<'d>(&mut self, table: &Table<'d>, key: &str, right: &str) -> Option<(&'d str, Range<usize>)> {
+        if table.table.get(key).is_none() {
+            self.problem(&table.span, format!("{} has no {key}", table.name), right);
+        }
+        self.string(table, key)
+    }
+
+    fn boolean(&mut self, table: &Table<'_>, key: &str) -> bool {
+        match table.table.get(key).map(|value| (value.get_ref(), value.span())) {
+            None => false,
+            Some((DeValue::Boolean(value), _)) => *value,
+            Some((_, span)) => {
+                self.problem(&span, format!("{key} is neither true nor false"), format!("write {key} = true"));
+                false
+            }
+        }
+    }
+
+    fn word<W: Word>(&mut self, table: &Table<'_>, key: &str) -> Option<W> {
+        let (text, span) = self.string(table, key)?;
+        let word = W::of_word(text);
+        if word.is_none() {
+            let words: Vec<&str> = W::WORDS.iter().map(|(w, _)| *w).collect();
+            let right = match nearest(text, words.iter().copied()) {
+                Some(near) => format!("did you mean \"{near}\"?"),
+                None => format!("it is one of: {}", words.join(", ")),
+            };
+            self.problem(&span, format!("{key} = \"{text}\" is unknown"), right);
+        }
+        word
+    }
+
+    fn account(&mut self, table: &Table<'_>, key: &str) -> Option<Account> {
+        let (text, span) = self.string(table, key)?;
+        match self.accounts.account(text) {
+            Ok(account) => Some(account),
+            Err(unknown) => {
+                self.problem(&span, format!("{key} = \"{text}\": {unknown}"), "name a user, or user:group, that exists");
+                None
+            }
+        }
+    }
+
+    fn name(&mut self, site: &Table<'_>, file: &Path) -> Option<String> {
+        let stem = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+        let (name, span) = match self.string(site, "name") {
+            Some((name, span)) => (name.to_owned(), span),
+            None => (stem, 0..0),
+        };
+        let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
+        if name.is_empty() || name.starts_with(['.', '-']) || !name.chars().all(plain) || name.len() > 100 {
+            self.problem(&span, format!("\"{name}\" cannot be a site's name"), "use letters, digits, \".\", \"_\" and \"-\", beginning with a letter or digit");
+            return None;
+        }
+        Some(name)
+    }
+
+    fn root(&mut self, site: &Table<'_>) -> Option<PathBuf> {
+        let (text, span) = self.required(site, "root", "write root = \"/…\", the application's folder")?;
+        let path = Path::new(text);
+        let Some(names) = absolute_components(path).filter(|_| !text.contains('\0')) else {
+            self.problem(&span, format!("root = \"{text}\" is not an absolute path"), "begin it with \"/\", and leave \"..\" out");
+            return None;
+        };
+        let root: PathBuf = Path::new("/").join(names.iter().collect::<PathBuf>());
+        self.not_the_hosts_own(&root, &span, "root")?;
+        Some(root)
+    }
+
+    fn not_the_hosts_own(&mut self, path: &Path, span: &Range<usize>, key: &str) -> Option<()> {
+        if HOSTS_OWN.iter().any(|own| Path::new(own) == path) {
+            let what = format!("{key} = \"{}\" is a directory of the host itself", path.display());
+            self.problem(span, what, "name the application's own folder below it");
+            return None;
+        }
+        Some(())
+    }
+
+    fn served(&mut self, site: &Table<'_>) -> Option<Pattern> {
+        let Some((text, span)) = self.string(site, "served") else {
+            return (site.table.get("served").is_none()).then(|| Pattern::literal(Path::new("")));
+        };
+        let right = "give the document root relative to root, without wildcards; \".\" = the whole root";
+        if text.starts_with('/') {
+            self.problem(&span, format!("served = \"{text}\" is absolute"), right);
+            return None;
+        }
+        match Pattern::parse(text) {
+            Ok(pattern) if pattern.as_path().is_some() => Some(pattern),
+            Ok(_) => {
+                self.problem(&span, format!("served = \"{text}\" holds a wildcard"), right);
+                None
+            }
+            Err(error) => {
+                self.problem(&span, format!("served = \"{text}\": {error}"), right);
+                None
+            }
+        }
+    }
+
+    fn url(&mut self, site: &Table<'_>) -> Option<String> {
+        let (text, span) = self.string(site, "url")?;
+        let host = text.strip_prefix("http://").or_else(|| text.strip_prefix("https://"));
+        if host.is_none_or(|host| host.is_empty() || host.starts_with('/')) {
+            self.problem(&span, format!("url = \"{text}\" is no web address"), "write http://HOST/ or https://HOST/");
+            return None;
+        }
+        Some(text.to_owned())
+    }
+
+    /// The tables of an array such as `[[part]]`.
+    fn tables<'d>(&mut self, top: &Table<'d>, key: &'static str, name: &'static str) -> Vec<Table<'d>> {
+        let Some(value) = top.table.get(key) else { return Vec::new() };
+        let DeValue::Array(array) = value.get_ref() else {
+            self.problem(&value.span(), format!("\"{key}\" is no list of tables"), format!("write {name} before each"));
+            return Vec::new();
+        };
+        let mut tables = Vec::new();
+        for value in array.iter() {
+            match value.get_ref() {
+                DeValue::Table(table) => tables.push(Table { table, span: value.span(), name }),
+                _ => self.problem(&value.span(), format!("\"{key}\" is no list of tables"), format!("write {name} before each")),
+            }
+        }
+        tables
+    }
+
+    fn parts(&mut self, top: &Table<'_>, root: Option<&Path>) -> Vec<Part> {
+        let mut parts = Vec::new();
+        let mut lines: BTreeMap<String, usize> = BTreeMap::new();
+        for table in self.tables(top, "part", "[[part]]") {
+            self.known_keys(&table, PART_KEYS);
+            let path_span = table.table.get("path").map_or(table.span.clone(), Spanned::span);
+            let Some(part) = self.part(&table, root) else { continue };
+            if let Some(line) = lines.insert(part.pattern.text().to_owned(), part.line) {
+                let what = format!("path = \"{}\" stands twice (first in line {line})", part.shown);
+                self.problem(&path_span, what, "keep one of the two parts");
+            }
+            parts.push(part);
+        }
+        parts
+    }
+
+    fn part(&mut self, table: &Table<'_>, root: Option<&Path>) -> Option<Part> {
+        let path = self.required(table, "path", "name the file or directory, relative to root: path = \"…\"");
+        let used_as: Option<Use> = match table.table.get("use") {
+            Some(_) => self.word(table, "use"),
+            None => {
+                let words: Vec<&str> = Use::WORDS.iter().map(|(w, _)| *w).collect();
+                self.problem(&table.span, "[[part]] has no use", format!("say what it is for: use = one of {}", words.join(", ")));
+                None
+            }
+        };
+        let write = self.word(table, "write");
+        let from = self.sample(table);
+        let create = self.boolean(table, "create");
+        let overrides = self.overrides(table);
+        let (shown, span) = path?;
+        let pattern = self.part_pattern(shown, &span, root)?;
+        if pattern.as_path().is_none() && (create || from.is_some()) {
+            let key = if create { "create" } else { "from" };
+            self.problem(&span, format!("{key} needs one path, and \"{shown}\" holds a wildcard"), "name the path without \"*\", \"?\" and \"[\"");
+        }
+        let used_as = used_as?;
+        let line = Problem::at(self.text, &table.span, "", "").line;
+        let write = write.unwrap_or_else(|| used_as.default_write());
+        Some(Part { shown: shown.to_owned(), pattern, used_as, write, from, create, overrides, line })
+    }
+
+    /// The part's paths from `/` on.
+    fn part_pattern(&mut self, shown: &str, span: &Range<usize>, root: Option<&Path>) -> Option<Pattern> {
+        let pattern = match Pattern::parse(shown) {
+            Ok(pattern) => pattern,
+            Err(error) => {
+                let right = match error {
+                    PatternError::Upwards => "a part lies below root, or is absolute; leave \"..\" out",
+                    PatternError::Glob(_) => "* is one component, ** any depth; put a \"\\\" before a \"[\" that means itself",
+                    PatternError::Nul | PatternError::Empty => "name a file or directory",
+                };
+                self.problem(span, format!("path = \"{}\": {error}", shown.escape_debug()), right);
+                return None;
+            }
+        };
+        let root = root?;
+        if !shown.starts_with('/') {
+            return Some(pattern.below(root));
+        }
+        let prefix = Path::new("/").join(pattern.literal_prefix());
+        if root.starts_with(&prefix) && root != prefix {
+            self.problem(span, format!("path = \"{shown}\" is above root"), "a part lies below root, or somewhere else altogether");
+            return None;
+        }
+        self.not_the_hosts_own(&prefix, span, "path")?;
+        Some(pattern)
+    }
+
+    fn sample(&mut self, table: &Table<'_>) -> Option<PathBuf> {
+        let (text, span) = self.string(table, "from")?;
+        let sample = Pattern::parse(text).ok().and_then(|p| p.as_path()).filter(|_| !text.starts_with('/'));
+        if sample.is_none() {
+            self.problem(&span, format!("from = \"{text}\" is no path below root"), "name the sample relative to root, without \"..\" and wildcards");
+        }
+        sample
+    }
+
+    fn overrides(&mut self, table: &Table<'_>) -> Overrides {
+        let mut overrides = Overrides::default();
+        if let Some((text, span)) = self.string(table, "owner") {
+            overrides.owner = self.accounts.user(text).map(|a| a.ids.uid);
+            if overrides.owner.is_none() {
+                self.problem(&span, format!("owner = \"{text}\": there is no such user"), "name a user that exists");
+            }
+        }
+        if let Some((text, span)) = self.string(table, "group") {
+            overrides.group = self.accounts.gid(text);
+            if overrides.group.is_none() {
+                self.problem(&span, format!("group = \"{text}\": there is no such group"), "name a group that exists");
+            }
+        }
+        overrides.dir_mode = self.mode(table, "dir_mode");
+        overrides.file_mode = self.mode(table, "file_mode");
+        if let Some((text, span)) = self.string(table, "type") {
+            if !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'.') {
+                overrides.selinux_type = Some(text.to_owned());
+            } else {
+                self.problem(&span, format!("type = \"{text}\" is no SELinux type"), "letters, digits and \"_\", as in type = \"httpd_sys_content_t\"");
+            }
+        }
+        overrides
+    }
+
+    fn mode(&mut self, table: &Table<'_>, key: &str) -> Option<ModeSpec> {
+        let (text, span) = self.string(table, key)?;
+        match text.parse::<ModeSpec>() {
+            Ok(mode) => Some(mode),
+            Err(error) => {
+                let text = error.to_string();
+                let (what, right) = text.split_once(": ").unwrap_or((&text, "write octal digits"));
+                self.problem(&span, format!("{key}: {what}"), right);
+                None
+            }
+        }
+    }
+
+    fn accepts(&mut self, top: &Table<'_>, root: Option<&Path>) -> Vec<Accept> {
+        let tables = self.tables(top, "accept", "[[accept]]");
+        tables.iter().filter_map(|table| self.accept(table, root)).collect()
+    }
+
+    fn accept(&mut self, table: &Table<'_>, root: Option<&Path>) -> Option<Accept> {
+        self.known_keys(table, ACCEPT_KEYS);
+        let check = self.required(table, "check", "name the check whose finding is accepted");
+        if let Some((name, span)) = &check {
+            let known = || crate::check::CATALOGUE.iter().map(|c| c.name);
+            if !known().any(|k| k == *name) {
+                let right = match nearest(name, known()) {
+                    Some(near) => format!("did you mean \"{near}\"?"),
+                    None => "docs/checks.md lists them".to_owned(),
+                };
+                self.problem(span, format!("there is no check \"{name}\""), right);
+            }
+        }
+        let path = self.required(table, "path", "name the path for which it is accepted; \".\" = the whole site");
+        let reason = self.required(table, "reason", "say why, for whoever reads this next");
+        let until = self.date(table);
+        let (shown, span) = path?;
+        let pattern = match Pattern::parse(shown) {
+            Ok(pattern) if shown.starts_with('/') => Some(pattern),
+            Ok(pattern) => root.map(|root| pattern.below(root)),
+            Err(error) => {
+                self.problem(&span, format!("path = \"{shown}\": {error}"), "name a path relative to root, or an absolute one");
+                None
+            }
+        };
+        Some(Accept { check: check?.0.to_owned(), pattern: pattern?, reason: reason?.0.to_owned(), until })
+    }
+
+    fn date(&mut self, table: &Table<'_>) -> Option<Date> {
+        let value = table.table.get("until")?;
+        let date = match value.get_ref() {
+            DeValue::Datetime(toml::value::Datetime { date: Some(date), .. }) => {
+                let (year, month, day) = (date.year.try_into(), date.month.try_into(), date.day.try_into());
+                match (year, month, day) {
+                    (Ok(year), Ok(month), Ok(day)) => Date::new(year, month, day).ok(),
+                    _ => None,
+                }
+            }
+            DeValue::String(text) => text.parse().ok(),
+            _ => None,
+        };
+        if date.is_none() {
+            self.problem(&value.span(), "until is no date", "write until = 2027-03-31");
+        }
+        date
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn accounts() -> Accounts {
+        Accounts::from_texts(
+            "root:x:0:0::/:/\nwww-data:x:33:33::/:/\nnginx:x:101:101::/:/\n",
+            "root:x:0:\nwww-data:x:33:\nnginx:x:101:\n",
+        )
+    }
+
+    fn problems(text: &str) -> Vec<String> {
+        match read(text, Path::new("berths.toml"), &accounts()) {
+            Ok(_) => Vec::new(),
+            Err(problems) => problems.to_string().lines().map(Into::into).collect(),
+        }
+    }
+
+    const WHOLE: &str = r#"
+[site]
+name   = "berths"
+root   = "/srv/www/berths"
+served = "public"
+url    = "http://127.0.0.1/"
+
+[accounts]
+keeper = "root:root"
+php    = "www-data"
+web    = "nginx"
+others = "none"
+grant  = "acl"
+
+[[part]]
+path  = "config/settings.php"
+use   = "secret"
+write = "install"
+from  = "config/settings.sample.php"
+
+[[part]]
+path = "var/*/cache"
+use  = "scratch"
+dir_mode = "2770"
+file_mode = "u=rw,g=r,o="
+owner = "www-data"
+group = "nginx"
+type = "httpd_cache_t"
+
+[[part]]
+path   = "/var/lib/berths"
+use    = "store"
+create = true
+
+[[accept]]
+check  = "everyone-reads"
+path   = "public/feeds"
+reason = "partners pull these files"
+until  = 2027-03-31
+"#;
+
+    #[test]
+    fn reads_every_key() {
+        let site = read(WHOLE, Path::new("/etc/ambrik/sites/x.toml"), &accounts()).unwrap();
+        assert_eq!((&*site.name, site.root.to_str()), ("berths", Some("/srv/www/berths")));
+        assert_eq!((site.others, site.grant), (Others::None, Grant::Acl));
+        assert_eq!((site.php.ids.uid.0, site.web.ids.uid.0, site.keeper.ids.uid.0), (33, 101, 0));
+        let [settings, cache, data] = &site.parts[..] else { panic!("three parts") };
+        assert_eq!((settings.used_as, settings.write), (Use::Secret, Write::Install));
+        assert_eq!(settings.from.as_deref(), Some(Path::new("config/settings.sample.php")));
+        assert_eq!(cache.write, Write::Always);
+        assert!(cache.overrides.dir_mode.is_some() && cache.overrides.selinux_type.is_some());
+        assert!(data.create && data.pattern.text() == "var/lib/berths");
+        assert_eq!(site.outside_parts().count(), 1);
+        let accept = &site.accepts[0];
+        assert!(accept.holds_on("2027-03-31".parse().unwrap()) && !accept.holds_on("2027-04-01".parse().unwrap()));
+    }
+
+    #[test]
+    fn defaults_are_the_designs() {
+        let site = read("[site]\nroot = \"/srv/x\"\n[accounts]\nphp = \"www-data\"", Path::new("notices.toml"), &accounts());
+        let site = site.unwrap();
+        assert_eq!((&*site.name, site.keeper.to_string()), ("notices", "root:root".into()));
+        assert_eq!(site.web, site.php);
+        assert_eq!((site.others, site.grant), (Others::Read, Grant::Owner));
+        assert_eq!(site.served.unwrap().text(), "");
+    }
+
+    #[test]
+    fn every_mistake_at_once_in_the_order_of_the_lines() {
+        let text = r#"[site]
+root = "srv/berths"
+servd = "public"
+[accounts]
+php = "www-date"
+others = "reed"
+[[part]]
+path = "../above"
+use = "stroe"
+[[part]]
+path = "var"
+use = "store"
+dir_mode = "0999"
+create = "yes"
+[[accept]]
+check = "everyone-read"
+path = "x"
+"#;
+        let found = problems(text);
+        let lines: Vec<&str> = found.iter().map(|p| p.split(':').nth(1).unwrap()).collect();
+        assert_eq!(lines, ["2", "3", "5", "6", "8", "9", "13", "14", "15", "16"], "{found:#?}");
+        assert!(found[1].contains("unknown key \"servd\" in [site]; did you mean \"served\"?"), "{found:#?}");
+    }
+
+    #[rstest]
+    #[case::not_toml("[site\nroot=1", "1:", "this is not TOML")]
+    #[case::no_site("", "1:1", "there is no [site]")]
+    #[case::no_root("[site]\n", "1:1", "[site] has no root")]
+    #[case::no_php("[site]\nroot = \"/srv/x\"", "1:1", "does not name php")]
+    #[case::number("[site]\nroot = 5", "2:8", "root is not a text")]
+    #[case::root_of_host("[site]\nroot = \"/etc\"", "2:8", "is a directory of the host itself")]
+    #[case::up("[site]\nroot = \"/srv/../etc\"", "2:8", "is not an absolute path")]
+    #[case::twice("[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a/b\"\nuse=\"log\"\n[[part]]\npath=\"./a//b/\"\nuse=\"store\"", "9:6", "stands twice (first in line 5)")]
+    #[case::above("[site]\nroot = \"/srv/www/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"/srv/www\"\nuse=\"log\"", "6:6", "is above root")]
+    #[case::create_glob("[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a*\"\nuse=\"log\"\ncreate=true", "6:6", "create needs one path")]
+    #[case::accounts_no_table("accounts = 3\n[site]\nroot = \"/srv/x\"", "1:12", "is no table")]
+    #[case::date("[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[accept]]\ncheck=\"unknown-owner\"\npath=\".\"\nreason=\"r\"\nuntil=5", "9:7", "until is no date")]
+    fn says_where_and_what(#[case] text: &str, #[case] place: &str, #[case] what: &str) {
+        let found = problems(text);
+        let hit = found.iter().any(|p| p.starts_with(&format!("berths.toml:{place}")) && p.contains(what) && p.contains("; "));
+        assert!(hit, "{found:#?}");
+    }
+
+    #[test]
+    fn an_absolute_part_below_the_root_is_the_same_part() {
+        let text = "[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"/srv/x/a\"\nuse=\"log\"\n[[part]]\npath=\"a\"\nuse=\"log\"";
+        assert!(problems(text)[0].contains("stands twice"));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text_is_read_or_refused(text in "(\\[site\\]\n)?([a-z\\[\\]\"=/.* \n]{0,60})") {
+            let _ = read(&text, Path::new("x.toml"), &accounts());
+        }
+    }
+}

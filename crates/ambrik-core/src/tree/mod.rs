@@ -1,0 +1,109 @@
+//! Trees on disk: every system call that touches one (`sys`), the way to a site's root (`way`), and the
+//! parallel walk (`walk`).
+
+pub(crate) mod sys;
+mod walk;
+mod way;
+
+pub use walk::{Dir, Look, Progress, Trouble, Visitor, Walked, walk};
+pub use way::{Host, Passed, Resolved, Way, WayError};
+
+/// What was being done to a path when it failed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Op {
+    /// Opening it.
+    Open,
+    /// Asking what it is and who owns it.
+    Look,
+    /// Listing a directory.
+    List,
+    /// Reading it.
+    Read,
+    /// Setting owner and group.
+    SetOwner,
+    /// Setting the mode.
+    SetMode,
+    /// Setting the access list.
+    SetAcl,
+    /// Making it.
+    Create,
+    /// Removing it.
+    Remove,
+    /// Reading back what was set.
+    ReadBack,
+    /// Putting it into the keepsake, or taking it out.
+    Keep,
+}
+
+impl Op {
+    /// The words after "cannot".
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Look => "look at",
+            Self::List => "list",
+            Self::Read => "read",
+            Self::SetOwner => "set the owner of",
+            Self::SetMode => "set the mode of",
+            Self::SetAcl => "set the access list of",
+            Self::Create => "make",
+            Self::Remove => "remove",
+            Self::ReadBack => "read back",
+            Self::Keep => "keep a copy of",
+        }
+    }
+}
+
+/// Why something could not be done to a path.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Failure {
+    /// The kernel said no.
+    #[error("cannot {}: {}", .0.words(), errno_text(*.1))]
+    Os(Op, rustix::io::Errno),
+    /// The path is another one than what was judged.
+    #[error("it was replaced while Ambrik ran; left alone")]
+    Replaced,
+    /// It has names that were not seen inside the site.
+    #[error("it has {0} names and {1} of them lie in this site; a change would reach the other; left alone")]
+    SecondName(u32, u32),
+    /// One of its names is in a part with another use.
+    #[error("its names lie in parts with different rights; left alone")]
+    TwoUses,
+    /// The file system answered "done" and did not do it.
+    #[error("the file system said done, and {0} is still {1}")]
+    NotDone(&'static str, String),
+    /// It is not what Ambrik left.
+    #[error("it is not what Ambrik left ({0}); left alone")]
+    NotOurs(String),
+}
+
+impl Failure {
+    /// Whether privilege was missing.
+    #[must_use]
+    pub fn is_privilege(&self) -> bool {
+        matches!(self, Self::Os(_, rustix::io::Errno::PERM | rustix::io::Errno::ACCESS))
+    }
+
+    /// Whether the path had gone.
+    #[must_use]
+    pub fn is_vanished(&self) -> bool {
+        matches!(self, Self::Os(_, rustix::io::Errno::NOENT))
+    }
+}
+
+/// The system's words for an error, and for the common ones what to do.
+fn errno_text(errno: rustix::io::Errno) -> String {
+    use rustix::io::Errno;
+    let text = std::io::Error::from(errno).to_string();
+    let text = text.split(" (os error").next().unwrap_or(&text).to_lowercase();
+    let todo = match errno {
+        Errno::PERM | Errno::ACCESS => "; run as root",
+        Errno::ROFS => "; remount it for writing",
+        Errno::NOSPC | Errno::DQUOT => "; make room",
+        Errno::OPNOTSUPP => "; this file system cannot hold it",
+        Errno::MFILE | Errno::NFILE => "; raise the limit of open files",
+        _ => "",
+    };
+    format!("{text}{todo}")
+}

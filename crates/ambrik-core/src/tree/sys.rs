@@ -1,0 +1,283 @@
+//! Every system call that touches a tree: on handles, wrapped safely, deciding nothing.
+
+use std::ffi::CStr;
+use std::io::Read as _;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, Statx, StatxAttributes, StatxFlags, Timespec, XattrFlags};
+use rustix::io::Errno;
+
+use crate::account::{Gid, Uid};
+use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
+use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::mode::Mode;
+
+/// The attribute that holds file capabilities (capabilities(7)).
+const CAPABILITIES: &[u8] = b"security.capability";
+
+/// What one statx(2) asks for.
+const ASKED: StatxFlags = StatxFlags::TYPE
+    .union(StatxFlags::MODE)
+    .union(StatxFlags::NLINK)
+    .union(StatxFlags::UID)
+    .union(StatxFlags::GID)
+    .union(StatxFlags::INO)
+    .union(StatxFlags::SIZE);
+
+/// Repeats a call that a signal interrupted.
+fn again<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> rustix::io::Result<T> {
+    loop {
+        match call() {
+            Err(Errno::INTR) => {}
+            answer => return answer,
+        }
+    }
+}
+
+fn facts(stat: &Statx) -> Facts {
+    Facts {
+        kind: Kind::of_st_mode(stat.stx_mode),
+        id: Identity { dev: rustix::fs::makedev(stat.stx_dev_major, stat.stx_dev_minor), ino: stat.stx_ino },
+        rights: Rights {
+            uid: Uid(stat.stx_uid),
+            gid: Gid(stat.stx_gid),
+            mode: Mode::of_st_mode(stat.stx_mode),
+            acl: None,
+            default_acl: None,
+        },
+        links: stat.stx_nlink,
+        size: stat.stx_size,
+        capabilities: false,
+        mounted: stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT),
+    }
+}
+
+/// The facts about `name` in `dir`, without attributes; a symlink is not followed, a mount not triggered.
+pub(crate) fn look(dir: impl AsFd, name: &CStr) -> Result<Facts, Errno> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    again(|| rustix::fs::statx(&dir, name, flags, ASKED)).map(|stat| facts(&stat))
+}
+
+/// The facts about what a handle holds, without attributes.
+pub(crate) fn look_at(handle: impl AsFd) -> Result<Facts, Errno> {
+    again(|| rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, ASKED)).map(|stat| facts(&stat))
+}
+
+/// The facts about what a handle holds, access lists and capabilities included.
+pub(crate) fn look_whole(handle: impl AsFd) -> Result<Facts, Errno> {
+    let mut facts = look_at(&handle)?;
+    if facts.kind != Kind::Symlink {
+        let path = proc_path(handle.as_fd());
+        read_attributes(&mut facts, |buffer| rustix::fs::listxattr(&path, buffer), |name, buffer| {
+            rustix::fs::getxattr(&path, name, buffer)
+        })?;
+    }
+    Ok(facts)
+}
+
+/// Adds what the extended attributes tell: `list` and `get` ask in a way that reaches the file.
+pub(crate) fn read_attributes(
+    facts: &mut Facts,
+    list: impl Fn(&mut [u8]) -> Result<usize, Errno>,
+    get: impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>,
+) -> Result<(), Errno> {
+    let mut few = [0_u8; 512];
+    let mut many = Vec::new();
+    let names = match again(|| list(&mut few)) {
+        Ok(0) => return Ok(()),
+        Ok(length) => &few[..length],
+        Err(Errno::RANGE) => {
+            many.resize(1 << 16, 0);
+            let length = again(|| list(&mut many))?;
+            &many[..length]
+        }
+        Err(error) => return Err(error),
+    };
+    for name in names.split(|&b| b == 0) {
+        if name == ACCESS_ATTRIBUTE.as_bytes() {
+            facts.rights.acl = get_acl(c"system.posix_acl_access", &get)?;
+        } else if name == DEFAULT_ATTRIBUTE.as_bytes() {
+            facts.rights.default_acl = get_acl(c"system.posix_acl_default", &get)?;
+        } else if name == CAPABILITIES {
+            facts.capabilities = true;
+        }
+    }
+    Ok(())
+}
+
+fn get_acl(name: &CStr, get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>) -> Result<Option<Arc<Acl>>, Errno> {
+    let mut buffer = vec![0_u8; 1 << 12];
+    let length = loop {
+        match again(|| get(name, &mut buffer)) {
+            Ok(length) => break length,
+            Err(Errno::RANGE) if buffer.len() < 1 << 16 => buffer.resize(1 << 16, 0),
+            Err(Errno::NODATA) => return Ok(None),
+            Err(error) => return Err(error),
+        }
+    };
+    // The kernel hands out valid lists only; another one is as if it could not be read.
+    Acl::from_attribute(&buffer[..length]).map(|acl| Some(Arc::new(acl))).map_err(|_| Errno::INVAL)
+}
+
+/// The way to what a handle holds that reaches the inode whatever its name is now (proc_pid_fd(5)).
+pub(crate) fn proc_path(handle: BorrowedFd<'_>) -> PathBuf {
+    PathBuf::from(format!("/proc/self/fd/{}", handle.as_raw_fd()))
+}
+
+/// Pins `name` in `dir`: the link itself if it is one. Nothing of it is opened.
+pub(crate) fn pin(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
+    open(dir, name, OFlags::PATH | OFlags::NOFOLLOW)
+}
+
+/// Opens the directory `name` in `dir` for listing; a symlink is refused.
+pub(crate) fn open_directory(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
+    open(dir, name, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW)
+}
+
+/// Opens a pinned directory for listing.
+pub(crate) fn reopen_directory(handle: impl AsFd) -> Result<OwnedFd, Errno> {
+    open(handle, c".", OFlags::RDONLY | OFlags::DIRECTORY)
+}
+
+/// Opens the file `name` in `dir` for reading; a symlink is refused, a FIFO does not block.
+pub(crate) fn open_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
+    open(dir, name, OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY)
+}
+
+fn open(dir: impl AsFd, name: &CStr, flags: OFlags) -> Result<OwnedFd, Errno> {
+    again(|| rustix::fs::openat(&dir, name, flags | OFlags::CLOEXEC, OpenMode::empty()))
+}
+
+/// Makes the file `name` in `dir`, for nobody but the caller, and opens it for writing; an existing one is refused.
+pub(crate) fn create_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    again(|| rustix::fs::openat(&dir, name, flags, OpenMode::RUSR | OpenMode::WUSR))
+}
+
+/// Makes the directory `name` in `dir`, for nobody but the caller.
+pub(crate) fn create_directory(dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    again(|| rustix::fs::mkdirat(&dir, name, OpenMode::RWXU))
+}
+
+/// Up to `buffer.len()` bytes from the beginning of a regular file; nothing of anything else.
+pub(crate) fn first_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
+    let file = open_file(dir, name)?;
+    if look_at(&file)?.kind != Kind::File {
+        return Ok(0);
+    }
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match again(|| rustix::io::read(&file, &mut buffer[filled..]))? {
+            0 => break,
+            length => filled += length,
+        }
+    }
+    Ok(filled)
+}
+
+/// The target of the symlink `name` in `dir`.
+pub(crate) fn read_link(dir: impl AsFd, name: &CStr) -> Result<Vec<u8>, Errno> {
+    again(|| rustix::fs::readlinkat(&dir, name, Vec::new())).map(std::ffi::CString::into_bytes)
+}
+
+/// Sets owner and group of what a handle holds; of a symlink, its own.
+pub(crate) fn set_owner(handle: impl AsFd, uid: Uid, gid: Gid) -> Result<(), Errno> {
+    let uid = rustix::fs::Uid::from_raw(uid.0);
+    let gid = rustix::fs::Gid::from_raw(gid.0);
+    again(|| rustix::fs::chownat(&handle, c"", Some(uid), Some(gid), AtFlags::EMPTY_PATH))
+}
+
+/// Sets the permission bits of what a handle holds, which is no symlink.
+pub(crate) fn set_mode(handle: impl AsFd, mode: Mode) -> Result<(), Errno> {
+    let bits = OpenMode::from_raw_mode(mode.bits().into());
+    let path = proc_path(handle.as_fd());
+    again(|| rustix::fs::chmodat(rustix::fs::CWD, &path, bits, AtFlags::empty()))
+}
+
+/// Sets an extended attribute of what a handle holds, which is no symlink; nothing removes it.
+pub(crate) fn set_attribute(handle: impl AsFd, name: &str, value: Option<&[u8]>) -> Result<(), Errno> {
+    let path = proc_path(handle.as_fd());
+    match value {
+        Some(value) => again(|| rustix::fs::setxattr(&path, name, value, XattrFlags::empty())),
+        None => match again(|| rustix::fs::removexattr(&path, name)) {
+            Err(Errno::NODATA) => Ok(()),
+            answer => answer,
+        },
+    }
+}
+
+/// Every extended attribute of what a handle holds, with its value, sorted.
+pub(crate) fn attributes(handle: impl AsFd) -> Result<Vec<(Vec<u8>, Vec<u8>)>, Errno> {
+    let path = proc_path(handle.as_fd());
+    let mut names = vec![0_u8; 1 << 16];
+    let length = match again(|| rustix::fs::listxattr(&path, &mut names[..])) {
+        Ok(length) => length,
+        Err(Errno::OPNOTSUPP) => 0,
+        Err(error) => return Err(error),
+    };
+    let mut found = Vec::new();
+    for name in names[..length].split(|&b| b == 0).filter(|name| !name.is_empty()) {
+        let mut value = vec![0_u8; 1 << 16];
+        match again(|| rustix::fs::getxattr(&path, name, &mut value[..])) {
+            Ok(length) => found.push((name.to_vec(), value[..length].to_vec())),
+            Err(Errno::NODATA) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    found.sort();
+    Ok(found)
+}
+
+/// Access and modification time, in seconds and nanoseconds since 1970.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Times {
+    pub(crate) accessed: (i64, u32),
+    pub(crate) modified: (i64, u32),
+}
+
+/// The times of what a handle holds.
+pub(crate) fn times(handle: impl AsFd) -> Result<Times, Errno> {
+    let asked = StatxFlags::ATIME | StatxFlags::MTIME;
+    let stat = again(|| rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, asked))?;
+    let of = |time: rustix::fs::StatxTimestamp| (time.tv_sec, time.tv_nsec);
+    Ok(Times { accessed: of(stat.stx_atime), modified: of(stat.stx_mtime) })
+}
+
+/// Sets the times of `name` in `dir`; of a symlink, its own.
+pub(crate) fn set_times(dir: impl AsFd, name: &CStr, times: Times) -> Result<(), Errno> {
+    let of = |(seconds, nanos): (i64, u32)| Timespec { tv_sec: seconds, tv_nsec: nanos.into() };
+    let times = rustix::fs::Timestamps { last_access: of(times.accessed), last_modification: of(times.modified) };
+    again(|| rustix::fs::utimensat(&dir, name, &times, AtFlags::SYMLINK_NOFOLLOW))
+}
+
+/// Sets the times of the directory that a handle holds.
+pub(crate) fn set_directory_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
+    set_times(handle, c".", times)
+}
+
+/// Removes the name of a file, or an empty directory.
+pub(crate) fn unlink(dir: impl AsFd, name: &CStr, directory: bool) -> Result<(), Errno> {
+    let flags = if directory { AtFlags::REMOVEDIR } else { AtFlags::empty() };
+    again(|| rustix::fs::unlinkat(&dir, name, flags))
+}
+
+/// The names in a directory that was opened for listing, `.` and `..` left out, in no order.
+pub(crate) fn names(dir: impl AsFd) -> Result<Vec<std::ffi::CString>, Errno> {
+    let mut buffer = Vec::with_capacity(1 << 15);
+    let mut entries = rustix::fs::RawDir::new(dir, buffer.spare_capacity_mut());
+    let mut names = Vec::new();
+    while let Some(entry) = entries.next() {
+        let name = entry?.file_name().to_owned();
+        if !matches!(name.to_bytes(), b"." | b"..") {
+            names.push(name);
+        }
+    }
+    Ok(names)
+}
+
+/// Reads a handle opened for reading to its end.
+pub(crate) fn reader(handle: OwnedFd) -> impl std::io::Read {
+    std::fs::File::from(handle).take(u64::MAX)
+}

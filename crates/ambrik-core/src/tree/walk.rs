@@ -1,0 +1,414 @@
+//! The walk: down by directory handles, each name opened without following, on all cores.
+//!
+//! A directory is a task; one with very many names is split into several. Idle threads steal tasks. Each thread
+//! has a working directory of its own, so that it can ask for attributes by bare name.
+
+use std::ffi::{CStr, CString, OsStr};
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::time::Duration;
+
+use crossbeam_deque::{Steal, Stealer, Worker};
+use rustix::io::Errno;
+
+use super::{Op, sys};
+use crate::entry::{Facts, Identity, Kind};
+
+/// A directory that the walk went through, with what the visitor attached to it.
+#[derive(Debug)]
+pub struct Dir<D> {
+    /// The directory above; none for the one where the walk began.
+    pub above: Option<Arc<Dir<D>>>,
+    /// Its name in the directory above; where the walk began, the whole path.
+    pub name: CString,
+    /// Which inode it was.
+    pub id: Identity,
+    /// What the visitor attached.
+    pub data: D,
+}
+
+impl<D> Dir<D> {
+    /// The path of the directory.
+    #[must_use]
+    pub fn path(&self) -> PathBuf {
+        let mut names = vec![self];
+        while let Some(above) = names.last().and_then(|dir| dir.above.as_deref()) {
+            names.push(above);
+        }
+        names.iter().rev().map(|dir| Path::new(OsStr::from_bytes(dir.name.to_bytes()))).collect()
+    }
+
+    /// The path of `name` in the directory.
+    #[must_use]
+    pub fn path_of(&self, name: &CStr) -> PathBuf {
+        self.path().join(OsStr::from_bytes(name.to_bytes()))
+    }
+}
+
+impl<D> Drop for Dir<D> {
+    /// Takes a long chain apart link by link: a tree of any depth must not fill the stack.
+    fn drop(&mut self) {
+        let mut above = self.above.take();
+        while let Some(mut dir) = above.and_then(Arc::into_inner) {
+            above = dir.above.take();
+        }
+    }
+}
+
+/// What the walk could not do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Trouble {
+    /// The name had gone when the walk came to it.
+    Vanished,
+    /// Something else stood there than a moment before.
+    Replaced,
+    /// The kernel said no.
+    Failed(Op, Errno),
+}
+
+/// What is done with each entry. Each thread has a visitor of its own.
+pub trait Visitor: Send {
+    /// What is attached to the directories.
+    type Data: Send + Sync;
+
+    /// One entry of `dir`. For a directory that is to be entered, the answer is what is attached to it.
+    fn entry(&mut self, dir: &Arc<Dir<Self::Data>>, look: &Look<'_>, facts: &Facts) -> Option<Self::Data>;
+
+    /// Something in `dir` (or the directory itself, where there is no name) could not be looked at.
+    fn trouble(&mut self, dir: &Arc<Dir<Self::Data>>, name: Option<&CStr>, trouble: Trouble);
+}
+
+/// A closer look at one entry, by its name in the directory that the walk holds.
+#[derive(Debug)]
+pub struct Look<'a> {
+    dir: BorrowedFd<'a>,
+    /// The entry's name.
+    pub name: &'a CStr,
+}
+
+impl Look<'_> {
+    /// The name as a path component.
+    #[must_use]
+    pub fn os_name(&self) -> &OsStr {
+        OsStr::from_bytes(self.name.to_bytes())
+    }
+
+    /// A look at `name` in `dir`.
+    pub(crate) fn at<'l>(dir: &'l OwnedFd, name: &'l CStr) -> Look<'l> {
+        Look { dir: dir.as_fd(), name }
+    }
+
+    /// The first bytes of a regular file.
+    pub fn first_bytes<'b>(&self, buffer: &'b mut [u8]) -> Result<&'b [u8], Errno> {
+        let length = sys::first_bytes(self.dir, self.name, buffer)?;
+        Ok(&buffer[..length])
+    }
+
+    /// The names in a directory; none where it cannot be listed.
+    #[must_use]
+    pub fn names_in_it(&self) -> Vec<std::ffi::OsString> {
+        let names = sys::open_directory(self.dir, self.name).and_then(sys::names).unwrap_or_default();
+        names.iter().map(|name| OsStr::from_bytes(name.to_bytes()).to_owned()).collect()
+    }
+
+    /// A symlink's target.
+    pub fn target(&self) -> Result<Vec<u8>, Errno> {
+        sys::read_link(self.dir, self.name)
+    }
+}
+
+/// How far a walk is, for whoever watches.
+#[derive(Debug, Default)]
+pub struct Progress {
+    /// The entries looked at so far.
+    pub entries: AtomicU64,
+}
+
+/// What is left of a walk.
+#[derive(Debug)]
+pub struct Walked<V> {
+    /// The threads' visitors.
+    pub visitors: Vec<V>,
+}
+
+/// Names that are looked at in one go; a directory with more is shared between the threads.
+const BATCH: usize = 1024;
+/// As many batches wait before a thread looks at its own directory's names itself.
+const WAITING: usize = 64;
+
+enum Task<D> {
+    /// A directory, by its name in the one above.
+    Enter(Arc<OwnedFd>, Arc<Dir<D>>),
+    /// Some names of a directory, each ended by a NUL.
+    Names(Arc<OwnedFd>, Arc<Dir<D>>, Vec<u8>),
+}
+
+/// Walks the trees at `starts` with one visitor for each thread.
+///
+/// Each start is a pinned or opened directory that has been judged already; the visitors see what is in it.
+pub fn walk<V: Visitor>(starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>, visitors: Vec<V>, progress: &Progress) -> Walked<V> {
+    raise_file_limit();
+    let queues: Vec<Worker<Task<V::Data>>> = visitors.iter().map(|_| Worker::new_lifo()).collect();
+    let pool = Pool {
+        stealers: queues.iter().map(Worker::stealer).collect(),
+        pending: AtomicUsize::new(0),
+        idle: Mutex::new(0),
+        wake: Condvar::new(),
+        progress,
+    };
+    let mut first = starts.into_iter();
+    std::thread::scope(|scope| {
+        let mut handles = Vec::new();
+        let mut waiting: Vec<Vec<Task<V::Data>>> = queues.iter().map(|_| Vec::new()).collect();
+        for (n, start) in first.by_ref().enumerate() {
+            pool.pending.fetch_add(1, Ordering::SeqCst);
+            let slot = n % waiting.len();
+            waiting[slot].push(Task::Enter(Arc::new(start.0), start.1));
+        }
+        for ((queue, visitor), tasks) in queues.into_iter().zip(visitors).zip(waiting) {
+            let pool = &pool;
+            handles.push(scope.spawn(move || {
+                let mut thread = Thread { queue, visitor, pool, asking: Asking::new(), names: Vec::new(), no_attributes: None };
+                for task in tasks {
+                    thread.queue.push(task);
+                }
+                thread.run();
+                thread.visitor
+            }));
+        }
+        let visitors = handles.into_iter().map(|handle| match handle.join() {
+            Ok(visitor) => visitor,
+            Err(panic) => std::panic::resume_unwind(panic),
+        });
+        Walked { visitors: visitors.collect() }
+    })
+}
+
+/// A directory that waits holds the one above open: take as many handles as the system lets us.
+fn raise_file_limit() {
+    use rustix::process::{Resource, getrlimit, setrlimit};
+    let mut limit = getrlimit(Resource::Nofile);
+    limit.current = limit.maximum;
+    // Where this is refused the old limit holds, and a tree that needs more says so.
+    let _ = setrlimit(Resource::Nofile, limit);
+}
+
+struct Pool<'p, D> {
+    stealers: Vec<Stealer<Task<D>>>,
+    /// Tasks that are waiting or being done.
+    pending: AtomicUsize,
+    /// How many threads sleep.
+    idle: Mutex<usize>,
+    wake: Condvar,
+    progress: &'p Progress,
+}
+
+impl<D> Pool<'_, D> {
+    fn steal(&self) -> Option<Task<D>> {
+        loop {
+            let mut busy = false;
+            for stealer in &self.stealers {
+                match stealer.steal() {
+                    Steal::Success(task) => return Some(task),
+                    Steal::Retry => busy = true,
+                    Steal::Empty => {}
+                }
+            }
+            if !busy {
+                return None;
+            }
+        }
+    }
+
+    fn finished(&self) {
+        if self.pending.fetch_sub(1, Ordering::SeqCst) == 1 {
+            self.wake.notify_all();
+        }
+    }
+
+    /// Waits for a task; none once all are done.
+    fn wait(&self) -> Option<Task<D>> {
+        loop {
+            if let Some(task) = self.steal() {
+                return Some(task);
+            }
+            if self.pending.load(Ordering::SeqCst) == 0 {
+                return None;
+            }
+            let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
+            *idle += 1;
+            // A wake-up that came before the lock is made good by the time limit.
+            let (mut idle, _) =
+                self.wake.wait_timeout(idle, Duration::from_millis(1)).unwrap_or_else(PoisonError::into_inner);
+            *idle -= 1;
+        }
+    }
+}
+
+/// How a thread reaches names for calls that take no directory handle.
+enum Asking {
+    /// It has a working directory of its own (unshare(2), `CLONE_FS`), which follows its tasks.
+    ByBareName,
+    /// Through `/proc/self/fd`, where the system does not allow that.
+    ThroughProc,
+}
+
+impl Asking {
+    fn new() -> Self {
+        #[expect(deprecated, reason = "unsafe only for the descriptor table, which stays shared here")]
+        let unshared = rustix::thread::unshare(rustix::thread::UnshareFlags::FS);
+        if unshared.is_ok() { Self::ByBareName } else { Self::ThroughProc }
+    }
+}
+
+struct Thread<'p, V: Visitor> {
+    queue: Worker<Task<V::Data>>,
+    visitor: V,
+    pool: &'p Pool<'p, V::Data>,
+    asking: Asking,
+    /// The names of the directory at hand, each ended by a NUL; kept for its memory.
+    names: Vec<u8>,
+    /// A file system that answered that it holds no attributes.
+    no_attributes: Option<u64>,
+}
+
+impl<V: Visitor> Thread<'_, V> {
+    fn run(&mut self) {
+        while let Some(task) = self.queue.pop().or_else(|| self.pool.wait()) {
+            match task {
+                Task::Enter(above, dir) => self.enter(&above, &dir),
+                Task::Names(handle, dir, names) => self.look_at_names(&handle, &dir, &names),
+            }
+            self.pool.finished();
+        }
+    }
+
+    fn push(&self, task: Task<V::Data>) {
+        self.pool.pending.fetch_add(1, Ordering::SeqCst);
+        self.queue.push(task);
+        let idle = self.pool.idle.lock().unwrap_or_else(PoisonError::into_inner);
+        if *idle > 0 {
+            self.pool.wake.notify_one();
+        }
+    }
+
+    fn enter(&mut self, above: &OwnedFd, dir: &Arc<Dir<V::Data>>) {
+        let opened = if dir.above.is_some() {
+            sys::open_directory(above, &dir.name)
+        } else {
+            sys::reopen_directory(above)
+        };
+        let handle = match opened {
+            Ok(handle) => handle,
+            Err(Errno::NOENT) => return self.visitor.trouble(dir, None, Trouble::Vanished),
+            Err(Errno::NOTDIR | Errno::LOOP) => return self.visitor.trouble(dir, None, Trouble::Replaced),
+            Err(errno) => return self.visitor.trouble(dir, None, Trouble::Failed(Op::List, errno)),
+        };
+        match sys::look_at(&handle) {
+            Ok(facts) if facts.id == dir.id => self.list(handle, dir),
+            Ok(_) => self.visitor.trouble(dir, None, Trouble::Replaced),
+            Err(errno) => self.visitor.trouble(dir, None, Trouble::Failed(Op::Look, errno)),
+        }
+    }
+
+    fn list(&mut self, handle: OwnedFd, dir: &Arc<Dir<V::Data>>) {
+        let handle = Arc::new(handle);
+        let mut buffer = Vec::with_capacity(1 << 15);
+        let mut names = std::mem::take(&mut self.names);
+        names.clear();
+        let mut count = 0;
+        let mut entries = rustix::fs::RawDir::new(&*handle, buffer.spare_capacity_mut());
+        loop {
+            match entries.next() {
+                None => break,
+                Some(Ok(entry)) => {
+                    let name = entry.file_name();
+                    if matches!(name.to_bytes(), b"." | b"..") {
+                        continue;
+                    }
+                    if count == BATCH {
+                        count = 0;
+                        if self.queue.len() < WAITING {
+                            let full = std::mem::take(&mut names);
+                            self.push(Task::Names(Arc::clone(&handle), Arc::clone(dir), full));
+                        } else {
+                            self.look_at_names(&handle, dir, &names);
+                            names.clear();
+                        }
+                    }
+                    names.extend_from_slice(name.to_bytes_with_nul());
+                    count += 1;
+                }
+                Some(Err(Errno::INTR)) => {}
+                Some(Err(errno)) => {
+                    self.visitor.trouble(dir, None, Trouble::Failed(Op::List, errno));
+                    break;
+                }
+            }
+        }
+        self.look_at_names(&handle, dir, &names);
+        self.names = names;
+    }
+
+    fn look_at_names(&mut self, handle: &Arc<OwnedFd>, dir: &Arc<Dir<V::Data>>, names: &[u8]) {
+        let mut count = 0;
+        let here = match self.asking {
+            Asking::ByBareName => rustix::process::fchdir(handle).is_ok(),
+            Asking::ThroughProc => false,
+        };
+        let mut rest = names;
+        while let Ok(name) = CStr::from_bytes_until_nul(rest) {
+            rest = &rest[name.count_bytes() + 1..];
+            count += 1;
+            self.look_at_name(handle, dir, name, here);
+        }
+        self.pool.progress.entries.fetch_add(count, Ordering::Relaxed);
+    }
+
+    fn look_at_name(&mut self, handle: &Arc<OwnedFd>, dir: &Arc<Dir<V::Data>>, name: &CStr, here: bool) {
+        let facts = sys::look(handle, name).and_then(|mut facts| {
+            self.add_attributes(handle, name, here, &mut facts)?;
+            Ok(facts)
+        });
+        let facts = match facts {
+            Ok(facts) => facts,
+            Err(Errno::NOENT) => return self.visitor.trouble(dir, Some(name), Trouble::Vanished),
+            Err(errno) => return self.visitor.trouble(dir, Some(name), Trouble::Failed(Op::Look, errno)),
+        };
+        let look = Look { dir: handle.as_fd(), name };
+        if let Some(data) = self.visitor.entry(dir, &look, &facts) {
+            let below = Dir { above: Some(Arc::clone(dir)), name: name.to_owned(), id: facts.id, data };
+            self.push(Task::Enter(Arc::clone(handle), Arc::new(below)));
+        }
+    }
+
+    fn add_attributes(&mut self, dir: &OwnedFd, name: &CStr, here: bool, facts: &mut Facts) -> Result<(), Errno> {
+        if facts.kind == Kind::Symlink || self.no_attributes == Some(facts.id.dev) {
+            return Ok(());
+        }
+        let answer = if here {
+            sys::read_attributes(
+                facts,
+                |buffer| rustix::fs::llistxattr(name, buffer),
+                |attribute, buffer| rustix::fs::lgetxattr(name, attribute, buffer),
+            )
+        } else {
+            let bytes = [format!("/proc/self/fd/{}/", dir.as_raw_fd()).as_bytes(), name.to_bytes()].concat();
+            sys::read_attributes(
+                facts,
+                |buffer| rustix::fs::llistxattr(&*bytes, buffer),
+                |attribute, buffer| rustix::fs::lgetxattr(&*bytes, attribute, buffer),
+            )
+        };
+        match answer {
+            Err(Errno::OPNOTSUPP) => {
+                self.no_attributes = Some(facts.id.dev);
+                Ok(())
+            }
+            answer => answer,
+        }
+    }
+}

@@ -1,0 +1,285 @@
+//! The way from `/` to a path: each directory passed, by handles, links followed one at a time and told of.
+
+use std::collections::VecDeque;
+use std::ffi::{CString, OsStr, OsString};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{Mode as OpenMode, OFlags};
+use rustix::io::Errno;
+
+use super::sys;
+use crate::account::{Gid, Uid};
+use crate::entry::{Facts, Kind};
+use crate::mode::Mode;
+use crate::shown::Shown;
+
+/// The host looked at: this one, or a folder that stands for its `/`.
+#[derive(Debug)]
+pub struct Host {
+    root: PathBuf,
+    handle: OwnedFd,
+    itself: bool,
+}
+
+/// As many symlinks are followed on one way as the kernel follows (path_resolution(7)).
+const MAX_LINKS: usize = 40;
+
+/// A directory on the way, and what was looked up in it.
+#[derive(Debug)]
+pub struct Passed {
+    /// The directory, from the host's `/` on.
+    pub path: PathBuf,
+    /// The directory's facts.
+    pub facts: Facts,
+    /// What was looked up in it: the next directory, a link, or the goal.
+    pub entry: Facts,
+}
+
+/// The directories passed on a way, from `/` down; a directory passed twice stands twice.
+pub type Way = Vec<Passed>;
+
+/// A path, resolved once.
+#[derive(Debug)]
+pub struct Resolved {
+    /// The path without links.
+    pub path: PathBuf,
+    /// A handle on it, which pins it.
+    pub handle: OwnedFd,
+    /// A handle on the directory that it is in, and its name there; for `/`, itself and `.`.
+    pub parent: OwnedFd,
+    /// Its name in `parent`.
+    pub name: CString,
+    /// Its facts.
+    pub facts: Facts,
+    /// The directories passed.
+    pub way: Way,
+}
+
+/// Why a path could not be reached.
+#[derive(Debug, thiserror::Error)]
+pub enum WayError {
+    /// Something on the way is not there.
+    #[error("{} does not exist", Shown(.0))]
+    Missing(PathBuf),
+    /// Something on the way is no directory.
+    #[error("{} is no directory", Shown(.0))]
+    NoDirectory(PathBuf),
+    /// Too many links.
+    #[error("{}: too many symlinks on the way", Shown(.0))]
+    Loop(PathBuf),
+    /// The kernel said no.
+    #[error("cannot look at {}: {}", Shown(.0), .1)]
+    Failed(PathBuf, Errno),
+}
+
+impl Host {
+    /// The host that this runs on.
+    pub fn this() -> Result<Self, WayError> {
+        Self::open(Path::new("/"), true)
+    }
+
+    /// The host whose `/` is the folder `root`.
+    pub fn at(root: &Path) -> Result<Self, WayError> {
+        Self::open(root, false)
+    }
+
+    fn open(root: &Path, itself: bool) -> Result<Self, WayError> {
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        match rustix::fs::open(root, flags, OpenMode::empty()) {
+            Ok(handle) => Ok(Self { root: root.to_owned(), handle, itself }),
+            Err(Errno::NOENT) => Err(WayError::Missing(root.to_owned())),
+            Err(Errno::NOTDIR) => Err(WayError::NoDirectory(root.to_owned())),
+            Err(errno) => Err(WayError::Failed(root.to_owned(), errno)),
+        }
+    }
+
+    /// The folder `name` in `parent` as a host of its own: no way leads out of it.
+    pub(crate) fn below(parent: &OwnedFd, name: &std::ffi::CStr) -> Result<Self, Errno> {
+        Ok(Self { root: PathBuf::from("/"), handle: sys::open_directory(parent, name)?, itself: false })
+    }
+
+    /// The folder that stands for `/`.
+    #[must_use]
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Whether it is the host that this runs on.
+    #[must_use]
+    pub const fn is_this(&self) -> bool {
+        self.itself
+    }
+
+    /// The facts about `/`. A folder that stands for it is not judged itself: it is not what `/` will be there.
+    fn root_facts(&self) -> Result<Facts, Errno> {
+        let mut facts = sys::look_whole(&self.handle)?;
+        if !self.itself {
+            facts.rights = crate::entry::Rights {
+                uid: Uid::ROOT,
+                gid: Gid(0),
+                mode: Mode::of_st_mode(0o755),
+                acl: None,
+                default_acl: None,
+            };
+        }
+        Ok(facts)
+    }
+
+    /// Follows an absolute path to its end, through links, looking at each directory passed.
+    pub fn resolve(&self, path: &Path) -> Result<Resolved, WayError> {
+        self.follow(path, true)
+    }
+
+    /// As [`Self::resolve`], but a link at the very end is what is resolved.
+    pub fn resolve_link(&self, path: &Path) -> Result<Resolved, WayError> {
+        self.follow(path, false)
+    }
+
+    fn follow(&self, path: &Path, last_link: bool) -> Result<Resolved, WayError> {
+        let failed = |path: &Path| {
+            let path = path.to_owned();
+            move |errno| match errno {
+                Errno::NOENT => WayError::Missing(path),
+                Errno::NOTDIR => WayError::NoDirectory(path),
+                errno => WayError::Failed(path, errno),
+            }
+        };
+        let top = || -> Result<(OwnedFd, Facts), Errno> {
+            Ok((sys::pin(&self.handle, c".")?, self.root_facts()?))
+        };
+        let mut stack = vec![top().map_err(failed(Path::new("/")))?];
+        let mut names: Vec<OsString> = Vec::new();
+        let mut ahead: VecDeque<OsString> = components(path);
+        let mut way = Vec::new();
+        let mut links = 0;
+        while let Some(name) = ahead.pop_front() {
+            if name == ".." {
+                if stack.len() > 1 {
+                    stack.pop();
+                    names.pop();
+                }
+                continue;
+            }
+            let here: PathBuf = Path::new("/").join(names.iter().collect::<PathBuf>());
+            let entry_path = here.join(&name);
+            let Some((dir, dir_facts)) = stack.last() else { break };
+            if dir_facts.kind != Kind::Directory {
+                return Err(WayError::NoDirectory(here));
+            }
+            let c_name = CString::new(name.as_bytes()).map_err(|_| WayError::Missing(entry_path.clone()))?;
+            let pinned = sys::pin(dir, &c_name).map_err(failed(&entry_path))?;
+            let facts = sys::look_whole(&pinned).map_err(failed(&entry_path))?;
+            way.push(Passed { path: here, facts: dir_facts.clone(), entry: facts.clone() });
+            if facts.kind == Kind::Symlink && (last_link || !ahead.is_empty()) {
+                links += 1;
+                if links > MAX_LINKS {
+                    return Err(WayError::Loop(path.to_owned()));
+                }
+                let target = sys::read_link(&pinned, c"").map_err(failed(&entry_path))?;
+                let target = PathBuf::from(OsString::from_vec(target));
+                if target.is_absolute() {
+                    stack.truncate(1);
+                    names.clear();
+                }
+                let mut next = components(&target);
+                next.append(&mut ahead);
+                ahead = next;
+                continue;
+            }
+            names.push(name);
+            stack.push((pinned, facts));
+        }
+        let path = Path::new("/").join(names.iter().collect::<PathBuf>());
+        let name = names.last().and_then(|name| CString::new(name.as_bytes()).ok()).unwrap_or_else(|| c".".into());
+        let Some((handle, facts)) = stack.pop() else { return Err(WayError::Missing(path)) };
+        let parent = match stack.pop() {
+            Some((parent, _)) => parent,
+            None => sys::pin(&handle, c".").map_err(failed(&path))?,
+        };
+        Ok(Resolved { path, handle, parent, name, facts, way })
+    }
+
+    /// Where a symlink in the directory `dir` with this target leads, as far as it exists; the rest is taken as it stands.
+    #[must_use]
+    pub fn destination(&self, dir: &Path, target: &Path) -> PathBuf {
+        let whole = dir.join(target);
+        let mut known: VecDeque<OsString> = components(&whole);
+        let mut rest: Vec<OsString> = Vec::new();
+        loop {
+            let so_far: PathBuf = Path::new("/").join(known.iter().collect::<PathBuf>());
+            if let Ok(resolved) = self.resolve(&so_far) {
+                let tail = rest.iter().rev().fold(resolved.path, |mut path, name| {
+                    if name == ".." {
+                        path.pop();
+                    } else {
+                        path.push(name);
+                    }
+                    path
+                });
+                return tail;
+            }
+            match known.pop_back() {
+                Some(name) => rest.push(name),
+                None => return whole,
+            }
+        }
+    }
+}
+
+fn components(path: &Path) -> VecDeque<OsString> {
+    use std::path::Component;
+    path.components()
+        .filter_map(|component| match component {
+            Component::Normal(name) => Some(name.to_owned()),
+            Component::ParentDir => Some(OsStr::new("..").to_owned()),
+            Component::RootDir | Component::CurDir | Component::Prefix(_) => None,
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::symlink;
+
+    fn host() -> (tempfile::TempDir, Host) {
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(dir.path().join("srv/www/berths")).unwrap();
+        std::fs::create_dir_all(dir.path().join("var")).unwrap();
+        std::fs::write(dir.path().join("srv/file"), "x").unwrap();
+        symlink("/srv/www", dir.path().join("var/www")).unwrap();
+        symlink("loop", dir.path().join("loop")).unwrap();
+        symlink("../../../../etc", dir.path().join("srv/up")).unwrap();
+        let host = Host::at(dir.path()).unwrap();
+        (dir, host)
+    }
+
+    #[test]
+    fn links_are_followed_inside_the_host_and_every_directory_told() {
+        let (_dir, host) = host();
+        let resolved = host.resolve(Path::new("/var/www/berths")).unwrap();
+        assert_eq!(resolved.path, Path::new("/srv/www/berths"));
+        let passed: Vec<&str> = resolved.way.iter().map(|p| p.path.to_str().unwrap()).collect();
+        assert_eq!(passed, ["/", "/var", "/", "/srv", "/srv/www"]);
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_with_its_path() {
+        let (_dir, host) = host();
+        let said = |path: &str| host.resolve(Path::new(path)).unwrap_err().to_string();
+        assert_eq!(said("/srv/none/x"), "/srv/none does not exist");
+        assert_eq!(said("/srv/file/x"), "/srv/file is no directory");
+        assert_eq!(said("/loop"), "/loop: too many symlinks on the way");
+    }
+
+    #[test]
+    fn a_destination_that_is_not_there_is_still_named() {
+        let (_dir, host) = host();
+        let to = |target: &str| host.destination(Path::new("/srv/www/berths"), Path::new(target));
+        assert_eq!(to("a/b"), Path::new("/srv/www/berths/a/b"));
+        assert_eq!(to("../../up/passwd"), Path::new("/etc/passwd"));
+        assert_eq!(to("/var/www/x"), Path::new("/srv/www/x"));
+    }
+}

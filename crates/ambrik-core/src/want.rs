@@ -1,0 +1,227 @@
+//! The solver: turns a row of rights into the narrowest owner, group, mode and, only where bits cannot say
+//! it, access list.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+use crate::account::{Accounts, Gid, Ids, Uid};
+use crate::acl::Acl;
+use crate::entry::{Kind, Rights};
+use crate::mode::{Mode, Perm};
+use crate::policy::{Context, Policy, Right};
+use crate::site::{Grant, Site};
+
+/// What a path is, as far as its rights depend on it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Shape {
+    /// A directory.
+    Directory,
+    /// A file that is no program.
+    File,
+    /// A file that begins with `#!` or is an ELF binary, and whose owner may execute it.
+    Program,
+    /// A symlink: it has an owner and a group, and no mode of its own.
+    Symlink,
+}
+
+impl Shape {
+    /// The shape of a path of this kind.
+    #[must_use]
+    pub const fn of(kind: Kind, program: bool) -> Self {
+        match kind {
+            Kind::Directory => Self::Directory,
+            Kind::Symlink => Self::Symlink,
+            Kind::File if program => Self::Program,
+            Kind::File | Kind::Fifo | Kind::Socket | Kind::Device => Self::File,
+        }
+    }
+
+    const fn is_directory(self) -> bool {
+        matches!(self, Self::Directory)
+    }
+}
+
+/// Turns rows of rights into owners, modes and lists, for the accounts of one site.
+#[derive(Debug)]
+pub struct Solver {
+    keeper: Ids,
+    php: Ids,
+    web: Ids,
+    grant: Grant,
+    /// The groups that might carry a right, php's own first, with everyone who is in them.
+    groups: Vec<(Gid, BTreeSet<Uid>)>,
+}
+
+/// Who carries the rights that the owner does not have.
+struct Carriers {
+    group: Gid,
+    group_perm: Perm,
+    /// Whether the group carries a right beyond that of all others.
+    group_carries: bool,
+    users: Vec<(Uid, Perm)>,
+}
+
+impl Solver {
+    /// The solver for `site`'s accounts; the groups and their members are those of `accounts`.
+    #[must_use]
+    pub fn new(site: &Site, accounts: &Accounts) -> Self {
+        let roles = [&site.php.ids, &site.web.ids, &site.keeper.ids];
+        let own = roles.iter().map(|ids| ids.gid);
+        let listed = roles.iter().flat_map(|ids| ids.groups().iter().copied());
+        let mut groups: Vec<(Gid, BTreeSet<Uid>)> = Vec::new();
+        for gid in own.chain(listed) {
+            if groups.iter().all(|(known, _)| *known != gid) {
+                let mut members = accounts.members(gid);
+                members.extend(roles.iter().filter(|ids| ids.is_in(gid)).map(|ids| ids.uid));
+                groups.push((gid, members));
+            }
+        }
+        let [php, web, keeper] = roles.map(Clone::clone);
+        Self { keeper, php, web, grant: site.grant, groups }
+    }
+
+    /// The owner, group, mode and lists of a path in this context: what `set` writes.
+    #[must_use]
+    pub fn solve(&self, policy: &Policy, context: &Context, shape: Shape) -> Rights {
+        let overrides = policy.overrides(context);
+        let directory = shape.is_directory();
+        let owner = overrides.and_then(|o| o.owner).unwrap_or_else(|| self.owner(context, directory));
+        let others = self.others(context, directory);
+        let needs = self.needs(context, directory);
+        let fixed_group = overrides.and_then(|o| o.group);
+        let carriers = self.carriers(context, owner, others, &needs, fixed_group);
+
+        let owner_perm = needs.get(&owner).copied().unwrap_or_else(|| Right::Write.perm(directory));
+        let owner_perm = if shape == Shape::Program { owner_perm.or(Perm::X) } else { owner_perm };
+        let php_writes = directory && context.row.php == Right::Write;
+        let special = if php_writes && carriers.group_carries { Mode::SET_GID } else { 0 }
+            | if php_writes && context.guarded { Mode::STICKY } else { 0 };
+
+        let acl = (!carriers.users.is_empty())
+            .then(|| Acl::with_users(owner_perm, carriers.group_perm, others, &carriers.users));
+        let default_acl = php_writes
+            .then(|| self.inherited(context, owner, others, &carriers))
+            .filter(|users| !users.is_empty())
+            .map(|users| Acl::with_users(Perm::RWX, carriers.group_perm, others, &users));
+        let mode = match &acl {
+            Some(acl) => acl.shown_mode(Mode::of_st_mode(special)),
+            None => Mode::of_classes(owner_perm, carriers.group_perm, others).with(special),
+        };
+        let solved = Rights {
+            uid: owner,
+            gid: carriers.group,
+            mode,
+            acl: acl.map(Arc::new),
+            default_acl: default_acl.map(Arc::new),
+        };
+        let spec = overrides.and_then(|o| if directory { o.dir_mode.as_ref() } else { o.file_mode.as_ref() });
+        match spec {
+            Some(spec) => {
+                let mode = spec.apply(solved.mode, directory || shape == Shape::Program);
+                Rights { mode, acl: None, default_acl: None, ..solved }
+            }
+            None => solved,
+        }
+    }
+
+    /// keeper; php where it may always write and gets to write as the owner.
+    fn owner(&self, context: &Context, directory: bool) -> Uid {
+        let guarded = context.guarded && directory;
+        let as_owner = self.grant == Grant::Owner || context.in_guarded;
+        let phps = context.row.php == Right::Write && context.php_always_writes() && as_owner && !guarded;
+        if phps { self.php.uid } else { self.keeper.uid }
+    }
+
+    fn others(&self, context: &Context, directory: bool) -> Perm {
+        let pass = if directory && context.passage.others { Perm::X } else { Perm::NONE };
+        context.row.others.perm(directory).or(pass)
+    }
+
+    /// What each account of the site must get; one account in two roles gets both's.
+    fn needs(&self, context: &Context, directory: bool) -> BTreeMap<Uid, Perm> {
+        let passage = context.passage;
+        let roles = [
+            (self.keeper.uid, context.row.keeper, true),
+            (self.php.uid, context.row.php, passage.php),
+            (self.web.uid, context.row.web, passage.web),
+        ];
+        let others = self.others(context, directory);
+        let mut needs = BTreeMap::new();
+        for (uid, right, passes) in roles {
+            let pass = if passes && directory && right == Right::None { Perm::X } else { Perm::NONE };
+            let need = needs.entry(uid).or_insert(others);
+            *need = right.perm(directory).or(pass).or(*need);
+        }
+        needs
+    }
+
+    /// The group and the named users through whom everyone but the owner gets what they need.
+    fn carriers(
+        &self,
+        context: &Context,
+        owner: Uid,
+        others: Perm,
+        needs: &BTreeMap<Uid, Perm>,
+        fixed: Option<Gid>,
+    ) -> Carriers {
+        let wanting: BTreeMap<Uid, Perm> = needs
+            .iter()
+            .filter(|&(&uid, &need)| uid != owner && uid != Uid::ROOT && need != others)
+            .map(|(&uid, &need)| (uid, need))
+            .collect();
+        let by_list_only = |uid: &Uid| self.grant == Grant::Acl && *uid == self.php.uid && context.row.php == Right::Write;
+        let carried = |group: &(Gid, BTreeSet<Uid>)| -> Option<(Perm, BTreeSet<Uid>)> {
+            let members: BTreeSet<Uid> =
+                group.1.iter().copied().filter(|uid| *uid != owner && *uid != Uid::ROOT).collect();
+            let wants = members.iter().filter_map(|uid| wanting.get(uid)).copied().collect::<BTreeSet<Perm>>();
+            let all_want = members.iter().all(|uid| wanting.contains_key(uid)) || fixed.is_some();
+            let perm = *wants.first().filter(|_| wants.len() == 1 && all_want)?;
+            let served: BTreeSet<Uid> = members.into_iter().filter(|uid| wanting.contains_key(uid)).collect();
+            (!served.iter().any(by_list_only)).then_some((perm, served))
+        };
+        let fixed_group = fixed.map(|gid| {
+            let known = self.groups.iter().find(|(known, _)| *known == gid);
+            vec![known.cloned().unwrap_or_else(|| (gid, BTreeSet::new()))]
+        });
+        let candidates = fixed_group.as_ref().unwrap_or(&self.groups);
+        let best = candidates
+            .iter()
+            .filter_map(|group| carried(group).map(|(perm, served)| (group.0, perm, served)))
+            // The first of those that serve most: candidates are in order of preference.
+            .reduce(|best, next| if next.2.len() > best.2.len() { next } else { best });
+        let own_group = if owner == self.php.uid { self.php.gid } else { self.keeper.gid };
+        let (group, group_perm, served) =
+            best.clone().unwrap_or_else(|| (fixed.unwrap_or(own_group), others, BTreeSet::new()));
+        let users = wanting.into_iter().filter(|(uid, _)| !served.contains(uid)).collect();
+        Carriers { group, group_perm, group_carries: best.is_some(), users }
+    }
+
+    /// The named users of the default list: everyone whom a file that php makes would otherwise shut out.
+    ///
+    /// A new file is php's, in the directory's group where that carries a right (set-gid); so who gets a right as
+    /// the directory's owner, or by name, must be named again.
+    fn inherited(&self, context: &Context, owner: Uid, others: Perm, carriers: &Carriers) -> Vec<(Uid, Perm)> {
+        let mut users = carriers.users.clone();
+        let keeper_by_owning = owner == self.keeper.uid && owner != Uid::ROOT && owner != self.php.uid;
+        if keeper_by_owning && context.row.keeper.perm(true) != others {
+            users.push((owner, context.row.keeper.perm(true)));
+        }
+        users.retain(|(uid, _)| *uid != self.php.uid || self.grant != Grant::Owner);
+        users
+    }
+}
+
+/// Solved rights, each row once.
+#[derive(Debug, Default)]
+pub struct Wants(HashMap<(u32, Shape), Arc<Rights>>);
+
+impl Wants {
+    /// What `solver` makes of a context and shape, computed once.
+    pub fn get(&mut self, solver: &Solver, policy: &Policy, context: &Context, shape: Shape) -> Arc<Rights> {
+        let solved = self.0.entry((context.id, shape)).or_insert_with(|| Arc::new(solver.solve(policy, context, shape)));
+        Arc::clone(solved)
+    }
+}
+
+#[cfg(test)]
+mod tests;
