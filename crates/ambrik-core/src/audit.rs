@@ -211,6 +211,12 @@ impl Audit {
         part.map_or(crate::site::Use::Code, |part| self.site.parts[part].used_as)
     }
 
+    /// Whether an accepted exception covers what a check found about a deviant.
+    pub(crate) fn is_accepted(&self, check: &Check, deviant: usize) -> bool {
+        let of = self.findings.iter().filter(|f| std::ptr::eq(f.check, check) && f.accepted.is_some());
+        of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviant(number) if *number as usize == deviant))
+    }
+
     pub(crate) fn path(&self, deviant: &Deviant) -> PathBuf {
         match &deviant.spot {
             Spot::Start(number) => self.starts[*number as usize].path.clone(),
@@ -354,8 +360,8 @@ fn start(judge: &Judge<'_>, number: u32, path: PathBuf, resolved: Resolved, find
         }
     }
     let now = judge.without_writers(&state);
-    let Resolved { handle, parent, name, facts, .. } = resolved;
-    (Start { number, path, parent, name, facts, now, php_stop, web_stop }, handle)
+    let Resolved { handle, parent, name, facts, path: real, .. } = resolved;
+    (Start { number, path, parent, name, real, facts, now, php_stop, web_stop }, handle)
 }
 
 /// Who can put something else in the place of what was passed through a directory of this state.

@@ -79,6 +79,8 @@ pub struct Rights {
     pub acl: Option<Arc<Acl>>,
     /// A directory's default access list.
     pub default_acl: Option<Arc<Acl>>,
+    /// File capabilities, as the attribute `security.capability` holds them (capabilities(7)).
+    pub capabilities: Option<Arc<[u8]>>,
 }
 
 /// Everything that one look at a path tells.
@@ -94,8 +96,6 @@ pub struct Facts {
     pub links: u32,
     /// Length in bytes.
     pub size: u64,
-    /// Whether there are file capabilities (capabilities(7)).
-    pub capabilities: bool,
     /// Whether another file system begins here.
     pub mounted: bool,
 }

@@ -128,7 +128,7 @@ impl<'a> Judge<'a> {
 
     fn case<'c>(&'c self, above: &DirState, context: &'c Context, facts: &'c Facts, shape: Shape) -> Case<'c> {
         let can = self.can(above, facts, &facts.rights);
-        Case { people: self.people, accounts: self.accounts, phase: self.policy.phase(), context, facts, shape, can }
+        Case { people: self.people, accounts: self.accounts, context, facts, shape, can }
     }
 
     /// What `set` makes of a path; nothing where it is right.
@@ -144,7 +144,7 @@ impl<'a> Judge<'a> {
                 (has != (want.uid, want.gid) && !phps).then(|| Arc::clone(want))
             }
             Kind::File | Kind::Directory => {
-                if facts.rights == **want && !facts.capabilities {
+                if facts.rights == **want {
                     return None;
                 }
                 let kept = context.row.php == Right::Write && self.is_within(planned, context, facts, shape, want);
@@ -165,7 +165,7 @@ impl<'a> Judge<'a> {
             return false;
         }
         let special = Mode::SET_UID | if shape == Shape::Directory { 0 } else { Mode::SET_GID | Mode::STICKY };
-        if rights.mode.has(special) || facts.capabilities {
+        if rights.mode.has(special) || rights.capabilities.is_some() {
             return false;
         }
         if shape == Shape::Directory {
@@ -193,7 +193,6 @@ struct Key {
     planned: u32,
     kind: Kind,
     program: bool,
-    capabilities: bool,
     rights: Rights,
 }
 
@@ -350,7 +349,6 @@ impl<'j> Inspector<'j> {
             planned: place.planned.id,
             kind: facts.kind,
             program,
-            capabilities: facts.capabilities,
             rights: facts.rights.clone(),
         };
         if let Some((verdict, count)) = self.verdicts.get_mut(&key) {
@@ -440,6 +438,8 @@ pub(crate) struct Start {
     /// The directory that it really is in, and its name there.
     pub(crate) parent: OwnedFd,
     pub(crate) name: CString,
+    /// The path without links.
+    pub(crate) real: PathBuf,
     pub(crate) facts: Facts,
     /// The state of the directory that it is in, by the whole way from `/`.
     pub(crate) now: Arc<DirState>,

@@ -113,6 +113,7 @@ impl Solver {
             mode,
             acl: acl.map(Arc::new),
             default_acl: default_acl.map(Arc::new),
+            capabilities: None,
         };
         let spec = overrides.and_then(|o| if directory { o.dir_mode.as_ref() } else { o.file_mode.as_ref() });
         match spec {

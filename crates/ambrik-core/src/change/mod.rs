@@ -1,1 +1,421 @@
-//! x
+//! Changes: planned from an audit, recorded in the ledger, made through handles, read back, and taken back.
+
+mod folder;
+mod keepsake;
+mod ledger;
+mod plan;
+mod rights;
+mod state;
+mod undo;
+
+use std::ffi::CString;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
+
+use rustix::io::Errno;
+
+use crate::audit::Audit;
+use crate::entry::{Identity, Kind};
+use crate::inspect::{Deviant, DirData, Spot, Start};
+use crate::shown::Shown;
+use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
+
+use folder::{Folder, Opener, as_os, c_name, split};
+use keepsake::{Packed, Packer};
+use ledger::Entry;
+use rights::Turn;
+
+pub use ledger::{ChangeSet, Ledger, LedgerError, SitePhase};
+pub use plan::{Creation, Group, Plan, Removal};
+pub use state::{SiteLock, StateDir, StateError};
+pub use undo::{UndoError, UndoPlan, plan_undo, undo};
+
+/// What is needed to change a disk.
+#[derive(Debug)]
+pub struct Means<'a> {
+    /// The host.
+    pub host: &'a Host,
+    /// The state directory.
+    pub state: &'a StateDir,
+    /// How many threads change.
+    pub threads: usize,
+    /// Whether what is removed is kept.
+    pub keep: bool,
+    /// How far it is.
+    pub progress: &'a Progress,
+}
+
+/// What came of a change.
+#[derive(Debug, Default)]
+pub struct Outcome {
+    /// The change set's number.
+    pub id: i64,
+    /// How many paths were changed or made.
+    pub done: u64,
+    /// How many were removed.
+    pub removed: u64,
+    /// How many came back.
+    pub restored: u64,
+    /// What was not done, and why.
+    pub failures: Vec<(PathBuf, Failure)>,
+    /// How many had gone before they were changed.
+    pub vanished: u64,
+    /// The keepsake.
+    pub keepsake: Option<PathBuf>,
+}
+
+impl Outcome {
+    fn fail(&mut self, path: PathBuf, failure: Failure) {
+        if failure.is_vanished() {
+            self.vanished += 1;
+        } else {
+            self.failures.push((path, failure));
+        }
+    }
+}
+
+/// Why a change set could not be begun, or was broken off.
+#[derive(Debug, thiserror::Error)]
+pub enum ChangeError {
+    /// The state directory cannot be used.
+    #[error(transparent)]
+    State(#[from] StateError),
+    /// The ledger cannot be written: nothing more is changed.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The site's root went away.
+    #[error("the site's root was replaced while Ambrik ran; nothing was changed")]
+    RootReplaced,
+    /// The keepsake cannot be written: nothing is removed.
+    #[error("cannot write the keepsake {}: {cause}; nothing was removed", Shown(.path))]
+    Keepsake {
+        /// The keepsake.
+        path: PathBuf,
+        /// Why.
+        cause: io::Error,
+    },
+}
+
+/// As many changes are recorded at once, durably, before the first of them is made.
+const BATCH: usize = 8192;
+/// As many of them a thread makes in one go.
+const SHARE: usize = 1024;
+
+/// Makes the changes of a plan.
+///
+/// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
+pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+    let bases = bases(&plan.audit.starts).map_err(|_| ChangeError::RootReplaced)?;
+    let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
+    let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
+    for creation in &plan.creations {
+        match create(creation, means.host, &mut entry)? {
+            Ok(()) => outcome.done += 1,
+            Err(failure) => outcome.fail(creation.path.clone(), failure),
+        }
+    }
+    for (path, failure) in plan.left_alone() {
+        outcome.failures.push((path, failure.clone()));
+    }
+    let mut folders = Places::new(&plan.audit);
+    let mut jobs = plan.turns().map(|(deviant, turn)| {
+        let (folder, name) = folders.place(deviant);
+        Job { folder, name, turn }
+    });
+    let batches = std::iter::from_fn(|| {
+        let batch: Vec<Job> = jobs.by_ref().take(BATCH).collect();
+        (!batch.is_empty()).then_some(batch)
+    });
+    run(&mut entry, &bases, batches, &rights::change, means, &mut outcome)?;
+    for (path, failure) in &plan.kept {
+        outcome.fail(path.clone(), failure.clone());
+    }
+    let removals = plan.removals.iter().map(|removal| {
+        let (folder, name) = place(&plan.audit, &plan.audit.deviants[removal.deviant]);
+        Doomed { folder, name, id: Some(removal.id), reason: removal.reason.clone() }
+    });
+    remove(&mut entry, &bases, removals.collect(), &plan.audit.site.name, means, &mut outcome)?;
+    entry.end(outcome.done + outcome.removed, outcome.failures.len() as u64, None)?;
+    Ok(outcome)
+}
+
+/// Handles on where the walks began: for each start, the directory that it is in, and itself.
+pub(crate) fn bases(starts: &[Start]) -> Result<Vec<OwnedFd>, Failure> {
+    let mut bases = Vec::new();
+    for start in starts {
+        let failed = |errno| Failure::Os(Op::Open, errno);
+        bases.push(start.parent.try_clone().map_err(|_| Failure::Os(Op::Open, Errno::MFILE))?);
+        let itself = sys::pin(&start.parent, &start.name).map_err(failed)?;
+        if sys::look_at(&itself).map_err(failed)?.id != start.facts.id {
+            return Err(Failure::Replaced);
+        }
+        bases.push(itself);
+    }
+    Ok(bases)
+}
+
+/// Where a deviant is, for opening it again.
+pub(crate) fn place(audit: &Audit, deviant: &Deviant) -> (Arc<Folder>, CString) {
+    Places::new(audit).place(deviant)
+}
+
+/// Finds the folders of deviants; those of one directory share theirs.
+struct Places<'a> {
+    audit: &'a Audit,
+    last: Option<(*const Dir<DirData>, Arc<Folder>)>,
+}
+
+impl<'a> Places<'a> {
+    const fn new(audit: &'a Audit) -> Self {
+        Self { audit, last: None }
+    }
+
+    fn place(&mut self, deviant: &Deviant) -> (Arc<Folder>, CString) {
+        match &deviant.spot {
+            Spot::Start(number) => {
+                let start = &self.audit.starts[*number as usize];
+                let path = start.real.parent().unwrap_or(Path::new("/")).to_owned();
+                let folder = Folder { base: *number as usize * 2, below: PathBuf::new(), path, id: None };
+                (Arc::new(folder), start.name.clone())
+            }
+            Spot::In(dir, name) => {
+                let known = self.last.as_ref().filter(|(last, _)| std::ptr::eq(*last, Arc::as_ptr(dir)));
+                let folder = match known {
+                    Some((_, folder)) => Arc::clone(folder),
+                    None => self.folder(dir),
+                };
+                self.last = Some((Arc::as_ptr(dir), Arc::clone(&folder)));
+                (folder, name.clone().into())
+            }
+        }
+    }
+
+    fn folder(&self, dir: &Arc<Dir<DirData>>) -> Arc<Folder> {
+        let path = dir.path();
+        let starts = self.audit.starts.iter().enumerate();
+        let start = starts.filter(|(_, start)| path.starts_with(&start.path)).max_by_key(|(_, start)| start.path.as_os_str().len());
+        let (number, below, path) = match start {
+            Some((number, start)) => {
+                let below = path.strip_prefix(&start.path).map(Path::to_owned).unwrap_or_default();
+                (number, below.clone(), start.real.join(&below))
+            }
+            None => (0, PathBuf::new(), path),
+        };
+        Arc::new(Folder { base: number * 2 + 1, below, path, id: Some(dir.id) })
+    }
+}
+
+/// One change of rights, ready to be made.
+struct Job {
+    folder: Arc<Folder>,
+    name: CString,
+    turn: Turn,
+}
+
+/// How one change of rights is made.
+type Maker<'m> = &'m (dyn Fn(BorrowedFd<'_>, &std::ffi::CStr, &Turn) -> Result<(), Failure> + Sync);
+
+/// Records each batch durably, then lets the threads make it while the next one is recorded.
+fn run(
+    entry: &mut Entry<'_>,
+    bases: &[OwnedFd],
+    batches: impl Iterator<Item = Vec<Job>>,
+    make: Maker<'_>,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    // Few batches wait: what is recorded is not far ahead of what is made.
+    let (send, receive) = mpsc::sync_channel::<(i64, Vec<Job>)>(means.threads * 2);
+    let receive = Mutex::new(receive);
+    let failed: Mutex<Vec<(i64, PathBuf, Failure)>> = Mutex::default();
+    let done = std::sync::atomic::AtomicU64::new(0);
+    let recorded = std::thread::scope(|scope| {
+        for _ in 0..means.threads.max(1) {
+            scope.spawn(|| {
+                let mut opener = Opener::new(bases);
+                loop {
+                    let next = receive.lock().unwrap_or_else(PoisonError::into_inner).recv();
+                    let Ok((first, jobs)) = next else { break };
+                    for (number, job) in (first..).zip(&jobs) {
+                        let made = opener.open(&job.folder).and_then(|dir| make(dir, &job.name, &job.turn));
+                        match made {
+                            Ok(()) => done.fetch_add(1, Ordering::Relaxed),
+                            Err(failure) => {
+                                let path = job.folder.path.join(as_os(&job.name));
+                                failed.lock().unwrap_or_else(PoisonError::into_inner).push((number, path, failure));
+                                0
+                            }
+                        };
+                    }
+                    means.progress.entries.fetch_add(jobs.len() as u64, Ordering::Relaxed);
+                }
+            });
+        }
+        let recorded = record(entry, batches, &send);
+        drop(send);
+        recorded
+    });
+    outcome.done += done.into_inner();
+    let failed = failed.into_inner().unwrap_or_else(PoisonError::into_inner);
+    recorded?;
+    let lines: Vec<(i64, String)> = failed.iter().map(|(number, _, failure)| (*number, failure.to_string())).collect();
+    if !lines.is_empty() {
+        entry.failed_turns(&lines)?;
+    }
+    for (_, path, failure) in failed {
+        outcome.fail(path, failure);
+    }
+    Ok(())
+}
+
+fn record(
+    entry: &mut Entry<'_>,
+    batches: impl Iterator<Item = Vec<Job>>,
+    send: &mpsc::SyncSender<(i64, Vec<Job>)>,
+) -> Result<(), LedgerError> {
+    for mut batch in batches {
+        let mut first = entry.record(batch.iter().map(|job| (&*job.folder.path, as_os(&job.name), &job.turn)))?;
+        while !batch.is_empty() {
+            let rest = batch.split_off(batch.len().min(SHARE));
+            let length = i64::try_from(batch.len()).unwrap_or(0);
+            // The threads end only after the sender: nobody is gone.
+            let _ = send.send((first, batch));
+            first += length;
+            batch = rest;
+        }
+    }
+    Ok(())
+}
+
+/// Makes a missing path, with the directories that lead there.
+fn create(creation: &Creation, host: &Host, entry: &mut Entry<'_>) -> Result<Result<(), Failure>, LedgerError> {
+    let Some((above, name)) = split(&creation.path) else { return Ok(Err(Failure::Os(Op::Create, Errno::INVAL))) };
+    let parent = match host.resolve(above) {
+        Ok(parent) => parent,
+        Err(WayError::Missing(_)) => {
+            // The directory above is made first: open to pass for everyone, changed by nobody but its owner.
+            let rights = Arc::new(crate::entry::Rights { acl: None, default_acl: None, mode: crate::mode::Mode::of_st_mode(0o755), ..(*creation.rights).clone() });
+            let missing = Creation { path: above.to_owned(), kind: Kind::Directory, part: None, rights };
+            if let Err(failure) = create(&missing, host, entry)? {
+                return Ok(Err(failure));
+            }
+            match host.resolve(above) {
+                Ok(parent) => parent,
+                Err(_) => return Ok(Err(Failure::Replaced)),
+            }
+        }
+        Err(WayError::Failed(_, errno)) => return Ok(Err(Failure::Os(Op::Create, errno))),
+        Err(_) => return Ok(Err(Failure::Os(Op::Create, Errno::NOTDIR))),
+    };
+    let path = parent.path.join(name);
+    entry.creation(&path, creation.kind, &creation.rights)?;
+    Ok(make(&parent.handle, name, creation))
+}
+
+fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result<(), Failure> {
+    let name = c_name(name)?;
+    let made = match creation.kind {
+        Kind::Directory => sys::create_directory(parent, &name),
+        _ => sys::create_file(parent, &name).map(drop),
+    };
+    made.map_err(|errno| Failure::Os(Op::Create, errno))?;
+    let handle = rights::pin(parent.as_fd(), &name)?;
+    let facts = rights::facts(&handle)?;
+    if facts.kind != creation.kind {
+        return Err(Failure::Replaced);
+    }
+    rights::write(&handle, facts.kind, &facts.rights, &creation.rights)
+}
+
+/// A path that is to be removed.
+struct Doomed {
+    folder: Arc<Folder>,
+    name: CString,
+    id: Option<Identity>,
+    reason: String,
+}
+
+/// Puts paths into a keepsake, syncs it, records it, and only then removes what is in it.
+fn remove(
+    entry: &mut Entry<'_>,
+    bases: &[OwnedFd],
+    doomed: Vec<Doomed>,
+    site: &str,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    if doomed.is_empty() {
+        return Ok(());
+    }
+    let name = format!("{site}-{}.tar", entry.id);
+    let path = means.state.path().join("keepsakes").join(&name);
+    let keepsake_error = |cause| ChangeError::Keepsake { path: path.clone(), cause };
+    let folder = means.keep.then(|| means.state.folder("keepsakes")).transpose()?;
+    let file = match &folder {
+        Some(folder) => {
+            let c_name = CString::new(&*name).unwrap_or_default();
+            let file = sys::create_file(folder, &c_name).map_err(|errno| keepsake_error(errno.into()))?;
+            Some(io::BufWriter::with_capacity(1 << 18, std::fs::File::from(file)))
+        }
+        None => None,
+    };
+    let mut packer = Packer::new(file);
+    let mut opener = Opener::new(bases);
+    let mut packed_roots: Vec<(&Doomed, PathBuf)> = Vec::new();
+    for item in &doomed {
+        let whole = item.folder.path.join(as_os(&item.name));
+        let added = match opener.open(&item.folder) {
+            Ok(dir) => packer.add(dir, &item.name, &whole, item.id),
+            Err(failure) => Err((whole.clone(), failure)),
+        };
+        match added {
+            Ok(()) => packed_roots.push((item, whole)),
+            Err((path, failure)) => outcome.fail(path, failure),
+        }
+    }
+    let (file, packed) = packer.finish().map_err(keepsake_error)?;
+    if let (Some(file), Some(folder)) = (file, &folder) {
+        let file = file.into_inner().map_err(|error| keepsake_error(error.into_error()))?;
+        file.sync_all().map_err(keepsake_error)?;
+        rustix::fs::fsync(folder).map_err(|errno| keepsake_error(errno.into()))?;
+        outcome.keepsake = Some(path.clone());
+    }
+    for (item, whole) in packed_roots {
+        let below: Vec<Packed> = packed.iter().filter(|p| p.path.starts_with(&whole)).cloned().collect();
+        let times = opener.open(&item.folder).ok().and_then(|dir| sys::times(dir).ok());
+        entry.removal(&whole, &item.reason, means.keep.then_some(&*name), below.len(), &times_bytes(times))?;
+        let mut open = |path: &Path| -> Result<OwnedFd, Failure> {
+            let rest = path.strip_prefix(&item.folder.path).map_err(|_| Failure::Replaced)?;
+            let id = if rest.as_os_str().is_empty() { item.folder.id } else { None };
+            let folder = Folder { below: item.folder.below.join(rest), path: path.to_owned(), id, ..(*item.folder).clone() };
+            let mut opener = Opener::new(bases);
+            let dir = opener.open(&folder)?;
+            dir.try_clone_to_owned().map_err(|_| Failure::Os(Op::Open, Errno::MFILE))
+        };
+        let failures = keepsake::remove(&below, &mut open);
+        outcome.removed += (below.len() - failures.len()) as u64;
+        for (path, failure) in failures {
+            outcome.fail(path, failure);
+        }
+        let times = opener.open(&item.folder).ok().and_then(|dir| sys::times(dir).ok());
+        entry.removed(&whole, &times_bytes(times))?;
+    }
+    Ok(())
+}
+
+/// Times as the ledger holds them.
+fn times_bytes(times: Option<sys::Times>) -> Vec<u8> {
+    let Some(sys::Times { accessed, modified }) = times else { return Vec::new() };
+    [accessed, modified].iter().flat_map(|(s, n)| s.to_le_bytes().into_iter().chain(n.to_le_bytes())).collect()
+}
+
+fn times_of(bytes: &[u8]) -> Option<sys::Times> {
+    let pair = |at: usize| -> Option<(i64, u32)> {
+        let seconds = i64::from_le_bytes(bytes.get(at..at + 8)?.try_into().ok()?);
+        Some((seconds, u32::from_le_bytes(bytes.get(at + 8..at + 12)?.try_into().ok()?)))
+    };
+    Some(sys::Times { accessed: pair(0)?, modified: pair(12)? })
+}

@@ -77,7 +77,7 @@ fn special_bits(case: &Case<'_>) -> Option<Reason> {
     if mode.has(Mode::SET_GID) {
         found.push("set-gid");
     }
-    if case.facts.capabilities {
+    if case.facts.rights.capabilities.is_some() {
         found.push("file capabilities");
     }
     (!found.is_empty()).then(|| Reason::Says(found.join(", ")))

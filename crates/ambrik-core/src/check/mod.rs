@@ -146,7 +146,6 @@ impl Reason {
 pub(crate) struct Case<'a> {
     pub(crate) people: &'a People,
     pub(crate) accounts: &'a Accounts,
-    pub(crate) phase: Phase,
     pub(crate) context: &'a Context,
     pub(crate) facts: &'a Facts,
     pub(crate) shape: Shape,

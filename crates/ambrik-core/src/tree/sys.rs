@@ -1,7 +1,7 @@
 //! Every system call that touches a tree: on handles, wrapped safely, deciding nothing.
 
 use std::ffi::CStr;
-use std::io::Read as _;
+
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -15,7 +15,7 @@ use crate::entry::{Facts, Identity, Kind, Rights};
 use crate::mode::Mode;
 
 /// The attribute that holds file capabilities (capabilities(7)).
-const CAPABILITIES: &[u8] = b"security.capability";
+pub(crate) const CAPABILITIES: &str = "security.capability";
 
 /// What one statx(2) asks for.
 const ASKED: StatxFlags = StatxFlags::TYPE
@@ -46,10 +46,10 @@ fn facts(stat: &Statx) -> Facts {
             mode: Mode::of_st_mode(stat.stx_mode),
             acl: None,
             default_acl: None,
+            capabilities: None,
         },
         links: stat.stx_nlink,
         size: stat.stx_size,
-        capabilities: false,
         mounted: stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT),
     }
 }
@@ -100,8 +100,10 @@ pub(crate) fn read_attributes(
             facts.rights.acl = get_acl(c"system.posix_acl_access", &get)?;
         } else if name == DEFAULT_ATTRIBUTE.as_bytes() {
             facts.rights.default_acl = get_acl(c"system.posix_acl_default", &get)?;
-        } else if name == CAPABILITIES {
-            facts.capabilities = true;
+        } else if name == CAPABILITIES.as_bytes() {
+            let mut value = [0; 64];
+            let length = again(|| get(c"security.capability", &mut value))?;
+            facts.rights.capabilities = Some(value[..length].into());
         }
     }
     Ok(())
@@ -277,7 +279,19 @@ pub(crate) fn names(dir: impl AsFd) -> Result<Vec<std::ffi::CString>, Errno> {
     Ok(names)
 }
 
-/// Reads a handle opened for reading to its end.
-pub(crate) fn reader(handle: OwnedFd) -> impl std::io::Read {
-    std::fs::File::from(handle).take(u64::MAX)
+
+/// Makes the symlink `name` in `dir`.
+pub(crate) fn make_symlink(dir: impl AsFd, name: &CStr, target: &[u8]) -> Result<(), Errno> {
+    again(|| rustix::fs::symlinkat(target, &dir, name))
+}
+
+/// Gives the file `old` in `old_dir` the further name `name` in `dir`; a symlink is linked itself.
+pub(crate) fn make_link(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    again(|| rustix::fs::linkat(&old_dir, old, &dir, name, AtFlags::empty()))
+}
+
+/// Makes a FIFO, or a socket that nobody listens on, for nobody but the caller.
+pub(crate) fn make_special(dir: impl AsFd, name: &CStr, socket: bool) -> Result<(), Errno> {
+    let kind = if socket { rustix::fs::FileType::Socket } else { rustix::fs::FileType::Fifo };
+    again(|| rustix::fs::mknodat(&dir, name, kind, OpenMode::RUSR | OpenMode::WUSR, 0))
 }

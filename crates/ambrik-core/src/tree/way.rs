@@ -122,6 +122,7 @@ impl Host {
                 mode: Mode::of_st_mode(0o755),
                 acl: None,
                 default_acl: None,
+                capabilities: None,
             };
         }
         Ok(facts)

@@ -1,0 +1,170 @@
+//! Changes one path's owner, mode and lists through a handle that pins it, and reads back what came of it.
+
+use std::ffi::CStr;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::Arc;
+
+use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
+use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::mode::{Mode, Perm};
+use crate::tree::{Failure, Op, sys};
+
+/// What a path was when it was judged, and what it is to be.
+#[derive(Clone, Debug)]
+pub(crate) struct Turn {
+    pub(crate) id: Identity,
+    pub(crate) kind: Kind,
+    pub(crate) links: u32,
+    pub(crate) before: Arc<Rights>,
+    pub(crate) after: Arc<Rights>,
+}
+
+/// Changes `name` in `dir`, if it is still what was judged.
+pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<(), Failure> {
+    let handle = pin(dir, name)?;
+    let facts = look(&handle, turn)?;
+    if facts.id != turn.id || facts.kind != turn.kind || facts.links != turn.links && facts.kind != Kind::Directory {
+        return Err(Failure::Replaced);
+    }
+    if is(&facts.rights, &turn.after, turn.kind) {
+        // Another name of the same file came first.
+        return Ok(());
+    }
+    if !is(&facts.rights, &turn.before, turn.kind) {
+        return Err(Failure::Replaced);
+    }
+    write(&handle, turn.kind, &facts.rights, &turn.after)
+}
+
+/// A handle on `name` in `dir`, which no rename and no swapped link redirects.
+pub(crate) fn pin(dir: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Failure> {
+    sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))
+}
+
+fn look(handle: &OwnedFd, turn: &Turn) -> Result<Facts, Failure> {
+    let lists = |rights: &Rights| rights.acl.is_some() || rights.default_acl.is_some() || rights.capabilities.is_some();
+    let facts = if lists(&turn.before) || lists(&turn.after) { sys::look_whole(handle) } else { sys::look_at(handle) };
+    facts.map_err(|errno| Failure::Os(Op::Look, errno))
+}
+
+/// Whether rights are the same, as far as a path of this kind has them.
+pub(crate) fn is(has: &Rights, want: &Rights, kind: Kind) -> bool {
+    if kind.has_mode() { has == want } else { (has.uid, has.gid) == (want.uid, want.gid) }
+}
+
+/// Makes what a handle holds have the rights `after`; only the calls that this takes are made.
+pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Rights) -> Result<(), Failure> {
+    let failed = |op| move |errno| Failure::Os(op, errno);
+    let new_owner = (before.uid, before.gid) != (after.uid, after.gid);
+    if new_owner {
+        if kind.has_mode()
+            && let Some(narrow) = narrower(before, after)
+        {
+            sys::set_mode(handle, narrow).map_err(failed(Op::SetMode))?;
+        }
+        sys::set_owner(handle, after.uid, after.gid).map_err(failed(Op::SetOwner))?;
+    }
+    if !kind.has_mode() {
+        return read_back(handle, kind, after);
+    }
+    let attribute = |name, value: Option<Vec<u8>>| {
+        sys::set_attribute(handle, name, value.as_deref()).map_err(failed(Op::SetAcl))
+    };
+    let bytes = |acl: &Option<Arc<Acl>>| acl.as_ref().map(|acl| acl.to_attribute());
+    if before.acl != after.acl {
+        attribute(ACCESS_ATTRIBUTE, bytes(&after.acl))?;
+    }
+    if before.default_acl != after.default_acl {
+        attribute(DEFAULT_ATTRIBUTE, bytes(&after.default_acl))?;
+    }
+    // A new owner takes the set-id bits away, a list changes the group's bits: the mode comes after both.
+    let bits_lost = new_owner && before.mode.has(Mode::SET_UID | Mode::SET_GID);
+    let narrowed = new_owner && narrower(before, after).is_some();
+    if before.mode != after.mode || before.acl != after.acl || bits_lost || narrowed {
+        sys::set_mode(handle, after.mode).map_err(failed(Op::SetMode))?;
+    }
+    // A new owner takes capabilities away as well.
+    if before.capabilities != after.capabilities || (new_owner && after.capabilities.is_some()) {
+        attribute(sys::CAPABILITIES, after.capabilities.as_deref().map(<[u8]>::to_vec))?;
+    }
+    read_back(handle, kind, after)
+}
+
+/// The mode to set before the owner, where the new owner or group would otherwise get for a moment what neither
+/// the old mode gave it nor the new one gives.
+fn narrower(before: &Rights, after: &Rights) -> Option<Mode> {
+    let (old, new) = (before.mode, after.mode);
+    let gets = |old: Perm, new: Perm, had: Perm| old.without(new).without(had);
+    let user = gets(old.user(), new.user(), old.other());
+    let group = gets(old.group(), new.group(), old.other());
+    let too_much = (before.uid != after.uid && !user.is_none()) || (before.gid != after.gid && !group.is_none());
+    too_much.then(|| Mode::of_st_mode(old.bits() & new.bits() & 0o777))
+}
+
+/// A file system that answered "done" and did not do it is an error.
+fn read_back(handle: &OwnedFd, kind: Kind, want: &Rights) -> Result<(), Failure> {
+    let has = sys::look_whole(handle).map_err(|errno| Failure::Os(Op::ReadBack, errno))?.rights;
+    if is(&has, want, kind) {
+        return Ok(());
+    }
+    let still = |what, value: String| Err(Failure::NotDone(what, value));
+    if (has.uid, has.gid) != (want.uid, want.gid) {
+        still("its owner", format!("{}:{}", has.uid, has.gid))
+    } else if has.mode != want.mode {
+        still("its mode", has.mode.to_string())
+    } else {
+        still("its access list", "another".into())
+    }
+}
+
+/// Whether `now` is `before`, `after`, or what a run leaves that was stopped between two calls.
+pub(crate) fn is_between(now: &Rights, before: &Rights, after: &Rights, kind: Kind) -> bool {
+    let owner = (now.uid, now.gid);
+    let owner_ok = owner == (before.uid, before.gid) || owner == (after.uid, after.gid);
+    if !kind.has_mode() {
+        return owner_ok;
+    }
+    let low = |mode: Mode| mode.bits() & 0o777;
+    let modes = [before.mode, after.mode, Mode::of_st_mode(low(before.mode) & low(after.mode))];
+    let shown = after.acl.as_ref().map(|acl| acl.shown_mode(before.mode));
+    // The set-id bits may have gone with the owner; removing a list leaves its mask in the group's bits.
+    let mode_ok = modes.iter().chain(&shown).any(|mode| low(*mode) == low(now.mode));
+    let acl_ok = now.acl == before.acl || now.acl == after.acl || now.acl.is_some() && before.acl.is_some();
+    owner_ok && mode_ok && acl_ok && (now.default_acl == before.default_acl || now.default_acl == after.default_acl)
+}
+
+/// What a handle holds now.
+pub(crate) fn facts(handle: impl AsFd) -> Result<Facts, Failure> {
+    sys::look_whole(handle).map_err(|errno| Failure::Os(Op::Look, errno))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::{Gid, Uid};
+    use rstest::rstest;
+
+    fn rights(uid: u32, gid: u32, mode: u16) -> Rights {
+        let mode = Mode::of_st_mode(mode);
+        Rights { uid: Uid(uid), gid: Gid(gid), mode, acl: None, default_acl: None, capabilities: None }
+    }
+
+    #[rstest]
+    #[case::open_to_all_anyway(rights(33, 33, 0o777), rights(0, 0, 0o644), None)]
+    #[case::group_would_get_write(rights(5, 5, 0o664), rights(0, 33, 0o640), Some(0o640))]
+    #[case::same_group(rights(5, 33, 0o660), rights(0, 33, 0o640), None)]
+    #[case::owner_would_get_execute(rights(5, 5, 0o700), rights(33, 5, 0o600), Some(0o600))]
+    fn no_moment_gives_more_than_before_or_after(#[case] before: Rights, #[case] after: Rights, #[case] want: Option<u16>) {
+        assert_eq!(narrower(&before, &after).map(Mode::bits), want);
+    }
+
+    #[rstest]
+    #[case::untouched(rights(5, 5, 0o4755), true)]
+    #[case::done(rights(0, 0, 0o644), true)]
+    #[case::owner_only(rights(0, 0, 0o755), true)]
+    #[case::somebody_elses_mode(rights(0, 0, 0o600), false)]
+    #[case::somebody_elses_owner(rights(7, 0, 0o644), false)]
+    fn a_stopped_run_is_recognised(#[case] now: Rights, #[case] want: bool) {
+        assert_eq!(is_between(&now, &rights(5, 5, 0o4755), &rights(0, 0, 0o644), Kind::File), want);
+    }
+}

@@ -1,0 +1,253 @@
+//! Takes a change set back: only where what is there now is what Ambrik left.
+
+use std::ffi::CStr;
+use std::fs::File;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::Path;
+use std::sync::Arc;
+
+use rustix::io::Errno;
+
+use super::folder::{Folder, Opener, c_name, split};
+use super::ledger::{ChangeSet, CreationRow, Ledger, LedgerError, RemovalRow, RestoringRow, TakenBack, TurnRow};
+use super::rights::{Turn, facts, is, is_between, pin, write};
+use super::{BATCH, ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
+use crate::tree::{Failure, Op, sys};
+
+/// What taking a change set back would do.
+#[derive(Debug)]
+pub struct UndoPlan {
+    /// The change set.
+    pub set: ChangeSet,
+    /// Whether it was stopped in the middle.
+    pub interrupted: bool,
+    turns: Vec<TurnRow>,
+    removals: Vec<RemovalRow>,
+    creations: Vec<CreationRow>,
+    restorings: Vec<RestoringRow>,
+}
+
+/// Why a change set cannot be taken back.
+#[derive(Debug, thiserror::Error)]
+pub enum UndoError {
+    /// The ledger cannot be read.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// There is none.
+    #[error("there is nothing to take back: `ambrik history` lists the change sets")]
+    Nothing,
+    /// There is none with this number.
+    #[error("there is no change set {0}: `ambrik history` lists them")]
+    Unknown(i64),
+    /// It was taken back already.
+    #[error("change set {0} was taken back already, by change set {1}; to make it again, take that one back: ambrik undo {1}")]
+    Already(i64, i64),
+}
+
+/// What taking back change set `id`, or the newest that is neither undone nor itself an undo, would do.
+pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError> {
+    let sets = ledger.change_sets()?;
+    let set = match id {
+        Some(id) => sets.into_iter().find(|set| set.id == id).ok_or(UndoError::Unknown(id))?,
+        None => sets.into_iter().find(|s| s.undone_by.is_none() && s.undoes.is_none()).ok_or(UndoError::Nothing)?,
+    };
+    if let Some(by) = set.undone_by {
+        return Err(UndoError::Already(set.id, by));
+    }
+    let (turns, removals) = (ledger.turns(set.id)?, ledger.removals(set.id)?);
+    let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
+    Ok(UndoPlan { interrupted: set.ended.is_none(), set, turns, removals, creations, restorings })
+}
+
+impl UndoPlan {
+    /// How many paths get their rights back.
+    #[must_use]
+    pub fn turn_count(&self) -> usize {
+        self.turns.iter().filter(|t| !t.failed).count()
+    }
+
+    /// What comes back out of the keepsake.
+    pub fn comes_back(&self) -> impl Iterator<Item = &Path> {
+        self.removals.iter().filter(|r| r.keepsake.is_some()).map(|r| &*r.path)
+    }
+
+    /// What was removed without a keepsake and cannot come back.
+    pub fn is_lost(&self) -> impl Iterator<Item = &Path> {
+        self.removals.iter().filter(|r| r.keepsake.is_none()).map(|r| &*r.path)
+    }
+
+    /// What is removed: what the change set made, or put back.
+    pub fn goes(&self) -> impl Iterator<Item = &Path> {
+        self.creations.iter().map(|c| &*c.path).chain(self.restorings.iter().map(|r| &*r.path))
+    }
+}
+
+/// Takes a change set back; `force` also where the disk is not what Ambrik left.
+pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool) -> Result<Outcome, ChangeError> {
+    let set = &plan.set;
+    let base = means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?.handle;
+    let bases = [base];
+    let phase_now = ledger.phase(&set.site)?.phase;
+    let mut entry = ledger.begin(&set.site, "undo", (phase_now, set.phase_before), Some(set.id))?;
+    let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
+
+    let mut returned = plan.restorings.iter().map(|r| doomed(&r.path, "put back by the change set taken back")).collect::<Vec<_>>();
+    returned.retain(|doomed| doomed.is_some());
+    remove(&mut entry, &bases, returned.into_iter().flatten().collect(), &set.site, means, &mut outcome)?;
+
+    for removal in &plan.removals {
+        if let Some(name) = &removal.keepsake {
+            entry.restoring(&removal.path, name)?;
+        }
+        restore(removal, &bases, means, &mut outcome);
+    }
+
+    let mut rows = plan.turns.iter().rev().filter(|row| !row.failed);
+    let batches = std::iter::from_fn(|| {
+        let batch: Vec<Job> = rows.by_ref().take(BATCH).filter_map(job).collect();
+        (!batch.is_empty()).then_some(batch)
+    });
+    let interrupted = plan.interrupted;
+    run(&mut entry, &bases, batches, &|dir, name, turn| take_back(dir, name, turn, interrupted, force), means, &mut outcome)?;
+
+    let (mut gone, mut kept) = (Vec::new(), Vec::new());
+    for creation in plan.creations.iter().rev() {
+        match untouched(creation, &bases, force) {
+            Ok(()) => gone.extend(doomed(&creation.path, "made by the change set taken back")),
+            Err(failure) => kept.push((creation.path.clone(), failure)),
+        }
+    }
+    for (path, failure) in kept {
+        outcome.fail(path, failure);
+    }
+    remove_made(&mut entry, &bases, gone, set, means, &mut outcome)?;
+    let whole = outcome.failures.is_empty();
+    entry.end(outcome.done + outcome.removed + outcome.restored, outcome.failures.len() as u64, Some(TakenBack { set: set.id, whole }))?;
+    Ok(outcome)
+}
+
+/// What was made is removed as everything is: into a keepsake, the deepest first.
+fn remove_made(
+    entry: &mut super::ledger::Entry<'_>,
+    bases: &[OwnedFd],
+    mut gone: Vec<Doomed>,
+    set: &ChangeSet,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    gone.sort_by(|a, b| a.folder.path.cmp(&b.folder.path));
+    let mut tops: Vec<Doomed> = Vec::new();
+    for item in gone {
+        let inside = tops.iter().any(|top| item.folder.path.starts_with(top.folder.path.join(super::as_os(&top.name))));
+        if !inside {
+            tops.push(item);
+        }
+    }
+    let site = format!("{}-made", set.site);
+    remove(entry, bases, tops, &site, means, outcome)
+}
+
+fn doomed(path: &Path, reason: &str) -> Option<Doomed> {
+    let (above, name) = split(path)?;
+    Some(Doomed { folder: Arc::new(folder(above)), name: c_name(name).ok()?, id: None, reason: reason.into() })
+}
+
+/// A folder by its path from the host's `/`.
+fn folder(path: &Path) -> Folder {
+    let below = path.strip_prefix("/").unwrap_or(path).to_owned();
+    Folder { base: 0, below, path: path.to_owned(), id: None }
+}
+
+fn job(row: &TurnRow) -> Option<Job> {
+    let name = c_name(&row.name).ok()?;
+    let Turn { id, kind, links, before, after } = row.turn.clone();
+    Some(Job { folder: Arc::new(folder(&row.folder)), name, turn: Turn { id, kind, links, before: after, after: before } })
+}
+
+/// Gives one path back what it had: `turn.before` is what Ambrik left, `turn.after` what was there.
+fn take_back(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn, interrupted: bool, force: bool) -> Result<(), Failure> {
+    let handle = pin(dir, name)?;
+    let now = facts(&handle)?;
+    // Another inode is still ours where it came back out of a keepsake: it has one name, and what Ambrik left.
+    let same = now.id == turn.id || (now.links == 1 && turn.links == 1) || now.kind == crate::entry::Kind::Directory;
+    let rights = &now.rights;
+    if now.kind != turn.kind || !same {
+        return Err(Failure::NotOurs("another file is there now".into()));
+    }
+    if is(rights, &turn.after, turn.kind) {
+        return Ok(());
+    }
+    let left = is(rights, &turn.before, turn.kind) || (interrupted && is_between(rights, &turn.after, &turn.before, turn.kind));
+    if !left && !force {
+        let what = format!("{}:{} {}", rights.uid, rights.gid, rights.mode);
+        return Err(Failure::NotOurs(format!("now {what}; --force decides")));
+    }
+    write(&handle, turn.kind, rights, &turn.after)
+}
+
+fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: &mut Outcome) {
+    let Some(name) = &removal.keepsake else {
+        let why = Failure::NotOurs("it was removed without a keepsake".into());
+        return outcome.fail(removal.path.clone(), why);
+    };
+    let archive = means.state.folder("keepsakes").ok().and_then(|folder| {
+        let name = c_name(name.as_ref()).ok()?;
+        sys::open_file(&folder, &name).ok()
+    });
+    let Some(archive) = archive else {
+        let why = Failure::NotOurs(format!("the keepsake {name} is gone"));
+        return outcome.fail(removal.path.clone(), why);
+    };
+    let open = |path: &Path| -> Result<OwnedFd, Failure> {
+        let mut opener = Opener::new(bases);
+        let dir = opener.open(&folder(path))?;
+        dir.try_clone_to_owned().map_err(|_| Failure::Os(Op::Open, Errno::MFILE))
+    };
+    let parent = removal.path.parent().map(Path::to_owned).unwrap_or_default();
+    let time_then = removal.after_times.as_deref().and_then(times_of);
+    let unchanged = open(&parent).is_ok_and(|dir| sys::times(dir).ok().map(|t| t.modified) == time_then.map(|t| t.modified));
+    match keepsake::restore(std::io::BufReader::new(File::from(archive)), &removal.path, &mut { open }) {
+        Ok((done, failures)) => {
+            outcome.restored += done;
+            for (path, failure) in failures {
+                outcome.fail(path, failure);
+            }
+        }
+        Err(cause) => {
+            let errno = Errno::from_io_error(&cause).unwrap_or(Errno::IO);
+            outcome.fail(removal.path.clone(), Failure::Os(Op::Keep, errno));
+        }
+    }
+    // Nobody else touched the directory since: its own time goes back as well.
+    let before = removal.before_times.as_deref().and_then(times_of);
+    if let (true, Some(times), Ok(dir)) = (unchanged, before, open(&parent)) {
+        let _ = sys::set_directory_times(dir, times);
+    }
+}
+
+/// Whether what a change set made is still as it made it, and empty.
+fn untouched(creation: &CreationRow, bases: &[OwnedFd], force: bool) -> Result<(), Failure> {
+    let (above, name) = split(&creation.path).ok_or(Failure::Os(Op::Open, Errno::INVAL))?;
+    let mut opener = Opener::new(bases);
+    let dir = opener.open(&folder(above))?;
+    let name = c_name(name)?;
+    let handle = pin(dir.as_fd(), &name)?;
+    let now = facts(&handle)?;
+    if force {
+        return Ok(());
+    }
+    let empty = match now.kind {
+        crate::entry::Kind::Directory => {
+            let listed = sys::open_directory(dir, &name).and_then(sys::names);
+            listed.map_err(|errno| Failure::Os(Op::List, errno))?.is_empty()
+        }
+        _ => now.size == 0,
+    };
+    if now.kind != creation.kind || !is(&now.rights, &creation.rights, now.kind) {
+        return Err(Failure::NotOurs("its owner or mode was changed; --force decides".into()));
+    }
+    if !empty {
+        return Err(Failure::NotOurs("it is no longer empty; --force decides".into()));
+    }
+    Ok(())
+}

@@ -1,0 +1,20 @@
+//! Questions, which are asked on a terminal only.
+
+use std::io::{self, BufRead as _, IsTerminal as _};
+
+use crate::failure::Failure;
+use crate::session::Session;
+
+/// Whether to go on: `--yes` says so, a terminal is asked, and without either nothing is done.
+pub(crate) fn go_on(session: &mut Session<'_>, yes: bool, question: &str) -> Result<bool, Failure> {
+    if yes {
+        return Ok(true);
+    }
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return Err(Failure::usage("nothing was changed: there is no terminal to ask on; say --yes, or look first with --preview"));
+    }
+    session.ask(&format!("{question} [y/N] "));
+    let mut answer = String::new();
+    io::stdin().lock().read_line(&mut answer)?;
+    Ok(matches!(answer.trim().to_ascii_lowercase().as_str(), "y" | "yes"))
+}

@@ -1,0 +1,100 @@
+//! `audit`: looks, judges, reports; changes nothing.
+
+use std::path::PathBuf;
+
+use ambrik_core::audit::{Audit, audit};
+use ambrik_core::check::Severity;
+use clap::ValueEnum;
+
+use crate::args::Format;
+use crate::failure::{Exit, Failure};
+use crate::output;
+use crate::progress::watched;
+use crate::session::Session;
+
+/// Report what a site's tree allows that its site file does not
+///
+/// Judges what each account can do, as the kernel would answer: owners, groups, modes, access lists and every
+/// directory from / on. Changes nothing.
+#[derive(Debug, clap::Args)]
+pub(crate) struct AuditArgs {
+    /// Names of sites, or paths of site files; none = every site
+    #[arg(value_name = "SITE")]
+    sites: Vec<PathBuf>,
+    /// Lowest severity that makes the exit code 1
+    #[arg(long, value_enum, default_value = "medium", value_name = "SEVERITY")]
+    fail_on: FailOn,
+    /// List every path, not only examples
+    #[arg(long)]
+    each: bool,
+}
+
+/// A severity, or none at all.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum FailOn {
+    /// High ones only.
+    High,
+    /// Medium ones and above.
+    Medium,
+    /// All findings.
+    Low,
+    /// None.
+    Never,
+}
+
+impl FailOn {
+    const fn severity(self) -> Option<Severity> {
+        match self {
+            Self::High => Some(Severity::High),
+            Self::Medium => Some(Severity::Medium),
+            Self::Low => Some(Severity::Low),
+            Self::Never => None,
+        }
+    }
+}
+
+pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let sites = session.sites(&args.sites, &looked.accounts)?;
+    let records = session.records()?;
+    let mut audits = Vec::new();
+    for site in &sites {
+        let phase = records.phase(&site.name)?.phase;
+        let audit = watched(session.quiet, "looking at", |progress| audit(&looked.setting(progress), site, phase))?;
+        tell(session, &audit);
+        audits.push(audit);
+    }
+    match session.format {
+        Format::Text => output::audit_text::render(&audits, args.each, &mut session.out())?,
+        Format::Json => {
+            let host = session.host_name();
+            output::json::audit(&host, &audits, session.raw_out())?;
+        }
+    }
+    Ok(exit(&audits, args.fail_on))
+}
+
+/// What is worth knowing about the audit itself.
+pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
+    let name = &audit.site.name;
+    if let Some(real) = &audit.real_root {
+        session.say(&format!("{name}: root {} leads through a symlink to {}", audit.site.root.display(), real.display()));
+    }
+    for mount in &audit.mounts {
+        session.say(&format!("{name}: another file system begins at {}; it was not entered (a part that names it would be)", ambrik_core::shown::Shown(mount)));
+    }
+    if audit.vanished > 0 {
+        session.say(&format!("{name}: {} went away during the run and were skipped", output::paths(audit.vanished)));
+    }
+}
+
+fn exit(audits: &[Audit], fail_on: FailOn) -> Exit {
+    if audits.iter().any(|audit| !audit.is_complete()) {
+        return Exit::Partial;
+    }
+    let worst = audits.iter().filter_map(Audit::worst).max();
+    match (worst, fail_on.severity()) {
+        (Some(worst), Some(limit)) if worst >= limit => Exit::Findings,
+        _ => Exit::Clean,
+    }
+}

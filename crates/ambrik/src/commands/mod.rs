@@ -1,0 +1,25 @@
+//! One file a command: its arguments and what it does.
+
+pub(crate) mod audit;
+mod changing;
+pub(crate) mod demo;
+pub(crate) mod history;
+pub(crate) mod seal;
+pub(crate) mod set;
+pub(crate) mod undo;
+
+use crate::args::Command;
+use crate::failure::{Exit, Failure};
+use crate::session::Session;
+
+/// Runs a command.
+pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    match command {
+        Command::Audit(args) => audit::run(&args, session),
+        Command::Set(args) => set::run(&args, session),
+        Command::Seal(args) => seal::run(&args, session),
+        Command::History(args) => history::run(&args, session),
+        Command::Undo(args) => undo::run(&args, session),
+        Command::Demo(args) => demo::run(&args, session),
+    }
+}

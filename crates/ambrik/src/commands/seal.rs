@@ -1,0 +1,44 @@
+//! `seal`: ends a deployment.
+
+use std::path::PathBuf;
+
+use ambrik_core::audit::Audit;
+use ambrik_core::change::Plan;
+use ambrik_core::site::Phase;
+
+use super::changing::{self, Job, Mode};
+use crate::failure::{Exit, Failure};
+use crate::session::Session;
+
+/// End a deployment: set all rights, take installers and left-overs away, look again
+///
+/// What is removed goes into a keepsake in the state directory first; `ambrik undo` puts it back.
+#[derive(Debug, clap::Args)]
+pub(crate) struct SealArgs {
+    /// Name of a site, or path of a site file
+    #[arg(value_name = "SITE")]
+    site: PathBuf,
+    /// Only show what would change; needs no privilege
+    #[arg(long, conflicts_with = "yes")]
+    preview: bool,
+    /// Do not ask
+    #[arg(long)]
+    yes: bool,
+    /// Leave this path where it is, though it looks like an installer or a left-over (relative to the root)
+    #[arg(long, value_name = "PATH")]
+    leave: Vec<PathBuf>,
+    /// Remove without a keepsake: what is removed cannot come back
+    #[arg(long)]
+    keep_nothing: bool,
+}
+
+pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let mode = match (args.preview, args.yes) {
+        (true, _) => Mode::Preview,
+        (false, true) => Mode::Yes,
+        (false, false) => Mode::Ask,
+    };
+    let plan = |audit: Audit, phase: Phase| Plan::seal(audit, phase, &args.leave);
+    let job = Job { name: "seal", plan: &plan, mode, keep: !args.keep_nothing, look_again: true };
+    changing::run(&job, std::slice::from_ref(&args.site), session)
+}

@@ -1,0 +1,124 @@
+//! What ends a command early, and the exit code that follows.
+
+use std::io;
+use std::process::ExitCode;
+
+use ambrik_core::account::AccountsError;
+use ambrik_core::audit::AuditError;
+use ambrik_core::change::{ChangeError, LedgerError, StateError, UndoError};
+use ambrik_core::tree::WayError;
+
+/// The exit codes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Exit {
+    /// Nothing to report.
+    Clean,
+    /// Findings, or changes pending.
+    Findings,
+    /// Usage or site file wrong, nothing done.
+    Usage,
+    /// Done in part.
+    Partial,
+    /// Privilege missing, nothing done.
+    Privilege,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        match exit {
+            Exit::Clean => Self::SUCCESS,
+            Exit::Findings => Self::from(1),
+            Exit::Usage => Self::from(2),
+            Exit::Partial => Self::from(3),
+            Exit::Privilege => Self::from(4),
+        }
+    }
+}
+
+/// Why a command ended early: nothing, or nothing more, was done.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    pub(crate) exit: Exit,
+    pub(crate) message: String,
+    closed_pipe: bool,
+}
+
+impl Failure {
+    /// Something that the caller can put right.
+    pub(crate) fn usage(message: impl Into<String>) -> Self {
+        Self { exit: Exit::Usage, message: message.into(), closed_pipe: false }
+    }
+
+    fn privilege_or(privilege: bool, otherwise: Exit, message: String) -> Self {
+        let exit = if privilege { Exit::Privilege } else { otherwise };
+        let hint = if privilege { "; run it as root, or name a state directory of your own with --state" } else { "" };
+        Self { exit, message: format!("{message}{hint}"), closed_pipe: false }
+    }
+
+    /// Whether whoever read the output went away.
+    pub(crate) const fn is_closed_pipe(&self) -> bool {
+        self.closed_pipe
+    }
+}
+
+impl From<io::Error> for Failure {
+    fn from(error: io::Error) -> Self {
+        let closed_pipe = error.kind() == io::ErrorKind::BrokenPipe;
+        Self { exit: Exit::Partial, message: format!("cannot write the output: {error}"), closed_pipe }
+    }
+}
+
+impl From<StateError> for Failure {
+    fn from(error: StateError) -> Self {
+        Self::privilege_or(error.is_privilege(), Exit::Usage, error.to_string())
+    }
+}
+
+impl From<LedgerError> for Failure {
+    fn from(error: LedgerError) -> Self {
+        match error {
+            LedgerError::State(error) => error.into(),
+            error => Self::privilege_or(false, Exit::Usage, error.to_string()),
+        }
+    }
+}
+
+impl From<ChangeError> for Failure {
+    fn from(error: ChangeError) -> Self {
+        match error {
+            ChangeError::State(error) => error.into(),
+            ChangeError::Ledger(error) => Self::privilege_or(false, Exit::Partial, error.to_string()),
+            error @ (ChangeError::RootReplaced | ChangeError::Keepsake { .. }) => {
+                Self::privilege_or(false, Exit::Partial, error.to_string())
+            }
+        }
+    }
+}
+
+impl From<UndoError> for Failure {
+    fn from(error: UndoError) -> Self {
+        match error {
+            UndoError::Ledger(error) => error.into(),
+            error => Self::usage(error.to_string()),
+        }
+    }
+}
+
+impl From<AuditError> for Failure {
+    fn from(error: AuditError) -> Self {
+        Self::usage(error.to_string())
+    }
+}
+
+impl From<WayError> for Failure {
+    fn from(error: WayError) -> Self {
+        Self::usage(error.to_string())
+    }
+}
+
+impl From<AccountsError> for Failure {
+    fn from(error: AccountsError) -> Self {
+        let cause = std::error::Error::source(&error).map(|c| format!(": {c}")).unwrap_or_default();
+        Self::usage(format!("{error}{cause}"))
+    }
+}

@@ -1,0 +1,222 @@
+//! An audit for people: the verdict, the table of rights, the findings, what puts them right.
+
+use std::collections::BTreeMap;
+use std::io::{self, Write};
+
+use ambrik_core::audit::{Audit, Cell, Finding};
+use ambrik_core::check::{Check, Reason, Remedy, Severity};
+use ambrik_core::shown::Shown;
+
+use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
+use super::{count, counted, number, paths};
+
+/// As many examples are shown for each part of a finding.
+const EXAMPLES: usize = 3;
+
+pub(crate) fn render(audits: &[Audit], each: bool, out: &mut dyn Write) -> io::Result<()> {
+    for (n, audit) in audits.iter().enumerate() {
+        if n > 0 {
+            writeln!(out)?;
+        }
+        block(audit, each, out)?;
+    }
+    if audits.len() > 1 {
+        let good = audits.iter().filter(|a| counted_findings(a).next().is_none()).count();
+        let (good, bad) = (count(good), count(audits.len() - good));
+        let total = counted(good + bad, "site", "sites");
+        writeln!(out, "\n{total}: {} as they should be, {} with findings", number(good), number(bad))?;
+    }
+    Ok(())
+}
+
+fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
+    audit.findings.iter().filter(|f| f.accepted.is_none())
+}
+
+fn block(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
+    let site = &audit.site;
+    let head = styled(HEAD, &site.name);
+    writeln!(out, "{head}: {}", verdict(audit))?;
+    let accounts = if site.php == site.web {
+        format!("PHP and web server {}", site.php.user)
+    } else {
+        format!("PHP {}, web server {}", site.php.user, site.web.user)
+    };
+    let facts = format!("{}, {}, {}; keeper {}, {accounts}", Shown(&site.root), paths(audit.entries), audit.phase, site.keeper.user);
+    for line in textwrap::wrap(&facts, textwrap::Options::new(super::table::WIDTH).initial_indent("  ").subsequent_indent("  ")) {
+        writeln!(out, "{}", styled(FAINT, &line))?;
+    }
+    writeln!(out)?;
+    rights(audit, out)?;
+    let mut checks: BTreeMap<usize, Vec<&Finding>> = BTreeMap::new();
+    for (n, finding) in counted_findings(audit).enumerate() {
+        let known = checks.iter().find(|(_, of)| std::ptr::eq(of[0].check, finding.check) && of[0].above == finding.above).map(|(k, _)| *k);
+        checks.entry(known.unwrap_or(n)).or_default().push(finding);
+    }
+    for findings in checks.values() {
+        writeln!(out)?;
+        check(audit, findings, each, out)?;
+    }
+    accepted(audit, out)?;
+    remedies(audit, out)
+}
+
+/// The first line: what matters most, in one sentence.
+fn verdict(audit: &Audit) -> String {
+    let of = |names: &[&str]| -> u64 {
+        counted_findings(audit).filter(|f| names.contains(&f.check.name)).map(|f| count(f.count())).sum()
+    };
+    let mut told: Vec<String> = Vec::new();
+    let writes = of(&["php-writes-code", "php-writes-secret"]);
+    if writes > 0 {
+        told.push(format!("PHP can change {} that it should only read", paths(writes)));
+    }
+    let everyone = of(&["everyone-writes"]);
+    if everyone > 0 {
+        told.push(format!("every account can change {}", if everyone == writes { "them".into() } else { number(everyone) }));
+    }
+    let broken = of(&["php-cannot-write", "php-cannot-read", "web-cannot-read"]);
+    if broken > 0 {
+        told.push(format!("{} do not work", counted(broken, "place does not work", "places").replace("place does not work do", "place does")));
+    }
+    if of(&["secret-exposed"]) > 0 {
+        told.push("secrets are exposed".into());
+    }
+    let (installers, left) = (of(&["installer-left"]), of(&["leftover-served"]));
+    if installers + left > 0 {
+        let mut what = Vec::new();
+        if installers > 0 {
+            what.push(counted(installers, "installer", "installers"));
+        }
+        if left > 0 {
+            what.push(counted(left, "left-over", "left-overs"));
+        }
+        let verb = if installers + left == 1 { "is" } else { "are" };
+        told.push(format!("{} {verb} still there", what.join(" and ")));
+    }
+    let worst = audit.worst();
+    match (told.is_empty(), worst) {
+        (true, None) => styled(GOOD, &as_it_should_be(audit)),
+        (true, Some(severity)) => {
+            let findings = counted(count(counted_findings(audit).count()), "finding", "findings");
+            styled(style(severity), &format!("{findings}, none graver than {severity}"))
+        }
+        (false, worst) => styled(worst.map_or(ODD, style), &told.join("; ")),
+    }
+}
+
+fn as_it_should_be(audit: &Audit) -> String {
+    let writable: Vec<&str> = audit
+        .table
+        .iter()
+        .filter(|line| line.cells[1].should.iter().any(|right| right.word() == "rw"))
+        .map(|line| audit.part_shown(line.part))
+        .collect();
+    match writable.len() {
+        0 => "as it should be; PHP can write nothing".into(),
+        1..=4 => format!("as it should be; PHP can write {} and nothing else", writable.join(", ")),
+        n => format!("as it should be; PHP can write {n} parts and nothing else"),
+    }
+}
+
+const fn style(severity: Severity) -> anstyle::Style {
+    match severity {
+        Severity::High => BAD,
+        Severity::Medium => ODD,
+        Severity::Low => FAINT,
+    }
+}
+
+/// The table of rights: what each account can do in each part, and, where that differs, what it should.
+fn rights(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
+    let mut rows = table(&["part", "use", "paths", "keeper", "php", "web", "others"], &[2]);
+    for line in &audit.table {
+        let shown = cut(audit.part_shown(line.part), 34);
+        let shown = if line.part.is_none() { ". (all else)".to_owned() } else { shown };
+        let mut row = vec![shown, audit.part_use(line.part).to_string(), number(line.count)];
+        row.extend(line.cells.iter().map(|each| cell(each, line.count)));
+        rows.add_row(row);
+    }
+    for &part in &audit.missing {
+        let shown = cut(audit.part_shown(Some(part)), 34);
+        rows.add_row(vec![shown, audit.part_use(Some(part)).to_string(), styled(FAINT, "not there")]);
+    }
+    write(&mut rows, "  ", out)
+}
+
+fn cell(cell: &Cell, paths: u64) -> String {
+    let should = cell.should.iter().rev().map(|right| right.word()).collect::<Vec<_>>().join("/");
+    if cell.more_count + cell.less_count == 0 {
+        return should;
+    }
+    let now: Vec<&str> = cell.more.iter().chain(&cell.less).copied().collect();
+    let wrong = cell.more_count + cell.less_count;
+    let some = if wrong < paths { format!(" in {}", number(wrong)) } else { String::new() };
+    let style = if cell.more_count > 0 { BAD } else { ODD };
+    styled(style, &format!("{}{some} → {should}", now.join("/")))
+}
+
+fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) -> io::Result<()> {
+    let first = findings[0];
+    let total: u64 = findings.iter().map(|f| count(f.count())).sum();
+    let severity = styled(style(first.severity()), &format!("{:<6}", first.severity()));
+    let by_hand = matches!(first.check.remedy, Remedy::Hand(_)) || first.above;
+    writeln!(out, "  {severity}  {}  {}", styled(HEAD, first.check.name), paths(total))?;
+    wrapped(&says(audit, first.check, findings), "          ", "          ", out)?;
+    if by_hand {
+        wrapped(&format!("→ {}", audit.remedy(first)), "          ", "            ", out)?;
+    }
+    if each {
+        for path in findings.iter().flat_map(|finding| audit.paths(finding)) {
+            writeln!(out, "            {}", Shown(&path))?;
+        }
+        return Ok(());
+    }
+    let mut rows = table(&[], &[1]);
+    for finding in findings {
+        let examples: Vec<String> = audit.paths(finding).take(EXAMPLES).map(|path| Shown(&path).to_string()).collect();
+        let more = if finding.count() > examples.len() { ", …" } else { "" };
+        let part = cut(audit.part_shown(finding.part), 26);
+        let room = 82_usize.saturating_sub(part.chars().count() + number(count(finding.count())).len());
+        rows.add_row(vec![part, number(count(finding.count())), cut(&format!("{}{more}", examples.join(", ")), room)]);
+    }
+    write(&mut rows, "            ", out)
+}
+
+/// What the findings of one check say together.
+fn says(audit: &Audit, check: &Check, findings: &[&Finding]) -> String {
+    let mut reasons: BTreeMap<Reason, u64> = BTreeMap::new();
+    for (reason, n) in findings.iter().flat_map(|f| &f.reasons) {
+        *reasons.entry(reason.clone()).or_default() += n;
+    }
+    check.says(&audit.site, &reasons)
+}
+
+fn accepted(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
+    let list: Vec<&Finding> = audit.findings.iter().filter(|f| f.accepted.is_some()).collect();
+    for (n, finding) in list.iter().enumerate() {
+        if n == 0 {
+            writeln!(out)?;
+        }
+        let Some(accept) = finding.accepted.and_then(|number| audit.site.accepts.get(number)) else { continue };
+        let until = accept.until.map(|day| format!(" until {day}")).unwrap_or_default();
+        let found = paths(count(finding.count()));
+        let text = format!("accepted{until}: {} in {}, {found}: {}", finding.check.name, audit.part_shown(finding.part), accept.reason);
+        wrapped(&text, "  ", "    ", out)?;
+    }
+    Ok(())
+}
+
+/// The command that puts most right, last: it is what is done next.
+fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
+    let has = |remedy: Remedy| counted_findings(audit).any(|f| !f.above && f.check.remedy == remedy);
+    let name = &audit.site.name;
+    let pending = audit.changes_pending() > 0;
+    let words = match (has(Remedy::Set) || pending, has(Remedy::Seal)) {
+        (_, true) => format!("put it right: ambrik seal {name}   (also takes installers and left-overs away; see first: --preview)"),
+        (true, false) if has(Remedy::Set) => format!("put it right: ambrik set {name}   (see first: --preview)"),
+        (true, false) => format!("harmless differences from the site file: ambrik set {name} --preview"),
+        (false, false) => return Ok(()),
+    };
+    writeln!(out, "\n  {}", styled(HEAD, &words))
+}

@@ -1,0 +1,384 @@
+//! Results for programs: structs of their own, so that the inner ones can change; described in docs/schemas.
+//! Long lists are written as they are walked, never held.
+
+use std::collections::HashMap;
+use std::io::{self, Write};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
+use ambrik_core::account::Accounts;
+use ambrik_core::audit::{Audit, Cell, Finding};
+use ambrik_core::change::{ChangeSet, Outcome, Plan, UndoPlan};
+use ambrik_core::entry::{Kind, Rights};
+use base64::Engine as _;
+use serde::ser::SerializeSeq as _;
+use serde::{Serialize, Serializer};
+
+use super::acl_text;
+
+/// A list that is made while it is written.
+struct Each<F>(F);
+
+impl<I, T, F> Serialize for Each<F>
+where
+    F: Fn() -> I,
+    I: Iterator<Item = T>,
+    T: Serialize,
+{
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut list = serializer.serialize_seq(None)?;
+        for item in (self.0)() {
+            list.serialize_element(&item)?;
+        }
+        list.end()
+    }
+}
+
+fn print(document: &impl Serialize, out: &mut dyn Write) -> io::Result<()> {
+    let mut buffered = io::BufWriter::with_capacity(1 << 16, out);
+    serde_json::to_writer_pretty(&mut buffered, document).map_err(io::Error::from)?;
+    writeln!(buffered)?;
+    buffered.flush()
+}
+
+/// A path: as text, and, where that loses something, its bytes in base64.
+#[derive(Serialize)]
+struct PathText {
+    path: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_bytes: Option<String>,
+}
+
+impl PathText {
+    fn of(path: &Path) -> Self {
+        let path_bytes = match path.to_str() {
+            Some(_) => None,
+            None => Some(base64::engine::general_purpose::STANDARD.encode(path.as_os_str().as_bytes())),
+        };
+        Self { path: path.to_string_lossy().into_owned(), path_bytes }
+    }
+}
+
+#[derive(Serialize)]
+struct AuditDocument<S> {
+    ambrik: &'static str,
+    taken: String,
+    host: String,
+    sites: S,
+}
+
+#[derive(Serialize)]
+struct SiteAudit<F> {
+    name: String,
+    root: String,
+    phase: &'static str,
+    entries: u64,
+    complete: bool,
+    changes_pending: usize,
+    accounts: AccountNames,
+    parts: Vec<PartRights>,
+    findings: F,
+}
+
+#[derive(Serialize)]
+struct AccountNames {
+    keeper: String,
+    php: String,
+    web: String,
+}
+
+#[derive(Serialize)]
+struct PartRights {
+    path: String,
+    r#use: &'static str,
+    paths: u64,
+    keeper: RightsCell,
+    php: RightsCell,
+    web: RightsCell,
+    others: RightsCell,
+}
+
+#[derive(Serialize)]
+struct RightsCell {
+    should: Vec<&'static str>,
+    more: Vec<&'static str>,
+    less: Vec<&'static str>,
+    paths_more: u64,
+    paths_less: u64,
+}
+
+#[derive(Serialize)]
+struct FindingDocument<P, B> {
+    check: &'static str,
+    severity: &'static str,
+    part: String,
+    count: usize,
+    paths: P,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    not_utf8: Option<B>,
+    says: String,
+    remedy: String,
+    accepted: Option<Accepted>,
+}
+
+#[derive(Serialize)]
+struct Accepted {
+    reason: String,
+    until: Option<String>,
+}
+
+/// Writes `audit/1`.
+pub(crate) fn audit(host: &str, audits: &[Audit], out: &mut dyn Write) -> io::Result<()> {
+    let taken = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
+    let sites = Each(|| audits.iter().map(site_audit));
+    print(&AuditDocument { ambrik: "audit/1", taken, host: host.to_owned(), sites }, out)
+}
+
+fn site_audit(audit: &Audit) -> impl Serialize + use<'_> {
+    let site = &audit.site;
+    let parts = audit.table.iter().map(|line| {
+        let [keeper, php, web, others] = &line.cells;
+        PartRights {
+            path: audit.part_shown(line.part).to_owned(),
+            r#use: audit.part_use(line.part).word(),
+            paths: line.count,
+            keeper: rights_cell(keeper),
+            php: rights_cell(php),
+            web: rights_cell(web),
+            others: rights_cell(others),
+        }
+    });
+    SiteAudit {
+        name: site.name.clone(),
+        root: site.root.to_string_lossy().into_owned(),
+        phase: audit.phase.word(),
+        entries: audit.entries,
+        complete: audit.is_complete(),
+        changes_pending: audit.changes_pending(),
+        accounts: AccountNames { keeper: site.keeper.to_string(), php: site.php.to_string(), web: site.web.to_string() },
+        parts: parts.collect(),
+        findings: Each(move || audit.findings.iter().map(move |finding| finding_document(audit, finding))),
+    }
+}
+
+fn rights_cell(cell: &Cell) -> RightsCell {
+    RightsCell {
+        should: cell.should.iter().map(|right| right.word()).collect(),
+        more: cell.more.iter().copied().collect(),
+        less: cell.less.iter().copied().collect(),
+        paths_more: cell.more_count,
+        paths_less: cell.less_count,
+    }
+}
+
+fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serialize + use<'a> {
+    let accepted = finding.accepted.and_then(|number| audit.site.accepts.get(number));
+    let lossy = audit.paths(finding).any(|path| path.to_str().is_none());
+    FindingDocument {
+        check: finding.check.name,
+        severity: finding.severity().word(),
+        part: audit.part_shown(finding.part).to_owned(),
+        count: finding.count(),
+        paths: Each(move || audit.paths(finding).map(|path| path.to_string_lossy().into_owned())),
+        not_utf8: lossy.then(|| {
+            Each(move || audit.paths(finding).filter(|path| path.to_str().is_none()).map(|path| PathText::of(&path)))
+        }),
+        says: audit.says(finding),
+        remedy: audit.remedy(finding),
+        accepted: accepted.map(|a| Accepted { reason: a.reason.clone(), until: a.until.map(|day| day.to_string()) }),
+    }
+}
+
+/// A site's plan, and what came of it.
+pub(crate) struct Changed {
+    pub(crate) plan: Plan,
+    pub(crate) outcome: Option<Outcome>,
+}
+
+#[derive(Serialize)]
+struct ChangesDocument<S> {
+    ambrik: &'static str,
+    sites: S,
+}
+
+#[derive(Serialize)]
+struct SiteChanges<C> {
+    name: String,
+    id: Option<i64>,
+    applied: bool,
+    changes: C,
+}
+
+#[derive(Serialize)]
+struct Change {
+    #[serde(flatten)]
+    path: PathText,
+    what: &'static str,
+    from: Option<String>,
+    to: Option<String>,
+    part: String,
+    done: bool,
+    error: Option<String>,
+}
+
+/// Writes `changes/1`.
+pub(crate) fn changes(changed: &[Changed], accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
+    let sites = Each(|| changed.iter().map(|each| site_changes(each, accounts)));
+    print(&ChangesDocument { ambrik: "changes/1", sites }, out)
+}
+
+fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serialize + use<'a> {
+    let Changed { plan, outcome } = changed;
+    let audit = &plan.audit;
+    let failures = outcome.iter().flat_map(|o| &o.failures);
+    let failed: HashMap<PathBuf, String> = failures.map(|(path, failure)| (path.clone(), failure.to_string())).collect();
+    let failed = Rc::new(failed);
+    let applied = outcome.is_some();
+    let real = |path: &Path| match (&audit.real_root, path.strip_prefix(&audit.site.root)) {
+        (Some(real), Ok(rest)) => real.join(rest),
+        _ => path.to_owned(),
+    };
+    let list = move || {
+        let failed = Rc::clone(&failed);
+        let state = Rc::new(move |path: &Path| {
+            let error = failed.get(&real(path)).or_else(|| failed.get(path)).cloned();
+            (applied && error.is_none(), error)
+        });
+        let (of_made, of_removed) = (Rc::clone(&state), Rc::clone(&state));
+        let turns = plan.changed_paths().flat_map(move |(path, kind, part, before, after)| {
+            let (done, error) = state(&path);
+            let part = audit.part_shown(part).to_owned();
+            let differences = differences(accounts, kind, &before, &after).into_iter();
+            differences.map(move |(what, from, to)| Change {
+                path: PathText::of(&path),
+                what,
+                from,
+                to,
+                part: part.clone(),
+                done,
+                error: error.clone(),
+            })
+        });
+        let made = plan.creations.iter().map(move |creation| {
+            let (done, error) = of_made(&creation.path);
+            let to = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
+            let part = audit.part_shown(creation.part).to_owned();
+            Change { path: PathText::of(&creation.path), what: "create", from: None, to: Some(to), part, done, error }
+        });
+        let removed = plan.removals.iter().map(move |removal| {
+            let (done, error) = of_removed(&removal.path);
+            let part = audit.part_shown(removal.part).to_owned();
+            let from = Some(removal.reason.clone());
+            Change { path: PathText::of(&removal.path), what: "remove", from, to: None, part, done, error }
+        });
+        let alone = plan.left_alone().map(move |(path, failure)| {
+            let error = Some(failure.to_string());
+            Change { path: PathText::of(&path), what: "owner", from: None, to: None, part: ".".into(), done: false, error }
+        });
+        made.chain(turns).chain(removed).chain(alone)
+    };
+    SiteChanges { name: audit.site.name.clone(), id: outcome.as_ref().map(|o| o.id), applied, changes: Each(list) }
+}
+
+type Difference = (&'static str, Option<String>, Option<String>);
+
+/// What changes between two sets of rights, one line each.
+fn differences(accounts: &Accounts, kind: Kind, before: &Rights, after: &Rights) -> Vec<Difference> {
+    let mut found: Vec<Difference> = Vec::new();
+    let owner = |rights: &Rights| format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
+    if (before.uid, before.gid) != (after.uid, after.gid) {
+        found.push(("owner", Some(owner(before)), Some(owner(after))));
+    }
+    if !kind.has_mode() {
+        return found;
+    }
+    if before.mode != after.mode {
+        found.push(("mode", Some(before.mode.to_string()), Some(after.mode.to_string())));
+    }
+    let list = |rights: &Rights| {
+        let access = rights.acl.as_ref().map(|acl| acl_text(accounts, acl));
+        let default = rights.default_acl.as_ref().map(|acl| {
+            let text = acl_text(accounts, acl);
+            text.split(',').map(|entry| format!("default:{entry}")).collect::<Vec<_>>().join(",")
+        });
+        let both: Vec<String> = access.into_iter().chain(default).collect();
+        (!both.is_empty()).then(|| both.join(","))
+    };
+    if before.acl != after.acl || before.default_acl != after.default_acl {
+        found.push(("acl", list(before), list(after)));
+    }
+    found
+}
+
+#[derive(Serialize)]
+struct HistoryDocument {
+    ambrik: &'static str,
+    change_sets: Vec<SetDocument>,
+}
+
+#[derive(Serialize)]
+struct SetDocument {
+    id: i64,
+    site: String,
+    command: String,
+    begun: String,
+    ended: Option<String>,
+    changed: i64,
+    removed: i64,
+    failed: i64,
+    undoes: Option<i64>,
+    undone_by: Option<i64>,
+}
+
+/// Writes `history/1`.
+pub(crate) fn history(sets: &[ChangeSet], out: &mut dyn Write) -> io::Result<()> {
+    let change_sets = sets.iter().map(|set| SetDocument {
+        id: set.id,
+        site: set.site.clone(),
+        command: set.command.clone(),
+        begun: set.begun.to_string(),
+        ended: set.ended.map(|time| time.to_string()),
+        changed: set.done - set.removed.min(set.done),
+        removed: set.removed,
+        failed: set.failed,
+        undoes: set.undoes,
+        undone_by: set.undone_by,
+    });
+    print(&HistoryDocument { ambrik: "history/1", change_sets: change_sets.collect() }, out)
+}
+
+#[derive(Serialize)]
+struct UndoDocument {
+    ambrik: &'static str,
+    site: String,
+    id: i64,
+    undoes: i64,
+    changed: u64,
+    restored: u64,
+    removed: u64,
+    failures: Vec<FailedPath>,
+}
+
+#[derive(Serialize)]
+struct FailedPath {
+    #[serde(flatten)]
+    path: PathText,
+    error: String,
+}
+
+/// Writes `undo/1`.
+pub(crate) fn undo(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
+    let failures = outcome.failures.iter().map(|(path, failure)| FailedPath { path: PathText::of(path), error: failure.to_string() });
+    let document = UndoDocument {
+        ambrik: "undo/1",
+        site: plan.set.site.clone(),
+        id: outcome.id,
+        undoes: plan.set.id,
+        changed: outcome.done,
+        restored: outcome.restored,
+        removed: outcome.removed,
+        failures: failures.collect(),
+    };
+    print(&document, out)
+}

@@ -1,0 +1,70 @@
+//! One file an output form; nothing here computes.
+
+pub(crate) mod audit_text;
+pub(crate) mod changes_text;
+pub(crate) mod history_text;
+pub(crate) mod json;
+pub(crate) mod script;
+mod table;
+pub(crate) mod undo_text;
+
+use ambrik_core::account::Accounts;
+use ambrik_core::acl::{Acl, Tag};
+
+/// A number with a comma before every third digit.
+pub(crate) fn number(n: u64) -> String {
+    let digits = n.to_string();
+    let mut shown = String::new();
+    for (place, digit) in digits.chars().enumerate() {
+        if place > 0 && (digits.len() - place).is_multiple_of(3) {
+            shown.push(',');
+        }
+        shown.push(digit);
+    }
+    shown
+}
+
+/// `1 path`, `1,204 paths`.
+pub(crate) fn paths(n: u64) -> String {
+    counted(n, "path", "paths")
+}
+
+/// A number with the word for one or for several.
+pub(crate) fn counted(n: u64, one: &str, several: &str) -> String {
+    format!("{} {}", number(n), if n == 1 { one } else { several })
+}
+
+/// A count as a number that never fails.
+pub(crate) fn count(n: usize) -> u64 {
+    u64::try_from(n).unwrap_or(u64::MAX)
+}
+
+/// An access list in its short text form (acl(5)), named by the host's accounts.
+pub(crate) fn acl_text(accounts: &Accounts, acl: &Acl) -> String {
+    let entries = acl.entries().iter().map(|entry| {
+        let perm = entry.perm;
+        match entry.tag {
+            Tag::Owner => format!("user::{perm}"),
+            Tag::User(uid) => format!("user:{}:{perm}", accounts.user_shown(uid)),
+            Tag::OwningGroup => format!("group::{perm}"),
+            Tag::Group(gid) => format!("group:{}:{perm}", accounts.group_shown(gid)),
+            Tag::Mask => format!("mask::{perm}"),
+            Tag::Other => format!("other::{perm}"),
+        }
+    });
+    entries.collect::<Vec<_>>().join(",")
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, "0")]
+    #[case(999, "999")]
+    #[case(1000, "1,000")]
+    #[case(1_234_567, "1,234,567")]
+    fn numbers(#[case] n: u64, #[case] want: &str) {
+        assert_eq!(super::number(n), want);
+    }
+}

@@ -1,0 +1,72 @@
+//! Tables without lines: columns side by side, as wide as what is in them.
+
+use std::io::{self, Write};
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
+
+/// No output is wider than this.
+pub(crate) const WIDTH: usize = 100;
+/// What is wrong.
+pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
+/// What deserves a look.
+pub(crate) const ODD: Style = AnsiColor::Yellow.on_default();
+/// What is as it should be.
+pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
+/// What matters less.
+pub(crate) const FAINT: Style = Style::new().dimmed();
+/// Headings.
+pub(crate) const HEAD: Style = Style::new().bold();
+
+/// A text in a style.
+pub(crate) fn styled(style: Style, text: &str) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// A table with this heading, to be filled and rendered.
+pub(crate) fn table(heading: &[&str], right_aligned: &[usize]) -> Table {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+    if !heading.is_empty() {
+        table.set_header(heading.iter().map(|text| styled(FAINT, text)));
+    }
+    for &column in right_aligned {
+        if let Some(column) = table.column_mut(column) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    table
+}
+
+/// Writes a table, indented.
+pub(crate) fn write(table: &mut Table, indent: &str, out: &mut dyn Write) -> io::Result<()> {
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
+    }
+    for line in table.lines() {
+        writeln!(out, "{indent}{}", line.trim_end())?;
+    }
+    Ok(())
+}
+
+/// Writes a text in lines of at most [`WIDTH`], the first after `first`, the others after `rest`.
+pub(crate) fn wrapped(text: &str, first: &str, rest: &str, out: &mut dyn Write) -> io::Result<()> {
+    let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest);
+    for line in textwrap::wrap(text, options) {
+        writeln!(out, "{line}")?;
+    }
+    Ok(())
+}
+
+/// A text cut to `width` characters; where it is longer, the middle is left out.
+pub(crate) fn cut(text: &str, width: usize) -> String {
+    let length = text.chars().count();
+    if length <= width {
+        return text.to_owned();
+    }
+    let head = width.saturating_sub(1) / 2;
+    let tail = width.saturating_sub(1) - head;
+    let start: String = text.chars().take(head).collect();
+    let end: String = text.chars().skip(length - tail).collect();
+    format!("{start}…{end}")
+}

@@ -1,0 +1,43 @@
+//! Taking back, for people.
+
+use std::io::{self, Write};
+use std::path::Path;
+
+use ambrik_core::change::{Outcome, UndoPlan};
+use ambrik_core::shown::Shown;
+
+use super::table::{HEAD, ODD, styled};
+use super::{count, counted, number, paths};
+
+pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
+    let set = &plan.set;
+    let turns = count(plan.turn_count());
+    let stopped = if plan.interrupted { ", which was stopped in the middle" } else { "" };
+    let name = styled(HEAD, &set.site);
+    writeln!(out, "{name}: take back change set {} ({}{stopped}): {} rights back", set.id, set.command, counted(turns, "path gets its", "paths get their"))?;
+    list("comes back", plan.comes_back(), out)?;
+    list("goes", plan.goes(), out)?;
+    list("cannot come back, it was removed without a keepsake:", plan.is_lost(), out)
+}
+
+fn list<'p>(what: &str, of: impl Iterator<Item = &'p Path>, out: &mut dyn Write) -> io::Result<()> {
+    for path in of {
+        writeln!(out, "  {what}  {}", Shown(path))?;
+    }
+    Ok(())
+}
+
+pub(crate) fn outcome(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
+    let mut told = vec![format!("{} as before", paths(outcome.done))];
+    if outcome.restored > 0 {
+        told.push(format!("{} came back", number(outcome.restored)));
+    }
+    if outcome.removed > 0 {
+        told.push(format!("{} removed (kept)", number(outcome.removed)));
+    }
+    if !outcome.failures.is_empty() {
+        told.push(styled(ODD, &format!("{} not taken back, see above", number(count(outcome.failures.len())))));
+    }
+    let id = outcome.id;
+    writeln!(out, "\n{}: {}; change set {id}, taken back by: ambrik undo {id}", styled(HEAD, &plan.set.site), told.join(", "))
+}

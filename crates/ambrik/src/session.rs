@@ -1,0 +1,280 @@
+//! What every command needs: the host, its accounts, the site files, the ledger, and where to write.
+
+use std::io::{self, IsTerminal as _, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use anstream::adapter::StripBytes;
+use ambrik_core::account::Accounts;
+use ambrik_core::audit::Setting;
+use ambrik_core::change::{ChangeSet, Ledger, SitePhase, StateDir, StateError};
+use ambrik_core::shown::Shown;
+use ambrik_core::site::{self, Site};
+use ambrik_core::tree::{Host, Progress};
+
+use crate::args::{Format, Global, When};
+use crate::failure::{Exit, Failure};
+
+/// One run of the tool.
+pub(crate) struct Session<'s> {
+    sites: PathBuf,
+    state: PathBuf,
+    host: Option<PathBuf>,
+    pub(crate) format: Format,
+    pub(crate) quiet: bool,
+    verbose: bool,
+    color: When,
+    out: &'s mut dyn Write,
+    err: &'s mut dyn Write,
+}
+
+/// The host looked at, with its accounts.
+pub(crate) struct Looked {
+    pub(crate) host: Host,
+    pub(crate) accounts: Accounts,
+}
+
+impl Looked {
+    /// What an audit is made with.
+    pub(crate) fn setting<'a>(&'a self, progress: &'a Progress) -> Setting<'a> {
+        let today = jiff::Zoned::now().date();
+        Setting { host: &self.host, accounts: &self.accounts, threads: threads(), today, progress }
+    }
+}
+
+/// As many threads as there are cores.
+pub(crate) fn threads() -> usize {
+    std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
+}
+
+impl<'s> Session<'s> {
+    pub(crate) fn new(global: &Global, out: &'s mut dyn Write, err: &'s mut dyn Write) -> Self {
+        let below = |path: &str| match &global.host {
+            Some(host) => host.join(path.trim_start_matches('/')),
+            None => PathBuf::from(path),
+        };
+        Self {
+            sites: global.sites.clone().unwrap_or_else(|| below("/etc/ambrik/sites")),
+            state: global.state.clone().unwrap_or_else(|| below("/var/lib/ambrik")),
+            host: global.host.clone(),
+            format: global.format,
+            quiet: global.quiet,
+            verbose: global.verbose,
+            color: global.color,
+            out,
+            err,
+        }
+    }
+
+    /// Where results for people go; colours are taken out where they are not wanted.
+    pub(crate) fn out(&mut self) -> Box<dyn Write + '_> {
+        let colours = match self.color {
+            When::Always => true,
+            When::Never => false,
+            When::Auto => io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+        };
+        if colours { Box::new(&mut *self.out) } else { Box::new(Plain { to: self.out, state: StripBytes::new() }) }
+    }
+
+    /// Where results for programs go, unchanged.
+    pub(crate) fn raw_out(&mut self) -> &mut dyn Write {
+        &mut *self.out
+    }
+
+    /// Prints a line of results.
+    pub(crate) fn line(&mut self, words: &str) -> io::Result<()> {
+        writeln!(self.out, "{words}")
+    }
+
+    /// Says something about what is being done.
+    pub(crate) fn say(&mut self, words: &str) {
+        if !self.quiet {
+            // That a remark cannot be written must not stop the work.
+            let _ = writeln!(self.err, "{words}");
+        }
+    }
+
+    /// Asks something; the answer comes on the same line.
+    pub(crate) fn ask(&mut self, words: &str) {
+        let _ = write!(self.err, "{words}");
+        let _ = self.err.flush();
+    }
+
+    /// Says something that only `-v` asks for.
+    pub(crate) fn detail(&mut self, words: &str) {
+        if self.verbose {
+            let _ = writeln!(self.err, "{words}");
+        }
+    }
+
+    /// Says something that must be known, `-q` or not.
+    pub(crate) fn warn(&mut self, words: &str) {
+        let _ = writeln!(self.err, "ambrik: {words}");
+    }
+
+    /// Tells why a command ended early.
+    pub(crate) fn report(&mut self, failure: &Failure) -> Exit {
+        for line in failure.message.lines() {
+            let _ = writeln!(self.err, "ambrik: {line}");
+        }
+        failure.exit
+    }
+
+    /// The host looked at.
+    pub(crate) fn look(&self) -> Result<Looked, Failure> {
+        Ok(match &self.host {
+            Some(folder) => Looked { host: Host::at(folder)?, accounts: Accounts::from_files(folder)? },
+            None => Looked { host: Host::this()?, accounts: Accounts::of_this_host()? },
+        })
+    }
+
+    /// How the host is called in a report.
+    pub(crate) fn host_name(&self) -> String {
+        let file = self.host.as_deref().unwrap_or(Path::new("/")).join("etc/hostname");
+        let name = std::fs::read_to_string(file).unwrap_or_default().trim().to_owned();
+        match (name.is_empty(), &self.host) {
+            (false, _) => name,
+            (true, Some(folder)) => folder.display().to_string(),
+            (true, None) => rustix::system::uname().nodename().to_string_lossy().into_owned(),
+        }
+    }
+
+    /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
+    pub(crate) fn sites(&self, named: &[PathBuf], accounts: &Accounts) -> Result<Vec<Arc<Site>>, Failure> {
+        let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
+        let mut sites: Vec<Arc<Site>> = Vec::new();
+        let mut wrong = Vec::new();
+        for file in files {
+            let read = std::fs::read(&file).map_err(|cause| self.unreadable(&file, &cause)).and_then(|bytes| {
+                String::from_utf8(bytes).map_err(|_| format!("{}: the site file is not UTF-8 text", Shown(&file)))
+            });
+            match read.and_then(|text| site::read(&text, &file, accounts).map_err(|problems| problems.to_string())) {
+                Ok(site) => sites.push(Arc::new(site)),
+                Err(message) => wrong.push(message),
+            }
+        }
+        for (n, site) in sites.iter().enumerate() {
+            if let Some(other) = sites[..n].iter().find(|other| other.name == site.name) {
+                wrong.push(format!("{}: the name \"{}\" is also that of {}; give each site a name of its own", Shown(&site.file), site.name, Shown(&other.file)));
+            }
+        }
+        if wrong.is_empty() { Ok(sites) } else { Err(Failure::usage(wrong.join("\n"))) }
+    }
+
+    /// The one site that an argument names.
+    pub(crate) fn site(&self, named: &Path, accounts: &Accounts) -> Result<Arc<Site>, Failure> {
+        let sites = self.sites(&[named.to_owned()], accounts)?;
+        sites.into_iter().next().ok_or_else(|| Failure::usage("name a site"))
+    }
+
+    fn file(&self, named: &Path) -> PathBuf {
+        let is_path = named.components().count() > 1 || named.extension().is_some_and(|e| e == "toml");
+        if is_path { named.to_owned() } else { self.sites.join(format!("{}.toml", named.display())) }
+    }
+
+    fn unreadable(&self, file: &Path, cause: &io::Error) -> String {
+        let shown = Shown(file);
+        match cause.kind() {
+            io::ErrorKind::NotFound => {
+                let known = self.all_files().unwrap_or_default();
+                let names: Vec<String> =
+                    known.iter().filter_map(|f| Some(f.file_stem()?.to_string_lossy().into_owned())).collect();
+                let known = if names.is_empty() { String::new() } else { format!("; the sites here are: {}", names.join(", ")) };
+                format!("there is no site file {shown}{known}")
+            }
+            _ => format!("cannot read the site file {shown}: {cause}"),
+        }
+    }
+
+    fn all_files(&self) -> Result<Vec<PathBuf>, Failure> {
+        let shown = Shown(&self.sites);
+        let entries = std::fs::read_dir(&self.sites).map_err(|cause| match cause.kind() {
+            io::ErrorKind::NotFound => Failure::usage(format!("there is no sites directory {shown}; name a site file, or another directory with --sites")),
+            _ => Failure::usage(format!("cannot list the sites directory {shown}: {cause}")),
+        })?;
+        let paths = entries.filter_map(|entry| entry.ok().map(|e| e.path()));
+        let mut files: Vec<PathBuf> = paths.filter(|p| p.extension().is_some_and(|e| e == "toml")).collect();
+        files.sort();
+        if files.is_empty() {
+            return Err(Failure::usage(format!("there are no site files in {shown}")));
+        }
+        Ok(files)
+    }
+
+    /// The state directory, made where it is missing.
+    pub(crate) fn state(&self) -> Result<StateDir, Failure> {
+        Ok(StateDir::open_or_create(&self.state)?)
+    }
+
+    /// The ledger as far as there is one that can be read: what only looks must work without.
+    pub(crate) fn records(&mut self) -> Result<Records, Failure> {
+        let state = match StateDir::open(&self.state) {
+            Ok(state) => state,
+            Err(StateError::None(_)) => return Ok(Records::default()),
+            Err(error) if error.is_privilege() => {
+                self.detail(&format!("{error}; sites count as sealed"));
+                return Ok(Records::default());
+            }
+            Err(error) => return Err(error.into()),
+        };
+        match Ledger::open(&state) {
+            Ok(Some(ledger)) => {
+                let sets = ledger.change_sets()?;
+                self.warn_of_stopped_runs(&state, &sets);
+                Ok(Records { ledger: Some(ledger), sets })
+            }
+            Ok(None) => Ok(Records::default()),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// A run that was killed left a change set without an end; a later one of the same site has settled it.
+    fn warn_of_stopped_runs(&mut self, state: &StateDir, sets: &[ChangeSet]) {
+        let settled = |set: &ChangeSet| sets.iter().any(|s| s.id > set.id && s.site == set.site && s.ended.is_some());
+        for set in sets.iter().filter(|set| set.ended.is_none() && !settled(set)) {
+            if state.is_locked(&set.site) {
+                continue;
+            }
+            let ChangeSet { id, site, command, .. } = set;
+            self.warn(&format!(
+                "change set {id} ({command} {site}) was stopped in the middle; finish it with `ambrik {command} {site}`, or take it back with `ambrik undo {id}`"
+            ));
+        }
+    }
+}
+
+/// A stream without colours.
+struct Plain<'s> {
+    to: &'s mut dyn Write,
+    state: StripBytes,
+}
+
+impl Write for Plain<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        for part in self.state.strip_next(bytes) {
+            self.to.write_all(part)?;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.to.flush()
+    }
+}
+
+/// What the ledger tells, where it can be read.
+#[derive(Default)]
+pub(crate) struct Records {
+    pub(crate) ledger: Option<Ledger>,
+    pub(crate) sets: Vec<ChangeSet>,
+}
+
+impl Records {
+    /// A site's phase.
+    pub(crate) fn phase(&self, site: &str) -> Result<SitePhase, Failure> {
+        match &self.ledger {
+            Some(ledger) => Ok(ledger.phase(site)?),
+            None => Ok(SitePhase::default()),
+        }
+    }
+}
