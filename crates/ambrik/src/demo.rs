@@ -1,1 +1,187 @@
-//! x
+//! The demo host: `quay-1` of the made-up Saltmarsh Harbour Trust, with three small PHP applications.
+
+use std::fs;
+use std::io;
+use std::os::unix::fs::{self as unix, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+
+use include_dir::{Dir, include_dir};
+
+static APPLICATIONS: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
+
+/// The accounts of the demo host: name, uid, gid, what for.
+const ACCOUNTS: &[(&str, u32, &str)] = &[
+    ("root", 0, "/bin/sh"),
+    ("www-data", 33, "/usr/sbin/nologin"),
+    ("backup", 34, "/usr/sbin/nologin"),
+    ("deploy", 4100, "/bin/sh"),
+    ("berths", 4101, "/usr/sbin/nologin"),
+    ("tidewatch", 4102, "/usr/sbin/nologin"),
+    ("notices", 4103, "/usr/sbin/nologin"),
+    ("wharfinger", 4110, "/bin/sh"),
+];
+
+/// Builds the demo host in `root`, which must be empty or missing. The answer is the number of files.
+pub(crate) fn build(root: &Path) -> io::Result<usize> {
+    fs::create_dir_all(root)?;
+    let mut host = Builder { root: root.to_owned(), files: 0, owners: rustix::process::geteuid().is_root() };
+    host.mode("", 0o755)?;
+    host.accounts()?;
+    host.berths()?;
+    host.tidewatch()?;
+    host.notices()?;
+    Ok(host.files)
+}
+
+struct Builder {
+    root: PathBuf,
+    files: usize,
+    /// Whether owners can be given: as an ordinary user everything is that user's.
+    owners: bool,
+}
+
+impl Builder {
+    fn at(&self, path: &str) -> PathBuf {
+        self.root.join(path)
+    }
+
+    fn write(&mut self, path: &str, content: impl AsRef<[u8]>) -> io::Result<()> {
+        let whole = self.at(path);
+        if let Some(above) = whole.parent() {
+            fs::create_dir_all(above)?;
+        }
+        fs::write(whole, content)?;
+        self.files += 1;
+        Ok(())
+    }
+
+    /// Copies one of the applications.
+    fn unpack(&mut self, name: &str, to: &str) -> io::Result<()> {
+        let mut folders = vec![APPLICATIONS.get_dir(name).ok_or(io::ErrorKind::NotFound)?];
+        while let Some(folder) = folders.pop() {
+            for file in folder.files() {
+                let below = file.path().strip_prefix(name).unwrap_or(file.path());
+                self.write(&format!("{to}/{}", below.display()), file.contents())?;
+            }
+            folders.extend(folder.dirs());
+        }
+        Ok(())
+    }
+
+    #[expect(clippy::disallowed_methods, reason = "the demo builds a tree of its own")]
+    fn mode(&self, path: &str, mode: u32) -> io::Result<()> {
+        fs::set_permissions(self.at(path), fs::Permissions::from_mode(mode))
+    }
+
+    #[expect(clippy::disallowed_methods, reason = "the demo builds a tree of its own")]
+    fn own(&self, path: &str, uid: u32, gid: u32) -> io::Result<()> {
+        if self.owners { unix::lchown(self.at(path), Some(uid), Some(gid)) } else { Ok(()) }
+    }
+
+    /// Gives everything below `path` an owner and modes.
+    fn all(&self, path: &str, owner: (u32, u32), dir_mode: u32, file_mode: u32) -> io::Result<()> {
+        let mut folders = vec![path.to_owned()];
+        while let Some(folder) = folders.pop() {
+            for entry in fs::read_dir(self.at(&folder))? {
+                let entry = entry?;
+                let name = format!("{folder}/{}", entry.file_name().to_string_lossy());
+                let kind = entry.file_type()?;
+                if kind.is_dir() {
+                    folders.push(name.clone());
+                } else if !kind.is_symlink() {
+                    self.mode(&name, file_mode)?;
+                }
+                self.own(&name, owner.0, owner.1)?;
+            }
+            self.own(&folder, owner.0, owner.1)?;
+            self.mode(&folder, dir_mode)?;
+        }
+        Ok(())
+    }
+
+    fn accounts(&mut self) -> io::Result<()> {
+        let mut passwd: String =
+            ACCOUNTS.iter().map(|(name, id, shell)| format!("{name}:x:{id}:{id}::/nonexistent:{shell}\n")).collect();
+        let mut group: String = ACCOUNTS.iter().map(|(name, id, _)| format!("{name}:x:{id}:\n")).collect();
+        let (uid, gid) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        if !self.owners {
+            passwd.push_str(&format!("you:x:{uid}:{gid}::/nonexistent:/bin/sh\n"));
+            group.push_str(&format!("you:x:{gid}:\n"));
+        }
+        self.write("etc/passwd", passwd)?;
+        self.write("etc/group", group)?;
+        self.write("etc/hostname", "quay-1\n")?;
+        for site in ["berths", "tidewatch", "notices"] {
+            let file = APPLICATIONS.get_file(format!("sites/{site}.toml")).ok_or(io::ErrorKind::NotFound)?;
+            self.write(&format!("etc/ambrik/sites/{site}.toml"), file.contents())?;
+        }
+        Ok(())
+    }
+
+    /// Just unpacked as root, then "made to work": everything is everybody's.
+    fn berths(&mut self) -> io::Result<()> {
+        let root = "srv/www/berths";
+        self.unpack("berths", root)?;
+        for n in 1..=24 {
+            for view in 0..20 {
+                let picture = format!(
+                    "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 40 20\"><path d=\"M0 {view}h40v20H0z\" fill=\"#8bc\"/></svg>\n"
+                );
+                self.write(&format!("{root}/assets/charts/q{n:02}/{view:02}.svg"), picture)?;
+            }
+        }
+        for n in 1..=40 {
+            self.write(&format!("{root}/uploads/q{n:02}.svg"), "<svg xmlns=\"http://www.w3.org/2000/svg\"/>\n")?;
+            self.write(&format!("{root}/var/cache/{n:02}.php"), "<?php // compiled\n")?;
+        }
+        self.write(&format!("{root}/var/log/berths.log"), "2026-11-01T06:00:00+00:00 started\n")?;
+        self.write(&format!("{root}/config/settings.php"), "<?php return ['language' => 'en', 'secret_key' => 'made-up'];\n")?;
+        self.write(&format!("{root}/berths-1.4.zip"), "PK\u{3}\u{4} the archive it came in\n")?;
+        self.write(&format!("{root}/info.php"), "<?php phpinfo();\n")?;
+        self.all(root, (4101, 4101), 0o777, 0o666)?;
+        self.write(&format!("{root}/lib/import.sh"), "#!/bin/sh\nexec php import.php\n")?;
+        self.mode(&format!("{root}/lib/import.sh"), 0o777)
+    }
+
+    /// Sealed long ago, and drifted since.
+    fn tidewatch(&mut self) -> io::Result<()> {
+        let root = "srv/www/tidewatch";
+        self.unpack("tidewatch", root)?;
+        for gauge in ["north", "south", "lock"] {
+            for day in 1..=220 {
+                self.write(&format!("{root}/data/{gauge}/{day:03}.csv"), format!("06:00;{}.{:02}\n", day % 4, day % 100))?;
+            }
+        }
+        for n in 1..=150 {
+            self.write(&format!("{root}/public/assets/tiles/{n:03}.svg"), "<svg xmlns=\"http://www.w3.org/2000/svg\"/>\n")?;
+        }
+        self.write(&format!("{root}/var/cache/latest.json"), "{\"north\":1.2}\n")?;
+        self.write(&format!("{root}/notes/handover.txt"), "who to call when the feed stops\n")?;
+        self.write(&format!("{root}/public/readings-20261001.sql.gz"), "\u{1f} rows of October\n")?;
+        self.write(&format!("{root}/src/Readings.php.orig"), "<?php // as it was before the hot fix\n")?;
+        self.all(root, (4100, 4100), 0o755, 0o644)?;
+        self.all(&format!("{root}/data"), (4102, 4100), 0o2770, 0o660)?;
+        self.all(&format!("{root}/var/cache"), (4102, 4100), 0o2770, 0o660)?;
+        // A hot fix by way of the web server's account, and a night of "why can it not write".
+        self.own(&format!("{root}/src/Readings.php"), 4102, 4102)?;
+        self.mode(&format!("{root}/public/assets"), 0o777)?;
+        self.own(&format!("{root}/config/gauges.ini"), 4100, 34)?;
+        self.all(&format!("{root}/data/lock"), (0, 0), 0o755, 0o644)?;
+        unix::symlink("../../../../var/backups", self.at(&format!("{root}/public/backups")))
+    }
+
+    /// In four places of the file system hierarchy, and nearly right.
+    fn notices(&mut self) -> io::Result<()> {
+        self.unpack("notices", "usr/share/notices")?;
+        fs::rename(self.at("usr/share/notices/settings.php"), self.at("usr/share/notices/lib/settings.default.php"))?;
+        let settings = APPLICATIONS.get_file("notices/settings.php").ok_or(io::ErrorKind::NotFound)?;
+        self.write("etc/notices/settings.php", settings.contents())?;
+        for n in 1..=120 {
+            self.write(&format!("var/lib/notices/2026{n:04}-090000.txt"), format!("Notice {n}: the sea lock opens at six.\n"))?;
+        }
+        fs::create_dir_all(self.at("var/log"))?;
+        self.all("usr/share/notices", (0, 0), 0o755, 0o644)?;
+        self.all("etc/notices", (0, 4103), 0o755, 0o644)?;
+        self.all("var/lib/notices", (4103, 4103), 0o755, 0o644)
+    }
+}

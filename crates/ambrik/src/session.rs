@@ -81,6 +81,21 @@ impl<'s> Session<'s> {
         &mut *self.out
     }
 
+    /// The options that carry the choice of colours on to another run.
+    pub(crate) fn color_arguments(&self) -> [std::ffi::OsString; 2] {
+        let when = match self.color {
+            When::Auto => "auto",
+            When::Always => "always",
+            When::Never => "never",
+        };
+        ["--color".into(), when.into()]
+    }
+
+    /// Runs another command line to the same streams.
+    pub(crate) fn run_again(&mut self, line: Vec<std::ffi::OsString>) -> Exit {
+        crate::run(line, &mut *self.out, &mut *self.err)
+    }
+
     /// Prints a line of results.
     pub(crate) fn line(&mut self, words: &str) -> io::Result<()> {
         writeln!(self.out, "{words}")
@@ -161,11 +176,6 @@ impl<'s> Session<'s> {
         if wrong.is_empty() { Ok(sites) } else { Err(Failure::usage(wrong.join("\n"))) }
     }
 
-    /// The one site that an argument names.
-    pub(crate) fn site(&self, named: &Path, accounts: &Accounts) -> Result<Arc<Site>, Failure> {
-        let sites = self.sites(&[named.to_owned()], accounts)?;
-        sites.into_iter().next().ok_or_else(|| Failure::usage("name a site"))
-    }
 
     fn file(&self, named: &Path) -> PathBuf {
         let is_path = named.components().count() > 1 || named.extension().is_some_and(|e| e == "toml");

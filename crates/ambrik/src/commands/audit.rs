@@ -20,7 +20,7 @@ use crate::session::Session;
 pub(crate) struct AuditArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]
-    sites: Vec<PathBuf>,
+    names: Vec<PathBuf>,
     /// Lowest severity that makes the exit code 1
     #[arg(long, value_enum, default_value = "medium", value_name = "SEVERITY")]
     fail_on: FailOn,
@@ -55,7 +55,7 @@ impl FailOn {
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let sites = session.sites(&args.sites, &looked.accounts)?;
+    let sites = session.sites(&args.names, &looked.accounts)?;
     let records = session.records()?;
     let mut audits = Vec::new();
     for site in &sites {

@@ -1,10 +1,70 @@
-//! x
+//! `demo`: builds the demo host and runs a whole deployment on it.
+
+use std::ffi::OsString;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use anstyle::Style;
+
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 
-/// Demo
+/// Build a made-up host in a folder and run a whole deployment on it
+///
+/// Every command line is printed before its output; the folder stays, so that they can be tried again by hand.
 #[derive(Debug, clap::Args)]
-pub(crate) struct DemoArgs {}
-pub(crate) fn run(_args: &DemoArgs, _session: &mut Session<'_>) -> Result<Exit, Failure> {
+pub(crate) struct DemoArgs {
+    /// Folder to build it in, empty or not there yet [default: a new one for temporary files]
+    #[arg(value_name = "DIR")]
+    folder: Option<PathBuf>,
+}
+
+/// The steps: what they show, and the command line.
+const STEPS: &[(&str, &[&str])] = &[
+    ("Three sites, looked at: one just unpacked, one that drifted, one nearly right.", &["audit"]),
+    ("What would put the first one right?", &["set", "berths", "--preview"]),
+    ("It is made so, and read back; what was there is recorded first.", &["set", "berths", "--yes"]),
+    ("Now the end of the deployment: the installer and what was left lying about go, into a keepsake.", &["seal", "berths", "--yes"]),
+    ("The other two at once.", &["set", "tidewatch", "notices", "--yes"]),
+    ("Looked at again: what remains is for people to decide.", &["audit"]),
+    ("Everything that was changed is on record …", &["history"]),
+    ("… and can be taken back, removed files included.", &["undo", "2", "--yes"]),
+    ("The installer is back, and with it the finding.", &["audit", "berths"]),
+];
+
+pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let folder = match &args.folder {
+        Some(folder) => folder.clone(),
+        None => std::env::temp_dir().join(format!("ambrik-demo-{}", std::process::id())),
+    };
+    let shown = folder.display().to_string();
+    if std::fs::read_dir(&folder).is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(Failure::usage(format!("{shown} is not empty; name a folder that is, or that does not exist yet")));
+    }
+    let failed = |cause| Failure::usage(format!("cannot build the demo host in {shown}: {cause}"));
+    let files = crate::demo::build(&folder).map_err(failed)?;
+    session.line(&format!("The host quay-1 of the Saltmarsh Harbour Trust, {} files, in {shown}", crate::output::number(crate::output::count(files))))?;
+    if !rustix::process::geteuid().is_root() {
+        session.line("You are not root: changes of owner will be refused and listed; everything else is real.")?;
+    }
+    for (what, words) in STEPS {
+        step(session, &folder, what, words)?;
+    }
+    session.line(&format!("\nTry more of it:  ambrik --host {shown} audit tidewatch --each"))?;
     Ok(Exit::Clean)
+}
+
+fn step(session: &mut Session<'_>, folder: &Path, what: &str, words: &[&str]) -> Result<(), Failure> {
+    let bold = Style::new().bold();
+    let faint = Style::new().dimmed();
+    {
+        let mut out = session.out();
+        writeln!(out, "\n{faint}# {what}{faint:#}")?;
+        writeln!(out, "{bold}$ ambrik --host {} {}{bold:#}", folder.display(), words.join(" "))?;
+    }
+    let mut line: Vec<OsString> = vec!["ambrik".into(), "--host".into(), folder.into()];
+    line.extend(session.color_arguments());
+    line.extend(words.iter().map(Into::into));
+    session.run_again(line);
+    Ok(())
 }

@@ -17,7 +17,7 @@ use crate::session::Session;
 pub(crate) struct SealArgs {
     /// Name of a site, or path of a site file
     #[arg(value_name = "SITE")]
-    site: PathBuf,
+    name: PathBuf,
     /// Only show what would change; needs no privilege
     #[arg(long, conflicts_with = "yes")]
     preview: bool,
@@ -40,5 +40,5 @@ pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     };
     let plan = |audit: Audit, phase: Phase| Plan::seal(audit, phase, &args.leave);
     let job = Job { name: "seal", plan: &plan, mode, keep: !args.keep_nothing, look_again: true };
-    changing::run(&job, std::slice::from_ref(&args.site), session)
+    changing::run(&job, std::slice::from_ref(&args.name), session)
 }

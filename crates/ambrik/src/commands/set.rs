@@ -15,7 +15,7 @@ use crate::session::Session;
 pub(crate) struct SetArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]
-    sites: Vec<PathBuf>,
+    names: Vec<PathBuf>,
     /// Only show what would change; needs no privilege
     #[arg(long, conflicts_with_all = ["yes", "as_script"])]
     preview: bool,
@@ -34,5 +34,5 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         (_, _, true) => Mode::Yes,
         (false, false, false) => Mode::Ask,
     };
-    changing::run(&Job { name: "set", plan: &Plan::set, mode, keep: true, look_again: false }, &args.sites, session)
+    changing::run(&Job { name: "set", plan: &Plan::set, mode, keep: true, look_again: false }, &args.names, session)
 }

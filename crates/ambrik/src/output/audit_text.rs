@@ -77,7 +77,7 @@ fn verdict(audit: &Audit) -> String {
     }
     let broken = of(&["php-cannot-write", "php-cannot-read", "web-cannot-read"]);
     if broken > 0 {
-        told.push(format!("{} do not work", counted(broken, "place does not work", "places").replace("place does not work do", "place does")));
+        told.push(counted(broken, "place does not work", "places do not work"));
     }
     if of(&["secret-exposed"]) > 0 {
         told.push("secrets are exposed".into());
