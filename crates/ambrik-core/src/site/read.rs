@@ -445,6 +445,7 @@ impl<'a> Reader<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use super::super::Write;
     use rstest::rstest;
 
     fn accounts() -> Accounts {

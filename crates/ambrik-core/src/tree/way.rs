@@ -130,27 +130,19 @@ impl Host {
 
     /// Follows an absolute path to its end, through links, looking at each directory passed.
     pub fn resolve(&self, path: &Path) -> Result<Resolved, WayError> {
-        self.follow(path, true)
+        self.follow(path, true).map_err(|stopped| stopped.error)
     }
 
     /// As [`Self::resolve`], but a link at the very end is what is resolved.
     pub fn resolve_link(&self, path: &Path) -> Result<Resolved, WayError> {
-        self.follow(path, false)
+        self.follow(path, false).map_err(|stopped| stopped.error)
     }
 
-    fn follow(&self, path: &Path, last_link: bool) -> Result<Resolved, WayError> {
-        let failed = |path: &Path| {
-            let path = path.to_owned();
-            move |errno| match errno {
-                Errno::NOENT => WayError::Missing(path),
-                Errno::NOTDIR => WayError::NoDirectory(path),
-                errno => WayError::Failed(path, errno),
-            }
-        };
+    fn follow(&self, path: &Path, last_link: bool) -> Result<Resolved, Stopped> {
         let top = || -> Result<(OwnedFd, Facts), Errno> {
             Ok((sys::pin(&self.handle, c".")?, self.root_facts()?))
         };
-        let mut stack = vec![top().map_err(failed(Path::new("/")))?];
+        let mut stack = vec![top().map_err(|errno| Stopped::by(errno, Path::new("/"), &VecDeque::new()))?];
         let mut names: Vec<OsString> = Vec::new();
         let mut ahead: VecDeque<OsString> = components(path);
         let mut way = Vec::new();
@@ -167,18 +159,20 @@ impl Host {
             let entry_path = here.join(&name);
             let Some((dir, dir_facts)) = stack.last() else { break };
             if dir_facts.kind != Kind::Directory {
-                return Err(WayError::NoDirectory(here));
+                ahead.push_front(name);
+                return Err(Stopped::by(Errno::NOTDIR, &here, &ahead));
             }
-            let c_name = CString::new(name.as_bytes()).map_err(|_| WayError::Missing(entry_path.clone()))?;
-            let pinned = sys::pin(dir, &c_name).map_err(failed(&entry_path))?;
-            let facts = sys::look_whole(&pinned).map_err(failed(&entry_path))?;
+            let failed = |errno| Stopped::by(errno, &entry_path, &ahead);
+            let c_name = CString::new(name.as_bytes()).map_err(|_| failed(Errno::NOENT))?;
+            let pinned = sys::pin(dir, &c_name).map_err(failed)?;
+            let facts = sys::look_whole(&pinned).map_err(failed)?;
             way.push(Passed { path: here, facts: dir_facts.clone(), entry: facts.clone() });
             if facts.kind == Kind::Symlink && (last_link || !ahead.is_empty()) {
                 links += 1;
                 if links > MAX_LINKS {
-                    return Err(WayError::Loop(path.to_owned()));
+                    return Err(Stopped { goal: path.to_owned(), error: WayError::Loop(path.to_owned()) });
                 }
-                let target = sys::read_link(&pinned, c"").map_err(failed(&entry_path))?;
+                let target = sys::read_link(&pinned, c"").map_err(failed)?;
                 let target = PathBuf::from(OsString::from_vec(target));
                 if target.is_absolute() {
                     stack.truncate(1);
@@ -194,38 +188,49 @@ impl Host {
         }
         let path = Path::new("/").join(names.iter().collect::<PathBuf>());
         let name = names.last().and_then(|name| CString::new(name.as_bytes()).ok()).unwrap_or_else(|| c".".into());
-        let Some((handle, facts)) = stack.pop() else { return Err(WayError::Missing(path)) };
+        let failed = |errno| Stopped::by(errno, &path, &VecDeque::new());
+        let (handle, facts) = stack.pop().ok_or(Errno::NOENT).map_err(failed)?;
         let parent = match stack.pop() {
             Some((parent, _)) => parent,
-            None => sys::pin(&handle, c".").map_err(failed(&path))?,
+            None => sys::pin(&handle, c".").map_err(failed)?,
         };
         Ok(Resolved { path, handle, parent, name, facts, way })
     }
 
-    /// Where a symlink in the directory `dir` with this target leads, as far as it exists; the rest is taken as it stands.
+    /// Where a symlink in the directory `dir` with this target leads; what is not there is taken as it stands.
     #[must_use]
     pub fn destination(&self, dir: &Path, target: &Path) -> PathBuf {
-        let whole = dir.join(target);
-        let mut known: VecDeque<OsString> = components(&whole);
-        let mut rest: Vec<OsString> = Vec::new();
-        loop {
-            let so_far: PathBuf = Path::new("/").join(known.iter().collect::<PathBuf>());
-            if let Ok(resolved) = self.resolve(&so_far) {
-                let tail = rest.iter().rev().fold(resolved.path, |mut path, name| {
-                    if name == ".." {
-                        path.pop();
-                    } else {
-                        path.push(name);
-                    }
-                    path
-                });
-                return tail;
-            }
-            match known.pop_back() {
-                Some(name) => rest.push(name),
-                None => return whole,
+        match self.follow(&dir.join(target), true) {
+            Ok(resolved) => resolved.path,
+            Err(stopped) => stopped.goal,
+        }
+    }
+}
+
+/// Where a way ended early, and where it would have led.
+struct Stopped {
+    goal: PathBuf,
+    error: WayError,
+}
+
+impl Stopped {
+    /// Stopped at `path` with this error, these names still ahead.
+    fn by(errno: Errno, path: &Path, ahead: &VecDeque<OsString>) -> Self {
+        let mut goal = path.to_owned();
+        for name in ahead {
+            if name == ".." {
+                goal.pop();
+            } else {
+                goal.push(name);
             }
         }
+        let path = path.to_owned();
+        let error = match errno {
+            Errno::NOENT => WayError::Missing(path),
+            Errno::NOTDIR => WayError::NoDirectory(path),
+            errno => WayError::Failed(path, errno),
+        };
+        Self { goal, error }
     }
 }
 
