@@ -177,7 +177,8 @@ impl<'a> Judge<'a> {
         if shape == Shape::File && facts.kind == Kind::File && rights.mode.has(0o111) {
             return false;
         }
-        check::judge_rights(&self.case(planned, context, facts, shape)).is_empty()
+        let case = self.case(planned, context, facts, shape);
+        check::keeper_can_write(&case) && check::judge_rights(&case).is_empty()
     }
 }
 

@@ -45,6 +45,7 @@ impl Shape {
 #[derive(Debug)]
 pub struct Solver {
     keeper: Ids,
+    keeper_group: Gid,
     php: Ids,
     web: Ids,
     grant: Grant,
@@ -66,7 +67,7 @@ impl Solver {
     #[must_use]
     pub fn new(site: &Site, accounts: &Accounts) -> Self {
         let roles = [&site.php.ids, &site.web.ids, &site.keeper.ids];
-        let own = roles.iter().map(|ids| ids.gid);
+        let own = roles.iter().map(|ids| ids.gid).chain([site.keeper_group]);
         let listed = roles.iter().flat_map(|ids| ids.groups().iter().copied());
         let mut groups: Vec<(Gid, BTreeSet<Uid>)> = Vec::new();
         for gid in own.chain(listed) {
@@ -77,7 +78,7 @@ impl Solver {
             }
         }
         let [php, web, keeper] = roles.map(Clone::clone);
-        Self { keeper, php, web, grant: site.grant, groups }
+        Self { keeper, keeper_group: site.keeper_group, php, web, grant: site.grant, groups }
     }
 
     /// The owner, group, mode and lists of a path in this context: what `set` writes.
@@ -190,7 +191,7 @@ impl Solver {
             .filter_map(|group| carried(group).map(|(perm, served)| (group.0, perm, served)))
             // The first of those that serve most: candidates are in order of preference.
             .reduce(|best, next| if next.2.len() > best.2.len() { next } else { best });
-        let own_group = if owner == self.php.uid { self.php.gid } else { self.keeper.gid };
+        let own_group = if owner == self.php.uid { self.php.gid } else { self.keeper_group };
         let (group, group_perm, served) =
             best.clone().unwrap_or_else(|| (fixed.unwrap_or(own_group), others, BTreeSet::new()));
         let users = wanting.into_iter().filter(|(uid, _)| !served.contains(uid)).collect();

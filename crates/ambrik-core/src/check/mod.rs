@@ -209,7 +209,7 @@ pub static CATALOGUE: &[&Check] = &[
 ];
 
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
-pub(crate) use needs::PHP_CANNOT_WRITE;
+pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
 pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE};
 pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE};
 

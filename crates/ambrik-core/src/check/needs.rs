@@ -52,6 +52,11 @@ pub(crate) static KEEPER_CANNOT_WRITE: Check = Check {
     }),
 };
 
+/// Whether the keeper has what it must have.
+pub(crate) fn keeper_can_write(case: &Case<'_>) -> bool {
+    lacks(case, case.people.keeper(), Right::Write).is_none()
+}
+
 fn lacks(case: &Case<'_>, place: usize, right: Right) -> Option<Reason> {
     if is_symlink(case.facts) {
         return None;

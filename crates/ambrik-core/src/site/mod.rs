@@ -29,8 +29,10 @@ pub struct Site {
     pub served: Option<Pattern>,
     /// Where checks over HTTP ask.
     pub url: Option<String>,
-    /// The account that owns what must not change.
+    /// The account that owns what must not change, with the ids that it has by itself.
     pub keeper: Account,
+    /// The group that what it owns has, where no other group carries a right.
+    pub keeper_group: crate::account::Gid,
     /// The account PHP code runs as.
     pub php: Account,
     /// The account the web server reads files as.

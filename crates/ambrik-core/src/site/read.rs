@@ -98,7 +98,8 @@ impl<'a> Reader<'a> {
             root: root?,
             served,
             url,
-            keeper: keeper?,
+            keeper_group: keeper.as_ref()?.ids.gid,
+            keeper: keeper.and_then(|keeper| self.by_itself(keeper))?,
             php: php?,
             web: web?,
             others,
@@ -186,6 +187,13 @@ impl<'a> Reader<'a> {
                 None
             }
         }
+    }
+
+    /// The account with the ids that a login as it has: a group named beside it is what its files get, and does not
+    /// make it a member.
+    fn by_itself(&self, account: Account) -> Option<Account> {
+        let ids = self.accounts.user(&account.user)?.ids;
+        Some(Account { ids, ..account })
     }
 
     fn name(&mut self, site: &Table<'_>, file: &Path) -> Option<String> {
