@@ -10,7 +10,7 @@ use jiff::civil::Date;
 use crate::account::Accounts;
 use crate::check::{self, Check, Reason, Remedy, Severity};
 use crate::entry::{Facts, Identity, Kind, Rights};
-use crate::inspect::{Deviant, DirData, DirState, Inspector, Judge, Spot, Start, Unseen};
+use crate::inspect::{Deviant, DirData, DirState, Inspector, Judge, Spot, Start, Unseen, Verdict};
 use crate::people::People;
 use crate::policy::{Policy, Right};
 use crate::shown::Shown;
@@ -89,8 +89,17 @@ pub struct Audit {
     /// The deviants that `set` must leave alone, and why.
     pub(crate) left_alone: BTreeMap<usize, Failure>,
     unseen: Vec<Unseen>,
-    /// What a missing part is made with, by its number.
-    pub(crate) wants_of_missing: Vec<(usize, Arc<Rights>, Arc<Rights>)>,
+    /// The missing parts with `create`, and the missing directories that lead there.
+    pub(crate) to_make: Vec<ToMake>,
+}
+
+/// A path that is missing and to be made.
+#[derive(Debug)]
+pub(crate) struct ToMake {
+    pub(crate) path: PathBuf,
+    pub(crate) part: Option<usize>,
+    pub(crate) kind: Kind,
+    pub(crate) rights: Arc<Rights>,
 }
 
 /// A line of the table of rights.
@@ -277,13 +286,8 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let walked = walk(dirs, inspectors, setting.progress);
     let missing = missing_parts(setting.host, site);
     let merged = Merged::of(walked.visitors);
-    let wants_of_missing = missing.iter().map(|&part| {
-        let path = part_path(site, part);
-        let context = path.map(|path| policy.at(&path).context);
-        let want = |shape| context.map(|context| Arc::new(solver.solve(&policy, &context, shape)));
-        (part, want(Shape::Directory), want(Shape::File))
-    });
-    let wants_of_missing = wants_of_missing.filter_map(|(part, dir, file)| Some((part, dir?, file?))).collect();
+    let wanted = missing.iter().filter(|&&part| site.parts[part].create);
+    let to_make = wanted.flat_map(|&part| to_make(setting.host, &policy, &solver, part)).collect();
     unseen.extend(merged.unseen);
     let mut audit = Audit {
         site: Arc::clone(site),
@@ -299,7 +303,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         starts,
         left_alone: BTreeMap::new(),
         unseen,
-        wants_of_missing,
+        to_make,
         policy,
     };
     audit.sort();
@@ -389,6 +393,30 @@ pub(crate) fn part_path(site: &Site, part: usize) -> Option<PathBuf> {
     site.parts[part].pattern.as_path().map(|path| Path::new("/").join(path))
 }
 
+/// A missing part, and the missing directories above it: those of the site as the site file says, others as the
+/// keeper's, which everyone can pass.
+fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize) -> Vec<ToMake> {
+    let Some(path) = part_path(policy.site(), part) else { return Vec::new() };
+    let is_missing = |path: &&Path| matches!(host.resolve_link(path), Err(WayError::Missing(_)));
+    let above: Vec<&Path> = path.ancestors().skip(1).take_while(is_missing).collect();
+    let mut made: Vec<ToMake> = above
+        .into_iter()
+        .rev()
+        .map(|path| {
+            let context = policy.at(path).context;
+            let rights = if context.ours { solver.solve(policy, &context, Shape::Directory) } else { solver.way_in() };
+            ToMake { path: path.to_owned(), part: context.part, kind: Kind::Directory, rights: Arc::new(rights) }
+        })
+        .collect();
+    let of_part = &policy.site().parts[part];
+    // A part that is not there yet is a file where it has a sample, or is a secret with an extension.
+    let file = of_part.from.is_some() || (of_part.used_as == crate::site::Use::Secret && path.extension().is_some());
+    let (kind, shape) = if file { (Kind::File, Shape::File) } else { (Kind::Directory, Shape::Directory) };
+    let rights = Arc::new(solver.solve(policy, &policy.at(&path).context, shape));
+    made.push(ToMake { path, part: Some(part), kind, rights });
+    made
+}
+
 fn missing_parts(host: &Host, site: &Site) -> Vec<usize> {
     let is_missing = |part: &usize| {
         let found = part_path(site, *part).map(|path| host.resolve_link(&path));
@@ -457,7 +485,7 @@ impl Cell {
 impl Audit {
     /// Puts the deviants in one order, whichever thread saw them: by directory, then by name.
     fn sort(&mut self) {
-        let mut ranks: HashMap<*const Dir<DirData>, usize> = HashMap::new();
+        let mut ranks: HashMap<*const Dir<DirData>, u32> = HashMap::new();
         let mut dirs: Vec<(PathBuf, *const Dir<DirData>)> = Vec::new();
         for deviant in &self.deviants {
             if let Spot::In(dir, _) = &deviant.spot
@@ -467,20 +495,23 @@ impl Audit {
             }
         }
         dirs.sort();
-        for (rank, (_, dir)) in dirs.into_iter().enumerate() {
+        for (rank, (_, dir)) in (1..).zip(dirs) {
             ranks.insert(dir, rank);
         }
-        self.deviants.sort_by(|a, b| {
-            let key = |deviant: &Deviant| match &deviant.spot {
-                Spot::Start(number) => (0, *number as usize),
-                Spot::In(dir, _) => (1, ranks.get(&Arc::as_ptr(dir)).copied().unwrap_or(0)),
-            };
-            let name = |deviant: &Deviant| match &deviant.spot {
-                Spot::Start(_) => Box::default(),
-                Spot::In(_, name) => name.clone(),
-            };
-            key(a).cmp(&key(b)).then_with(|| name(a).cmp(&name(b)))
+        let ranked = std::mem::take(&mut self.deviants).into_iter().map(|deviant| match &deviant.spot {
+            Spot::Start(_) => (0, deviant),
+            Spot::In(dir, _) => (ranks.get(&Arc::as_ptr(dir)).copied().unwrap_or(0), deviant),
         });
+        let mut ranked: Vec<(u32, Deviant)> = ranked.collect();
+        ranked.sort_by(|(a_rank, a), (b_rank, b)| {
+            a_rank.cmp(b_rank).then_with(|| match (&a.spot, &b.spot) {
+                (Spot::Start(a), Spot::Start(b)) => a.cmp(b),
+                (Spot::In(_, a), Spot::In(_, b)) => a.cmp(b),
+                (Spot::Start(_), Spot::In(..)) => std::cmp::Ordering::Less,
+                (Spot::In(..), Spot::Start(_)) => std::cmp::Ordering::Greater,
+            })
+        });
+        self.deviants = ranked.into_iter().map(|(_, deviant)| deviant).collect();
     }
 }
 
@@ -495,33 +526,32 @@ struct Slot {
 
 /// Findings being put together.
 #[derive(Default)]
-struct Findings(BTreeMap<(usize, bool, Option<usize>, Option<usize>), Finding>);
+struct Findings {
+    list: Vec<Finding>,
+    places: BTreeMap<(usize, bool, Option<usize>, Option<usize>), usize>,
+}
 
 impl Findings {
-    fn add(&mut self, slot: Slot, reason: Reason, found: Found) {
+    /// The place in the list of the finding with this slot.
+    fn place(&mut self, slot: Slot) -> usize {
         let Slot { check, part, accepted, above } = slot;
         let key = (check::place(check), above, part, accepted);
-        let finding = self.0.entry(key).or_insert_with(|| Finding {
-            check,
-            part,
-            reasons: BTreeMap::new(),
-            accepted,
-            above,
-            paths: Vec::new(),
-        });
-        match finding.reasons.get_mut(&reason) {
-            Some(count) => *count += 1,
-            None => {
-                finding.reasons.insert(reason, 1);
-            }
-        }
+        *self.places.entry(key).or_insert_with(|| {
+            self.list.push(Finding { check, part, reasons: BTreeMap::new(), accepted, above, paths: Vec::new() });
+            self.list.len() - 1
+        })
+    }
+
+    fn add(&mut self, slot: Slot, reason: Reason, found: Found) {
+        let place = self.place(slot);
+        let finding = &mut self.list[place];
+        *finding.reasons.entry(reason).or_default() += 1;
         finding.paths.push(found);
     }
 
-    fn sorted(self) -> Vec<Finding> {
-        let mut findings: Vec<Finding> = self.0.into_values().collect();
-        findings.sort_by_key(|f| (f.accepted.is_some(), std::cmp::Reverse(f.severity())));
-        findings
+    fn sorted(mut self) -> Vec<Finding> {
+        self.list.sort_by_key(|f| (f.accepted.is_some(), std::cmp::Reverse(f.severity()), check::place(f.check), f.above, f.part));
+        self.list
     }
 }
 
@@ -532,16 +562,40 @@ fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
         let mut candidates = site.accepts.iter().enumerate().filter(|(_, a)| a.check == check.name && a.holds_on(today));
         candidates.find(|(_, accept)| accept.pattern.covers(&path())).map(|(number, _)| number)
     };
+    // Paths with the same verdict go to the same findings, unless an exception or a closed directory tells them apart.
+    let mut alike: HashMap<*const Verdict, (&Verdict, Vec<(usize, u64)>)> = HashMap::new();
     for (number, deviant) in audit.deviants.iter().enumerate() {
         let path = || audit.path(deviant);
         let part = deviant.verdict.context.part;
-        for (check, reason) in deviant.verdict.findings.iter().chain(&deviant.extra) {
+        let found = || Found::Deviant(u32::try_from(number).unwrap_or(u32::MAX));
+        let verdict = &deviant.verdict;
+        let told_apart = verdict.findings.iter().any(|(check, reason)| {
+            *reason == Reason::Blocked || site.accepts.iter().any(|accept| accept.check == check.name)
+        });
+        let single: &[(&'static Check, Reason)] = if told_apart {
+            &verdict.findings
+        } else {
+            let (_, places) = alike.entry(Arc::as_ptr(verdict)).or_insert_with(|| {
+                let mut place = |(check, _): &(&'static Check, Reason)| findings.place(Slot { check, part, accepted: None, above: false });
+                (&**verdict, verdict.findings.iter().map(&mut place).map(|place| (place, 0)).collect())
+            });
+            for (place, count) in places {
+                findings.list[*place].paths.push(found());
+                *count += 1;
+            }
+            &[]
+        };
+        for (check, reason) in single.iter().chain(&deviant.extra) {
             let reason = match reason {
                 Reason::Blocked => stopped(audit, deviant, check),
                 other => other.clone(),
             };
-            let slot = Slot { check, part, accepted: accepted(check, &path), above: false };
-            findings.add(slot, reason, Found::Deviant(u32::try_from(number).unwrap_or(u32::MAX)));
+            findings.add(Slot { check, part, accepted: accepted(check, &path), above: false }, reason, found());
+        }
+    }
+    for (verdict, places) in alike.into_values() {
+        for ((place, count), (_, reason)) in places.into_iter().zip(&verdict.findings) {
+            *findings.list[place].reasons.entry(reason.clone()).or_default() += count;
         }
     }
     for (check, path, reason) in check::judge_site(site) {

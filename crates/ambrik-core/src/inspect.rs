@@ -10,6 +10,8 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use foldhash::fast::RandomState;
+
 use crate::account::{Accounts, Uid};
 use crate::check::{self, Can, Case, Check, PathCase, Reason};
 use crate::entry::{Facts, Identity, Kind, Rights};
@@ -251,8 +253,8 @@ pub(crate) struct Unseen {
 pub(crate) struct Inspector<'j> {
     judge: &'j Judge<'j>,
     wants: Wants,
-    verdicts: HashMap<Key, (Arc<Verdict>, u64)>,
-    states: HashMap<(u32, Rights), Arc<DirState>>,
+    verdicts: HashMap<Key, (Arc<Verdict>, u64), RandomState>,
+    states: HashMap<(u32, Rights), Arc<DirState>, RandomState>,
     pub(crate) deviants: Vec<Deviant>,
     pub(crate) unseen: Vec<Unseen>,
     pub(crate) vanished: u64,
@@ -264,8 +266,8 @@ impl<'j> Inspector<'j> {
         Self {
             judge,
             wants: Wants::default(),
-            verdicts: HashMap::new(),
-            states: HashMap::new(),
+            verdicts: HashMap::default(),
+            states: HashMap::default(),
             deviants: Vec::new(),
             unseen: Vec::new(),
             vanished: 0,

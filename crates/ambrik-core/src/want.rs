@@ -126,6 +126,13 @@ impl Solver {
         }
     }
 
+    /// What a directory outside the site has that is made only to lead to a part.
+    #[must_use]
+    pub fn way_in(&self) -> Rights {
+        let mode = Mode::of_classes(Perm::RWX, Perm::RX, Perm::RX);
+        Rights { uid: self.keeper.uid, gid: self.keeper_group, mode, acl: None, default_acl: None, capabilities: None }
+    }
+
     /// keeper; php where it may always write and gets to write as the owner.
     fn owner(&self, context: &Context, directory: bool) -> Uid {
         let guarded = context.guarded && directory;

@@ -4,6 +4,7 @@ use std::ffi::{CStr, CString, OsStr};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use rustix::io::Errno;
 
@@ -29,15 +30,29 @@ pub(crate) struct Opener<'b> {
     bases: &'b [OwnedFd],
     base: usize,
     open: Vec<(CString, OwnedFd)>,
+    /// The folder opened last, while it is.
+    last: Option<Arc<Folder>>,
 }
 
 impl<'b> Opener<'b> {
     pub(crate) fn new(bases: &'b [OwnedFd]) -> Self {
-        Self { bases, base: 0, open: Vec::new() }
+        Self { bases, base: 0, open: Vec::new(), last: None }
+    }
+
+    /// As [`Self::open`]; the folder opened last is open still.
+    pub(crate) fn open_again(&mut self, folder: &Arc<Folder>) -> Result<BorrowedFd<'_>, Failure> {
+        if self.last.as_ref().is_some_and(|last| Arc::ptr_eq(last, folder)) {
+            return self.at(self.open.len());
+        }
+        self.last = None;
+        self.open(folder)?;
+        self.last = Some(Arc::clone(folder));
+        self.at(self.open.len())
     }
 
     /// A handle on the folder; it must be the directory that was judged.
     pub(crate) fn open(&mut self, folder: &Folder) -> Result<BorrowedFd<'_>, Failure> {
+        self.last = None;
         if self.base != folder.base {
             self.open.clear();
             self.base = folder.base;

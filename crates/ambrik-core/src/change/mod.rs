@@ -235,12 +235,13 @@ fn run(
     let recorded = std::thread::scope(|scope| {
         for _ in 0..means.threads.max(1) {
             scope.spawn(|| {
+                sys::stand_among_handles();
                 let mut opener = Opener::new(bases);
                 loop {
                     let next = receive.lock().unwrap_or_else(PoisonError::into_inner).recv();
                     let Ok((first, jobs)) = next else { break };
                     for (number, job) in (first..).zip(&jobs) {
-                        let made = opener.open(&job.folder).and_then(|dir| make(dir, &job.name, &job.turn));
+                        let made = opener.open_again(&job.folder).and_then(|dir| make(dir, &job.name, &job.turn));
                         match made {
                             Ok(()) => done.fetch_add(1, Ordering::Relaxed),
                             Err(failure) => {
@@ -290,25 +291,14 @@ fn record(
     Ok(())
 }
 
-/// Makes a missing path, with the directories that lead there.
+/// Makes a missing path; what it is made with is recorded first.
 fn create(creation: &Creation, host: &Host, entry: &mut Entry<'_>) -> Result<Result<(), Failure>, LedgerError> {
     let Some((above, name)) = split(&creation.path) else { return Ok(Err(Failure::Os(Op::Create, Errno::INVAL))) };
     let parent = match host.resolve(above) {
         Ok(parent) => parent,
-        Err(WayError::Missing(_)) => {
-            // The directory above is made first: open to pass for everyone, changed by nobody but its owner.
-            let rights = Arc::new(crate::entry::Rights { acl: None, default_acl: None, mode: crate::mode::Mode::of_st_mode(0o755), ..(*creation.rights).clone() });
-            let missing = Creation { path: above.to_owned(), kind: Kind::Directory, part: None, rights };
-            if let Err(failure) = create(&missing, host, entry)? {
-                return Ok(Err(failure));
-            }
-            match host.resolve(above) {
-                Ok(parent) => parent,
-                Err(_) => return Ok(Err(Failure::Replaced)),
-            }
-        }
         Err(WayError::Failed(_, errno)) => return Ok(Err(Failure::Os(Op::Create, errno))),
-        Err(_) => return Ok(Err(Failure::Os(Op::Create, Errno::NOTDIR))),
+        Err(WayError::Missing(_)) => return Ok(Err(Failure::Os(Op::Create, Errno::NOENT))),
+        Err(WayError::NoDirectory(_) | WayError::Loop(_)) => return Ok(Err(Failure::Os(Op::Create, Errno::NOTDIR))),
     };
     let path = parent.path.join(name);
     entry.creation(&path, creation.kind, &creation.rights)?;

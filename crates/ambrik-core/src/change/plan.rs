@@ -1,17 +1,17 @@
 //! What is to be changed, before anything is: the turns that an audit calls for, what is made, what is removed.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::keepsake::Packer;
 use super::rights::Turn;
-use crate::audit::{Audit, part_path};
+use crate::audit::Audit;
 use crate::check::{Check, Reason};
 use crate::entry::{Identity, Kind, Rights};
-use crate::inspect::Deviant;
-use crate::site::{Phase, Use};
+use crate::inspect::{Deviant, Verdict};
+use crate::site::Phase;
 use crate::tree::Failure;
 
 /// What `set` or `seal` would do to one site.
@@ -101,13 +101,13 @@ impl Plan {
     /// Whether there is nothing to do.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.creations.is_empty() && self.removals.is_empty() && self.turns().next().is_none()
+        self.creations.is_empty() && self.removals.is_empty() && self.changing().next().is_none()
     }
 
     /// How many paths get other rights.
     #[must_use]
     pub fn turn_count(&self) -> usize {
-        self.turns().count()
+        self.changing().count()
     }
 
     /// The paths that get other rights, with what they have and get.
@@ -126,72 +126,72 @@ impl Plan {
     /// The changes of rights, paths that change alike together, in the order of their parts.
     #[must_use]
     pub fn groups(&self) -> Vec<Group> {
-        type Alike = (Option<usize>, Kind, [u32; 3], [u32; 3], usize, usize);
-        let mut groups: BTreeMap<Alike, Group> = BTreeMap::new();
-        for (deviant, turn) in self.turns() {
-            let part = deviant.verdict.context.part;
-            let numbers = |rights: &Rights| [rights.uid.0, rights.gid.0, rights.mode.bits().into()];
-            // Lists are told apart by their place in memory: alike ones of one part are shared.
-            let lists = |rights: &Rights| rights.acl.as_ref().map_or(0, |acl| acl.entries().len());
-            let key = (part, turn.kind, numbers(&turn.before), numbers(&turn.after), lists(&turn.before), lists(&turn.after));
-            let group = groups.entry(key).or_insert_with(|| Group {
-                part,
-                kind: turn.kind,
-                before: turn.before,
-                after: turn.after,
-                count: 0,
-                example: self.audit.relative(&self.audit.path(deviant)),
-            });
-            group.count += 1;
+        // Paths with the same verdict change alike; different verdicts may.
+        let mut verdicts: HashMap<*const Verdict, (&Deviant, usize)> = HashMap::new();
+        for deviant in self.changing() {
+            verdicts.entry(Arc::as_ptr(&deviant.verdict)).or_insert((deviant, 0)).1 += 1;
         }
-        groups.into_values().collect()
+        let mut found: Vec<Group> = Vec::new();
+        for (deviant, count) in verdicts.into_values() {
+            let Some(Turn { kind, before, after, .. }) = turn(deviant) else { continue };
+            let part = deviant.verdict.context.part;
+            let example = self.audit.relative(&self.audit.path(deviant));
+            let alike = found.iter_mut().find(|g| (g.part, g.kind) == (part, kind) && g.before == before && g.after == after);
+            match alike {
+                Some(group) => {
+                    group.count += count;
+                    group.example = example.min(std::mem::take(&mut group.example));
+                }
+                None => found.push(Group { part, kind, before, after, count, example }),
+            }
+        }
+        found.sort_by(|a, b| (a.part, a.kind, std::cmp::Reverse(a.count), &a.example).cmp(&(b.part, b.kind, std::cmp::Reverse(b.count), &b.example)));
+        found
     }
 
     /// What changes, in the audit's order.
     pub(crate) fn turns(&self) -> impl Iterator<Item = (&Deviant, Turn)> + '_ {
-        let gone: Vec<PathBuf> = self.removals.iter().map(|r| r.path.clone()).collect();
+        self.changing().filter_map(|deviant| turn(deviant).map(|turn| (deviant, turn)))
+    }
+
+    /// The deviants that get other rights.
+    fn changing(&self) -> impl Iterator<Item = &Deviant> + '_ {
         let deviants = self.audit.deviants.iter().enumerate();
-        deviants.filter(|(number, _)| !self.audit.left_alone.contains_key(number)).filter_map(move |(_, deviant)| {
-            let after = deviant.verdict.fix.as_ref()?;
-            if !gone.is_empty() {
-                let path = self.audit.path(deviant);
-                if gone.iter().any(|removed| path.starts_with(removed)) {
-                    return None;
-                }
-            }
-            let Deviant { id, links, verdict, .. } = deviant;
-            let turn = Turn {
-                id: *id,
-                kind: verdict.kind,
-                links: *links,
-                before: Arc::clone(&verdict.rights),
-                after: Arc::clone(after),
-            };
-            Some((deviant, turn))
-        })
+        let to_change = deviants.filter(|(number, deviant)| {
+            deviant.verdict.fix.is_some() && !self.audit.left_alone.contains_key(number)
+        });
+        to_change.map(|(_, deviant)| deviant).filter(|deviant| !self.goes(deviant))
+    }
+
+    /// Whether a deviant is removed, or lies in what is.
+    fn goes(&self, deviant: &Deviant) -> bool {
+        if self.removals.is_empty() {
+            return false;
+        }
+        let path = self.audit.path(deviant);
+        self.removals.iter().any(|removal| path.starts_with(&removal.path))
     }
 }
 
-/// The parts with `create` that are missing, and the directories that lead there.
+/// What a deviant has, and what it is to get.
+fn turn(deviant: &Deviant) -> Option<Turn> {
+    let Deviant { id, links, verdict, .. } = deviant;
+    let after = Arc::clone(verdict.fix.as_ref()?);
+    Some(Turn { id: *id, kind: verdict.kind, links: *links, before: Arc::clone(&verdict.rights), after })
+}
+
+/// The parts with `create` that are missing, and the directories that lead there, the upper ones first.
 fn creations(audit: &Audit) -> Vec<Creation> {
-    let mut creations: Vec<Creation> = Vec::new();
-    for (part, directory, file) in &audit.wants_of_missing {
-        let of_part = &audit.site.parts[*part];
-        let Some(path) = part_path(&audit.site, *part).filter(|_| of_part.create) else { continue };
-        let (kind, rights) = if is_file_part(of_part.used_as, &path, of_part.from.is_some()) {
-            (Kind::File, file)
-        } else {
-            (Kind::Directory, directory)
-        };
-        creations.push(Creation { path, kind, part: Some(*part), rights: Arc::clone(rights) });
-    }
+    let made = audit.to_make.iter().map(|made| Creation {
+        path: made.path.clone(),
+        kind: made.kind,
+        part: made.part,
+        rights: Arc::clone(&made.rights),
+    });
+    let mut creations: Vec<Creation> = made.collect();
     creations.sort_by(|a, b| a.path.cmp(&b.path));
+    creations.dedup_by(|a, b| a.path == b.path);
     creations
-}
-
-/// Whether a part that is not there yet is a file: it is copied from a sample, or it is a secret with an extension.
-fn is_file_part(used_as: Use, path: &Path, has_sample: bool) -> bool {
-    has_sample || (used_as == Use::Secret && path.extension().is_some())
 }
 
 fn removals(audit: &Audit, leave: &[PathBuf]) -> (Vec<Removal>, Vec<(PathBuf, Failure)>) {

@@ -102,9 +102,15 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
         restore(removal, &bases, means, &mut outcome);
     }
 
-    let mut rows = plan.turns.iter().rev().filter(|row| !row.failed);
+    let mut last: Option<Arc<Folder>> = None;
+    let mut jobs = plan.turns.iter().rev().filter(|row| !row.failed).filter_map(|row| {
+        let known = last.take().filter(|folder| folder.path == row.folder);
+        let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
+        last = Some(Arc::clone(&folder));
+        job(row, folder)
+    });
     let batches = std::iter::from_fn(|| {
-        let batch: Vec<Job> = rows.by_ref().take(BATCH).filter_map(job).collect();
+        let batch: Vec<Job> = jobs.by_ref().take(BATCH).collect();
         (!batch.is_empty()).then_some(batch)
     });
     let interrupted = plan.interrupted;
@@ -158,10 +164,11 @@ fn folder(path: &Path) -> Folder {
     Folder { base: 0, below, path: path.to_owned(), id: None }
 }
 
-fn job(row: &TurnRow) -> Option<Job> {
+/// The change that takes a recorded one back.
+fn job(row: &TurnRow, folder: Arc<Folder>) -> Option<Job> {
     let name = c_name(&row.name).ok()?;
     let Turn { id, kind, links, before, after } = row.turn.clone();
-    Some(Job { folder: Arc::new(folder(&row.folder)), name, turn: Turn { id, kind, links, before: after, after: before } })
+    Some(Job { folder, name, turn: Turn { id, kind, links, before: after, after: before } })
 }
 
 /// Gives one path back what it had: `turn.before` is what Ambrik left, `turn.after` what was there.

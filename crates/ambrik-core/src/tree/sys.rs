@@ -1,6 +1,8 @@
 //! Every system call that touches a tree: on handles, wrapped safely, deciding nothing.
 
+use std::cell::Cell;
 use std::ffi::CStr;
+use std::io::Write as _;
 
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::PathBuf;
@@ -69,10 +71,17 @@ pub(crate) fn look_at(handle: impl AsFd) -> Result<Facts, Errno> {
 pub(crate) fn look_whole(handle: impl AsFd) -> Result<Facts, Errno> {
     let mut facts = look_at(&handle)?;
     if facts.kind != Kind::Symlink {
-        let path = proc_path(handle.as_fd());
-        read_attributes(&mut facts, |buffer| rustix::fs::listxattr(&path, buffer), |name, buffer| {
-            rustix::fs::getxattr(&path, name, buffer)
-        })?;
+        let answer = by_handle(handle.as_fd(), |path| {
+            let mut whole = facts.clone();
+            let list = |buffer: &mut [u8]| rustix::fs::listxattr(path, buffer);
+            read_attributes(&mut whole, list, |name, buffer| rustix::fs::getxattr(path, name, buffer))?;
+            Ok(whole)
+        });
+        match answer {
+            // The file system holds no attributes at all.
+            Err(Errno::OPNOTSUPP) => {}
+            answer => facts = answer?,
+        }
     }
     Ok(facts)
 }
@@ -128,6 +137,36 @@ pub(crate) fn proc_path(handle: BorrowedFd<'_>) -> PathBuf {
     PathBuf::from(format!("/proc/self/fd/{}", handle.as_raw_fd()))
 }
 
+thread_local! {
+    /// Whether this thread's working directory is `/proc/self/fd`.
+    static AMONG_HANDLES: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Gives the calling thread a working directory of its own, `/proc/self/fd`, from where a handle's number is the
+/// shortest way to what it holds. Where the system does not allow that the whole way is taken.
+pub(crate) fn stand_among_handles() {
+    let there = own_working_directory() && rustix::process::chdir("/proc/self/fd").is_ok();
+    AMONG_HANDLES.set(there);
+}
+
+/// Takes the calling thread's working directory out of what it shares with the others (unshare(2), `CLONE_FS`).
+pub(crate) fn own_working_directory() -> bool {
+    #[expect(deprecated, reason = "unsafe only for the descriptor table, which stays shared here")]
+    let unshared = rustix::thread::unshare(rustix::thread::UnshareFlags::FS);
+    unshared.is_ok()
+}
+
+/// Makes a call on the way to what a handle holds.
+fn by_handle<T>(handle: BorrowedFd<'_>, call: impl Fn(&CStr) -> Result<T, Errno>) -> Result<T, Errno> {
+    let way = if AMONG_HANDLES.get() { "" } else { "/proc/self/fd/" };
+    let mut buffer = [0_u8; 32];
+    let mut rest = &mut buffer[..];
+    // The buffer holds the way and any descriptor's digits.
+    write!(rest, "{way}{}\0", handle.as_raw_fd()).map_err(|_| Errno::NAMETOOLONG)?;
+    let path = CStr::from_bytes_until_nul(&buffer).map_err(|_| Errno::INVAL)?;
+    again(|| call(path))
+}
+
 /// Pins `name` in `dir`: the link itself if it is one. Nothing of it is opened.
 pub(crate) fn pin(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
     open(dir, name, OFlags::PATH | OFlags::NOFOLLOW)
@@ -163,12 +202,14 @@ pub(crate) fn create_directory(dir: impl AsFd, name: &CStr) -> Result<(), Errno>
     again(|| rustix::fs::mkdirat(&dir, name, OpenMode::RWXU))
 }
 
-/// Up to `buffer.len()` bytes from the beginning of a regular file; nothing of anything else.
+/// Up to `buffer.len()` bytes from the beginning of what was a regular file a moment ago. Its access time stays
+/// where that is allowed.
 pub(crate) fn first_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
-    let file = open_file(dir, name)?;
-    if look_at(&file)?.kind != Kind::File {
-        return Ok(0);
-    }
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY;
+    let file = match open(&dir, name, flags | OFlags::NOATIME) {
+        Err(Errno::PERM) => open(&dir, name, flags)?,
+        opened => opened?,
+    };
     let mut filled = 0;
     while filled < buffer.len() {
         match again(|| rustix::io::read(&file, &mut buffer[filled..]))? {
@@ -194,42 +235,42 @@ pub(crate) fn set_owner(handle: impl AsFd, uid: Uid, gid: Gid) -> Result<(), Err
 /// Sets the permission bits of what a handle holds, which is no symlink.
 pub(crate) fn set_mode(handle: impl AsFd, mode: Mode) -> Result<(), Errno> {
     let bits = OpenMode::from_raw_mode(mode.bits().into());
-    let path = proc_path(handle.as_fd());
-    again(|| rustix::fs::chmodat(rustix::fs::CWD, &path, bits, AtFlags::empty()))
+    by_handle(handle.as_fd(), |path| rustix::fs::chmodat(rustix::fs::CWD, path, bits, AtFlags::empty()))
 }
 
 /// Sets an extended attribute of what a handle holds, which is no symlink; nothing removes it.
 pub(crate) fn set_attribute(handle: impl AsFd, name: &str, value: Option<&[u8]>) -> Result<(), Errno> {
-    let path = proc_path(handle.as_fd());
-    match value {
-        Some(value) => again(|| rustix::fs::setxattr(&path, name, value, XattrFlags::empty())),
-        None => match again(|| rustix::fs::removexattr(&path, name)) {
-            Err(Errno::NODATA) => Ok(()),
-            answer => answer,
-        },
+    let answer = by_handle(handle.as_fd(), |path| match value {
+        Some(value) => rustix::fs::setxattr(path, name, value, XattrFlags::empty()),
+        None => rustix::fs::removexattr(path, name),
+    });
+    match (value, answer) {
+        (None, Err(Errno::NODATA)) => Ok(()),
+        (_, answer) => answer,
     }
 }
 
 /// Every extended attribute of what a handle holds, with its value, sorted.
 pub(crate) fn attributes(handle: impl AsFd) -> Result<Vec<(Vec<u8>, Vec<u8>)>, Errno> {
-    let path = proc_path(handle.as_fd());
-    let mut names = vec![0_u8; 1 << 16];
-    let length = match again(|| rustix::fs::listxattr(&path, &mut names[..])) {
-        Ok(length) => length,
-        Err(Errno::OPNOTSUPP) => 0,
-        Err(error) => return Err(error),
-    };
-    let mut found = Vec::new();
-    for name in names[..length].split(|&b| b == 0).filter(|name| !name.is_empty()) {
-        let mut value = vec![0_u8; 1 << 16];
-        match again(|| rustix::fs::getxattr(&path, name, &mut value[..])) {
-            Ok(length) => found.push((name.to_vec(), value[..length].to_vec())),
-            Err(Errno::NODATA) => {}
+    by_handle(handle.as_fd(), |path| {
+        let mut names = vec![0_u8; 1 << 16];
+        let length = match rustix::fs::listxattr(path, &mut names[..]) {
+            Ok(length) => length,
+            Err(Errno::OPNOTSUPP) => 0,
             Err(error) => return Err(error),
+        };
+        let mut found = Vec::new();
+        for name in names[..length].split(|&b| b == 0).filter(|name| !name.is_empty()) {
+            let mut value = vec![0_u8; 1 << 16];
+            match rustix::fs::getxattr(path, name, &mut value[..]) {
+                Ok(length) => found.push((name.to_vec(), value[..length].to_vec())),
+                Err(Errno::NODATA) => {}
+                Err(error) => return Err(error),
+            }
         }
-    }
-    found.sort();
-    Ok(found)
+        found.sort();
+        Ok(found)
+    })
 }
 
 /// Access and modification time, in seconds and nanoseconds since 1970.

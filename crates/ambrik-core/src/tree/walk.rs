@@ -258,9 +258,7 @@ enum Asking {
 
 impl Asking {
     fn new() -> Self {
-        #[expect(deprecated, reason = "unsafe only for the descriptor table, which stays shared here")]
-        let unshared = rustix::thread::unshare(rustix::thread::UnshareFlags::FS);
-        if unshared.is_ok() { Self::ByBareName } else { Self::ThroughProc }
+        if sys::own_working_directory() { Self::ByBareName } else { Self::ThroughProc }
     }
 }
 
