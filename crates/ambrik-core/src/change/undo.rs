@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use rustix::io::Errno;
 
-use super::folder::{Folder, Opener, c_name, split};
+use super::folder::{Folder, Opener, as_os, c_name, split};
 use super::ledger::{ChangeSet, CreationRow, Ledger, LedgerError, RemovalRow, RestoringRow, TakenBack, TurnRow};
 use super::rights::{Turn, facts, is, is_between, pin, write};
 use super::{BATCH, ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
@@ -91,9 +91,8 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let mut entry = ledger.begin(&set.site, "undo", (phase_now, set.phase_before), Some(set.id))?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
 
-    let mut returned = plan.restorings.iter().map(|r| doomed(&r.path, "put back by the change set taken back")).collect::<Vec<_>>();
-    returned.retain(|doomed| doomed.is_some());
-    remove(&mut entry, &bases, returned.into_iter().flatten().collect(), &set.site, means, &mut outcome)?;
+    let returned = plan.restorings.iter().filter_map(|r| doomed(&r.path, "put back by the change set taken back"));
+    remove(&mut entry, &bases, returned.collect(), &set.site, means, &mut outcome)?;
 
     for removal in &plan.removals {
         if let Some(name) = &removal.keepsake {
@@ -116,41 +115,33 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let interrupted = plan.interrupted;
     run(&mut entry, &bases, batches, &|dir, name, turn| take_back(dir, name, turn, interrupted, force), means, &mut outcome)?;
 
-    let (mut gone, mut kept) = (Vec::new(), Vec::new());
+    let mut gone: Vec<&Path> = Vec::new();
+    // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
     for creation in plan.creations.iter().rev() {
-        match untouched(creation, &bases, force) {
-            Ok(()) => gone.extend(doomed(&creation.path, "made by the change set taken back")),
-            Err(failure) => kept.push((creation.path.clone(), failure)),
+        match untouched(creation, &gone, &bases, force) {
+            Ok(()) => gone.push(&creation.path),
+            Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
     }
-    for (path, failure) in kept {
-        outcome.fail(path, failure);
-    }
-    remove_made(&mut entry, &bases, gone, set, means, &mut outcome)?;
+    remove_made(&mut entry, &bases, &gone, set, means, &mut outcome)?;
     let whole = outcome.failures.is_empty();
     entry.end(outcome.done + outcome.removed + outcome.restored, outcome.failures.len() as u64, Some(TakenBack { set: set.id, whole }))?;
     Ok(outcome)
 }
 
-/// What was made is removed as everything is: into a keepsake, the deepest first.
+/// What was made is removed as everything is: into a keepsake.
 fn remove_made(
     entry: &mut super::ledger::Entry<'_>,
     bases: &[OwnedFd],
-    mut gone: Vec<Doomed>,
+    gone: &[&Path],
     set: &ChangeSet,
     means: &Means<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
-    gone.sort_by(|a, b| a.folder.path.cmp(&b.folder.path));
-    let mut tops: Vec<Doomed> = Vec::new();
-    for item in gone {
-        let inside = tops.iter().any(|top| item.folder.path.starts_with(top.folder.path.join(super::as_os(&top.name))));
-        if !inside {
-            tops.push(item);
-        }
-    }
-    let site = format!("{}-made", set.site);
-    remove(entry, bases, tops, &site, means, outcome)
+    let inside_another = |path: &Path| gone.iter().any(|other| *other != path && path.starts_with(other));
+    let tops = gone.iter().filter(|path| !inside_another(path));
+    let tops = tops.filter_map(|path| doomed(path, "made by the change set taken back")).collect();
+    remove(entry, bases, tops, &format!("{}-made", set.site), means, outcome)
 }
 
 fn doomed(path: &Path, reason: &str) -> Option<Doomed> {
@@ -232,8 +223,8 @@ fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: 
     }
 }
 
-/// Whether what a change set made is still as it made it, and empty.
-fn untouched(creation: &CreationRow, bases: &[OwnedFd], force: bool) -> Result<(), Failure> {
+/// Whether what a change set made is still as it made it, and empty but for what goes as well.
+fn untouched(creation: &CreationRow, gone: &[&Path], bases: &[OwnedFd], force: bool) -> Result<(), Failure> {
     let (above, name) = split(&creation.path).ok_or(Failure::Os(Op::Open, Errno::INVAL))?;
     let mut opener = Opener::new(bases);
     let dir = opener.open(&folder(above))?;
@@ -245,8 +236,9 @@ fn untouched(creation: &CreationRow, bases: &[OwnedFd], force: bool) -> Result<(
     }
     let empty = match now.kind {
         crate::entry::Kind::Directory => {
-            let listed = sys::open_directory(dir, &name).and_then(sys::names);
-            listed.map_err(|errno| Failure::Os(Op::List, errno))?.is_empty()
+            let names = sys::open_directory(dir, &name).and_then(sys::names);
+            let names = names.map_err(|errno| Failure::Os(Op::List, errno))?;
+            names.iter().all(|name| gone.contains(&&*creation.path.join(as_os(name))))
         }
         _ => now.size == 0,
     };
