@@ -1,1 +1,224 @@
-//! x
+//! Trees made to lead astray, and somebody who changes them while Ambrik runs: nothing outside the site changes.
+
+use std::fs;
+use std::os::unix::fs::{chown, symlink};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+
+use rand::rngs::StdRng;
+use rand::{Rng as _, SeedableRng as _};
+
+use crate::host::{TestHost, found, id, is_root, os, picture};
+use crate::kernel::as_account;
+
+const SITE: &str = "[accounts]\nphp = \"php\"\nweb = \"web\"\n[[part]]\npath = \"uploads\"\nuse = \"store\"\n[[part]]\npath = \"install\"\nuse = \"setup\"\n";
+
+/// Files outside the site that nothing may touch.
+fn outside(host: &TestHost) -> PathBuf {
+    let folder = host.real("outside");
+    fs::create_dir_all(folder.join("deep")).unwrap();
+    for (name, mode) in [("shadow", 0o600), ("open", 0o666), ("deep/file", 0o640)] {
+        fs::write(folder.join(name), "not the site's\n").unwrap();
+        host.give(&folder.join(name), "root", mode);
+    }
+    folder
+}
+
+#[test]
+fn odd_names_and_depths_are_set_like_all_others() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    let long = vec![b'n'; 255];
+    for name in [&b"new\nline"[..], b"not\xffutf8", b"-rf", b"--", b" ", b"'\"$(x)`", b"\x1b[2J", &long] {
+        let path = host.site_path(os(name));
+        fs::write(&path, "x").unwrap();
+        host.give(&path, "php", 0o666);
+    }
+    // 300 levels with long names: far over the longest path that one system call takes.
+    let mut dir = rustix::fs::open(&host.site_path(""), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
+    let name = "d".repeat(50);
+    for _ in 0..300 {
+        rustix::fs::mkdirat(&dir, &*name, rustix::fs::Mode::from_raw_mode(0o777)).unwrap();
+        chown_at(&dir, &name);
+        dir = rustix::fs::openat(&dir, &*name, rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
+    }
+    let site = host.site(SITE);
+    let audit = host.audit(&site);
+    assert_eq!(audit.entries, 1 + 8 + 300);
+    assert_eq!(found(&audit, "php-writes-code").len(), 308);
+    let outcome = host.set(&site);
+    assert!(outcome.failures.is_empty(), "{:?}", outcome.failures);
+    let after = host.audit(&site);
+    assert_eq!((after.entries, after.changes_pending()), (309, 0));
+    assert!(after.is_complete());
+    assert!(host.undo(None, false).failures.is_empty());
+    assert_eq!(found(&host.audit(&site), "php-writes-code").len(), 308);
+}
+
+fn chown_at(dir: &std::os::fd::OwnedFd, name: &str) {
+    let (uid, gid) = (rustix::fs::Uid::from_raw(id("php")), rustix::fs::Gid::from_raw(id("php")));
+    rustix::fs::chownat(dir, name, Some(uid), Some(gid), rustix::fs::AtFlags::SYMLINK_NOFOLLOW).unwrap();
+}
+
+#[test]
+fn links_of_all_kinds_change_nothing_outside() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    let outside = outside(&host);
+    for folder in ["", "uploads", "install"] {
+        host.folder(folder, "php", 0o777);
+        let at = |name: &str| host.site_path(folder).join(name);
+        for (name, target) in [("abs", "/outside/shadow"), ("dir", "/outside"), ("up", "../../../../outside/open"), ("up2", "../../../../../outside/deep")] {
+            symlink(target, at(name)).unwrap();
+            symlink(outside.join("shadow"), at(&format!("real-{name}"))).unwrap();
+        }
+        fs::hard_link(outside.join("shadow"), at("hard")).unwrap();
+        fs::hard_link(outside.join("open"), at("hard2")).unwrap();
+    }
+    let before = picture(&outside, true);
+    let site = host.site(SITE);
+    let set = host.set(&site);
+    assert_eq!(set.failures.iter().filter(|(path, _)| !path.to_string_lossy().contains("hard")).count(), 0, "{:?}", set.failures);
+    assert_eq!(picture(&outside, true), before);
+    host.seal(&site);
+    let links_aside = |mut picture: std::collections::BTreeMap<PathBuf, String>| {
+        picture.retain(|path, _| !path.ends_with("shadow") && !path.ends_with("open"));
+        picture
+    };
+    assert!(!host.site_path("install").exists());
+    assert_eq!(links_aside(picture(&outside, true)), links_aside(before), "their number of names is all that changed");
+    assert_eq!(fs::read(outside.join("shadow")).unwrap(), b"not the site's\n");
+}
+
+#[test]
+fn other_file_systems_are_not_entered() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    let mounted = host.folder("mounted", "php", 0o777);
+    let options: Option<&std::ffi::CStr> = None;
+    if rustix::mount::mount("none", &mounted, "tmpfs", rustix::mount::MountFlags::empty(), options).is_err() {
+        eprintln!("skipped: this test may not mount");
+        return;
+    }
+    fs::write(mounted.join("inside"), "x").unwrap();
+    let before = picture(&mounted, true);
+    let site = host.site(SITE);
+    let audit = host.audit(&site);
+    assert_eq!(audit.mounts, [Path::new("/srv/www/site/mounted")]);
+    host.set(&site);
+    let untouched = picture(&mounted, true) == before;
+    let named = host.site(&format!("{SITE}[[part]]\npath = \"mounted\"\nuse = \"store\"\n"));
+    let entered = host.audit(&named).mounts.is_empty() && host.audit(&named).entries == audit.entries + 2;
+    rustix::mount::unmount(&mounted, rustix::mount::UnmountFlags::DETACH).unwrap();
+    assert!(untouched && entered, "untouched {untouched}, entered {entered}");
+}
+
+/// Runs `work` again and again while php swaps what it owns for links to the outside.
+fn under_attack(rounds: u32, work: impl Fn(&TestHost, u32)) {
+    let host = TestHost::new(&[]);
+    let outside = outside(&host);
+    let before = picture(&outside, true);
+    for n in 0..40 {
+        host.file(format!("uploads/d{n}/file"), "php", 0o666);
+        host.give(&host.site_path(format!("uploads/d{n}")), "php", 0o777);
+        host.file(format!("code{n}/file.php"), "php", 0o666);
+        host.give(&host.site_path(format!("code{n}")), "php", 0o777);
+    }
+    host.give(&host.site_path(""), "php", 0o777);
+    host.give(&host.site_path("uploads"), "php", 0o777);
+    let stop = Arc::new(AtomicBool::new(false));
+    let swaps = Arc::new(AtomicU64::new(0));
+    let attacker = {
+        let (root, target, stop, swaps) = (host.site_path(""), outside.clone(), Arc::clone(&stop), Arc::clone(&swaps));
+        let ids = host.accounts.account("php").unwrap().ids;
+        std::thread::spawn(move || as_account(&ids, move || attack(&root, &target, &stop, &swaps)))
+    };
+    for round in 0..rounds {
+        work(&host, round);
+    }
+    stop.store(true, Ordering::Relaxed);
+    attacker.join().unwrap();
+    assert!(swaps.load(Ordering::Relaxed) > 100, "the attacker hardly came to it");
+    assert_eq!(picture(&outside, true), before);
+}
+
+/// Swaps files and folders for links, renames them away and back, until told to stop.
+fn attack(root: &Path, target: &Path, stop: &AtomicBool, swaps: &AtomicU64) {
+    let mut rng = StdRng::seed_from_u64(7);
+    while !stop.load(Ordering::Relaxed) {
+        let n = rng.random_range(0..40);
+        let folder = if rng.random_bool(0.5) { root.join(format!("uploads/d{n}")) } else { root.join(format!("code{n}")) };
+        let away = folder.with_extension("away");
+        let done = match rng.random_range(0..3) {
+            // A folder becomes a link to the outside, and a folder again.
+            0 => fs::rename(&folder, &away)
+                .and_then(|()| symlink(target, &folder))
+                .and_then(|()| fs::remove_file(&folder))
+                .and_then(|()| fs::rename(&away, &folder)),
+            1 => {
+                let file = folder.join("shadow");
+                symlink(target.join("shadow"), &file).and_then(|()| fs::remove_file(&file)).and_then(|()| fs::write(&file, "x")).and_then(|()| fs::remove_file(&file))
+            }
+            _ => {
+                let file = folder.join(if folder.starts_with(root.join("uploads")) { "file" } else { "file.php" });
+                fs::remove_file(&file).and_then(|()| symlink(target.join("open"), &file)).and_then(|()| fs::remove_file(&file)).and_then(|()| fs::write(&file, "x"))
+            }
+        };
+        if done.is_ok() {
+            swaps.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}
+
+/// Opens everything up again, so that there is something to swap and something to set; by the tests' own handles.
+fn open_up(host: &TestHost) {
+    let root = host.site_path("");
+    let mut folders = vec![root];
+    while let Some(folder) = folders.pop() {
+        let Ok(handle) = rustix::fs::open(&folder, rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::DIRECTORY, rustix::fs::Mode::empty()) else { continue };
+        let _ = rustix::fs::fchown(&handle, Some(rustix::fs::Uid::from_raw(id("php"))), None);
+        let _ = rustix::fs::fchmod(&handle, rustix::fs::Mode::from_raw_mode(0o777));
+        let Ok(entries) = fs::read_dir(&folder) else { continue };
+        folders.extend(entries.flatten().filter(|e| e.file_type().is_ok_and(|t| t.is_dir())).map(|e| e.path()));
+    }
+}
+
+#[test]
+fn set_and_undo_under_attack_touch_nothing_outside() {
+    if !is_root() {
+        return;
+    }
+    under_attack(60, |host, round| {
+        let site = host.site(SITE);
+        let outcome = host.set(&site);
+        if round % 3 == 0 {
+            host.undo(Some(outcome.id), round % 2 == 0);
+        }
+        open_up(host);
+    });
+}
+
+#[test]
+fn seal_under_attack_removes_nothing_outside() {
+    if !is_root() {
+        return;
+    }
+    under_attack(30, |host, _| {
+        for n in 0..3 {
+            let _ = fs::create_dir_all(host.site_path(format!("install/s{n}")));
+            let _ = fs::write(host.site_path(format!("install/s{n}/step.php")), "x");
+        }
+        let _ = chown(host.site_path("install"), Some(id("php")), None);
+        let site = host.site(SITE);
+        let outcome = host.seal(&site);
+        host.undo(Some(outcome.id), false);
+        open_up(host);
+    });
+}
