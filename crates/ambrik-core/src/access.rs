@@ -1,5 +1,5 @@
 //! Who may do what: the kernel's algorithm on facts (`acl_permission_check` in the kernel's fs/namei.c and
-//! `posix_acl_permission` in fs/posix_acl.c; POSIX.1e draft 17, section 23.1.5).
+//! `posix_acl_permission` in `fs/posix_acl.c`; POSIX.1e draft 17, section 23.1.5).
 
 use crate::account::{Ids, Uid};
 use crate::acl::{Acl, Tag};
@@ -86,10 +86,7 @@ fn mask_of(acl: &Acl, perm: Perm, mask: Perm) -> Perm {
 /// The rights among read, write and execute that `ids` gets one at a time.
 #[must_use]
 pub fn each(ids: &Ids, rights: &Rights) -> Perm {
-    [Perm::R, Perm::W, Perm::X]
-        .into_iter()
-        .filter(|&perm| permits(ids, rights, perm))
-        .fold(Perm::NONE, Perm::or)
+    [Perm::R, Perm::W, Perm::X].into_iter().filter(|&perm| permits(ids, rights, perm)).fold(Perm::NONE, Perm::or)
 }
 
 #[cfg(test)]

@@ -347,8 +347,14 @@ mod tests {
     }
 
     #[rstest]
-    #[case("www-date", "there is no user \"www-date\" in the account files of the host looked at; did you mean \"www-data\"?")]
-    #[case("root:staf", "there is no group \"staf\" in the account files of the host looked at; did you mean \"staff\"?")]
+    #[case(
+        "www-date",
+        "there is no user \"www-date\" in the account files of the host looked at; did you mean \"www-data\"?"
+    )]
+    #[case(
+        "root:staf",
+        "there is no group \"staf\" in the account files of the host looked at; did you mean \"staff\"?"
+    )]
     #[case("", "there is no user \"\" in the account files of the host looked at")]
     fn says_what_is_missing(#[case] text: &str, #[case] want: &str) {
         assert_eq!(accounts().account(text).unwrap_err().to_string(), want);

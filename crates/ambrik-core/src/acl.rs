@@ -47,7 +47,7 @@ pub enum AclError {
     /// The header names another version than 2.
     #[error("the access list has an unknown version")]
     Version,
-    /// A tag or right that linux/posix_acl_xattr.h does not know.
+    /// A tag or right that `linux/posix_acl_xattr.h` does not know.
     #[error("the access list has an unknown entry")]
     Entry,
     /// Required entries are missing, or one stands twice.
@@ -55,7 +55,7 @@ pub enum AclError {
     Shape,
 }
 
-/// `POSIX_ACL_XATTR_VERSION` (linux/posix_acl_xattr.h).
+/// `POSIX_ACL_XATTR_VERSION` (`linux/posix_acl_xattr.h`).
 const VERSION: u32 = 2;
 /// `ACL_UNDEFINED_ID`: the id of entries that name nobody.
 const NO_ID: u32 = u32::MAX;
@@ -76,8 +76,7 @@ impl Acl {
     #[must_use]
     pub fn with_users(owner: Perm, group: Perm, other: Perm, users: &[(Uid, Perm)]) -> Self {
         let mask = users.iter().fold(group, |mask, (_, perm)| mask.or(*perm));
-        let mut entries: Vec<Entry> =
-            users.iter().map(|&(uid, perm)| Entry { tag: Tag::User(uid), perm }).collect();
+        let mut entries: Vec<Entry> = users.iter().map(|&(uid, perm)| Entry { tag: Tag::User(uid), perm }).collect();
         entries.sort_unstable();
         entries.dedup_by_key(|entry| entry.tag);
         entries.extend([
@@ -100,7 +99,7 @@ impl Acl {
         if !cut.is_empty() {
             return Err(AclError::Length);
         }
-        Self::new(entries.iter().map(read_entry).collect::<Result<Vec<_>, _>>()?)
+        Self::new(entries.iter().map(|entry| read_entry(*entry)).collect::<Result<Vec<_>, _>>()?)
     }
 
     /// The extended attribute's value.
@@ -159,8 +158,8 @@ impl Acl {
     }
 }
 
-fn read_entry(bytes: &[u8; 8]) -> Result<Entry, AclError> {
-    let [t0, t1, p0, p1, id @ ..] = *bytes;
+fn read_entry(bytes: [u8; 8]) -> Result<Entry, AclError> {
+    let [t0, t1, p0, p1, id @ ..] = bytes;
     let id = u32::from_le_bytes(id);
     let tag = match u16::from_le_bytes([t0, t1]) {
         0x01 => Tag::Owner,

@@ -185,7 +185,9 @@ impl Audit {
         if finding.above {
             let php = finding.check.name.starts_with("php");
             let who = if php { "PHP's account" } else { "other accounts" };
-            return format!("take the right to write away from {who} by hand: Ambrik changes only the site, not what leads to it");
+            return format!(
+                "take the right to write away from {who} by hand: Ambrik changes only the site, not what leads to it"
+            );
         }
         finding.check.remedy_for(&self.site)
     }
@@ -269,7 +271,11 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
             Err(WayError::Failed(path, errno)) => unseen.push(not_seen(&policy, path, errno)),
         }
     }
-    judge.aliases = places.iter().filter(|(path, found)| found.path != *path).map(|(path, found)| (found.path.clone(), path.clone())).collect();
+    judge.aliases = places
+        .iter()
+        .filter(|(path, found)| found.path != *path)
+        .map(|(path, found)| (found.path.clone(), path.clone()))
+        .collect();
     for (number, (path, resolved)) in places.into_iter().enumerate() {
         let (start, handle) = start(&judge, u32::try_from(number).unwrap_or(u32::MAX), path, resolved, &mut findings);
         starts.push(start);
@@ -349,7 +355,13 @@ fn begin(start: &Start, data: DirData) -> Dir<DirData> {
 }
 
 /// Judges the directories on the way to a start.
-fn start(judge: &Judge<'_>, number: u32, path: PathBuf, resolved: Resolved, findings: &mut Findings) -> (Start, OwnedFd) {
+fn start(
+    judge: &Judge<'_>,
+    number: u32,
+    path: PathBuf,
+    resolved: Resolved,
+    findings: &mut Findings,
+) -> (Start, OwnedFd) {
     let people = judge.people;
     let mut state: Arc<DirState> = judge.open_to_all();
     let (mut php_stop, mut web_stop) = (None, None);
@@ -437,7 +449,8 @@ struct Merged {
 impl Merged {
     fn of(inspectors: Vec<Inspector<'_>>) -> Self {
         let mut lines: BTreeMap<Option<usize>, PartLine> = BTreeMap::new();
-        let mut merged = Self { table: Vec::new(), deviants: Vec::new(), unseen: Vec::new(), vanished: 0, mounts: Vec::new() };
+        let mut merged =
+            Self { table: Vec::new(), deviants: Vec::new(), unseen: Vec::new(), vanished: 0, mounts: Vec::new() };
         for inspector in inspectors {
             for (verdict, count) in inspector.verdicts() {
                 let part = verdict.context.part;
@@ -550,20 +563,26 @@ impl Findings {
     }
 
     fn sorted(mut self) -> Vec<Finding> {
-        self.list.sort_by_key(|f| (f.accepted.is_some(), std::cmp::Reverse(f.severity()), check::place(f.check), f.above, f.part));
+        self.list.sort_by_key(|f| {
+            (f.accepted.is_some(), std::cmp::Reverse(f.severity()), check::place(f.check), f.above, f.part)
+        });
         self.list
     }
 }
+
+/// A verdict, and for each of its findings the place in the list and how many paths there were.
+type Alike<'a> = (&'a Verdict, Vec<(usize, u64)>);
 
 /// Puts what the inspection saw into findings.
 fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
     let site = &audit.site;
     let accepted = |check: &Check, path: &dyn Fn() -> PathBuf| {
-        let mut candidates = site.accepts.iter().enumerate().filter(|(_, a)| a.check == check.name && a.holds_on(today));
+        let mut candidates =
+            site.accepts.iter().enumerate().filter(|(_, a)| a.check == check.name && a.holds_on(today));
         candidates.find(|(_, accept)| accept.pattern.covers(&path())).map(|(number, _)| number)
     };
     // Paths with the same verdict go to the same findings, unless an exception or a closed directory tells them apart.
-    let mut alike: HashMap<*const Verdict, (&Verdict, Vec<(usize, u64)>)> = HashMap::new();
+    let mut alike: HashMap<*const Verdict, Alike<'_>> = HashMap::new();
     for (number, deviant) in audit.deviants.iter().enumerate() {
         let path = || audit.path(deviant);
         let part = deviant.verdict.context.part;
@@ -576,7 +595,9 @@ fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
             &verdict.findings
         } else {
             let (_, places) = alike.entry(Arc::as_ptr(verdict)).or_insert_with(|| {
-                let mut place = |(check, _): &(&'static Check, Reason)| findings.place(Slot { check, part, accepted: None, above: false });
+                let mut place = |(check, _): &(&'static Check, Reason)| {
+                    findings.place(Slot { check, part, accepted: None, above: false })
+                };
                 (&**verdict, verdict.findings.iter().map(&mut place).map(|place| (place, 0)).collect())
             });
             for (place, count) in places {
@@ -601,18 +622,30 @@ fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
     for (check, path, reason) in check::judge_site(site) {
         let whole = site.root.join(&path);
         let part = audit.policy.at(&whole).context.part;
-        findings.add(Slot { check, part, accepted: accepted(check, &|| whole.clone()), above: false }, reason, Found::Path(whole.clone()));
+        findings.add(
+            Slot { check, part, accepted: accepted(check, &|| whole.clone()), above: false },
+            reason,
+            Found::Path(whole.clone()),
+        );
     }
     if let Some((public, reason)) = served_without_need(audit) {
         let check = &check::SERVED_TOO_WIDE;
         let whole = site.root.join(&public);
-        findings.add(Slot { check, part: None, accepted: accepted(check, &|| whole.clone()), above: false }, reason, Found::Path(site.root.clone()));
+        findings.add(
+            Slot { check, part: None, accepted: accepted(check, &|| whole.clone()), above: false },
+            reason,
+            Found::Path(site.root.clone()),
+        );
     }
     for &part in &audit.missing {
         let (check, whole) = (&check::PHP_CANNOT_WRITE, part_path(site, part).unwrap_or_default());
         if is_missed(audit, part, &whole) {
             let reason = Reason::Says("not there, and PHP cannot make it".into());
-            findings.add(Slot { check, part: Some(part), accepted: accepted(check, &|| whole.clone()), above: false }, reason, Found::Path(whole.clone()));
+            findings.add(
+                Slot { check, part: Some(part), accepted: accepted(check, &|| whole.clone()), above: false },
+                reason,
+                Found::Path(whole.clone()),
+            );
         }
     }
     for unseen in &audit.unseen {
@@ -657,7 +690,9 @@ fn served_without_need(audit: &Audit) -> Option<(PathBuf, Reason)> {
     let host = audit_host(audit)?;
     let own_index = has(&host, Path::new("/index.php"));
     let folder = PUBLIC.iter().find(|folder| has(&host, &Path::new("/").join(folder).join("index.php")))?;
-    (whole_root && !own_index).then(|| (PathBuf::from("."), Reason::Says(format!("the whole root is served, and there is {folder}/index.php"))))
+    (whole_root && !own_index).then(|| {
+        (PathBuf::from("."), Reason::Says(format!("the whole root is served, and there is {folder}/index.php")))
+    })
 }
 
 /// The site's root as a host of its own: for looking up paths inside it without leaving it.

@@ -134,7 +134,14 @@ impl<'a> Judge<'a> {
     }
 
     /// What `set` makes of a path; nothing where it is right.
-    fn fix(&self, planned: &DirState, context: &Context, facts: &Facts, shape: Shape, want: &Arc<Rights>) -> Option<Arc<Rights>> {
+    fn fix(
+        &self,
+        planned: &DirState,
+        context: &Context,
+        facts: &Facts,
+        shape: Shape,
+        want: &Arc<Rights>,
+    ) -> Option<Arc<Rights>> {
         if context.used_as == Use::Foreign || !context.ours {
             return None;
         }
@@ -295,7 +302,7 @@ impl<'j> Inspector<'j> {
         let directory = facts.kind == Kind::Directory;
         let mut planned_rights = None;
         if judged {
-            let program = self.is_program(look, facts);
+            let program = is_program(look, facts);
             let verdict = self.verdict(place, context, facts, program);
             planned_rights.clone_from(&verdict.fix);
             let extra = self.look_closer(place, cursor, look, facts);
@@ -308,10 +315,18 @@ impl<'j> Inspector<'j> {
                 self.deviants.push(Deviant { spot, id: facts.id, links: facts.links, verdict, extra });
             }
         }
-        (directory && (judged || cursor.leads_on())).then(|| self.descend(place, cursor, look, facts, planned_rights.as_deref()))
+        (directory && (judged || cursor.leads_on()))
+            .then(|| self.descend(place, cursor, look, facts, planned_rights.as_deref()))
     }
 
-    fn descend(&mut self, place: &Place<'_>, cursor: &Arc<Cursor>, look: &Look<'_>, facts: &Facts, fix: Option<&Rights>) -> DirData {
+    fn descend(
+        &mut self,
+        place: &Place<'_>,
+        cursor: &Arc<Cursor>,
+        look: &Look<'_>,
+        facts: &Facts,
+        fix: Option<&Rights>,
+    ) -> DirData {
         let now = self.state(place.now, &facts.rights);
         let planned = self.state(place.planned, fix.unwrap_or(&facts.rights));
         let people = self.judge.people;
@@ -334,15 +349,6 @@ impl<'j> Inspector<'j> {
         let key = (above.id, rights.clone());
         let judge = self.judge;
         Arc::clone(self.states.entry(key).or_insert_with(|| judge.enter(above, rights)))
-    }
-
-    /// A file that begins with `#!` or as an ELF binary does (execve(2)); asked only where there is an execute bit.
-    fn is_program(&self, look: &Look<'_>, facts: &Facts) -> bool {
-        if facts.kind != Kind::File || !facts.rights.mode.has(0o111) || facts.size < 3 {
-            return false;
-        }
-        let mut buffer = [0; 4];
-        look.first_bytes(&mut buffer).is_ok_and(|head| head.starts_with(b"#!") || head == b"\x7fELF")
     }
 
     fn verdict(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Arc<Verdict> {
@@ -372,16 +378,31 @@ impl<'j> Inspector<'j> {
         let case = judge.case(place.now, context, facts, named_shape);
         let findings = check::judge_rights(&case);
         let abilities = abilities(judge, context, &case.can);
-        Verdict { context: *context, kind: facts.kind, rights: Arc::new(facts.rights.clone()), findings, fix, abilities }
+        Verdict {
+            context: *context,
+            kind: facts.kind,
+            rights: Arc::new(facts.rights.clone()),
+            findings,
+            fix,
+            abilities,
+        }
     }
 
     /// What a path's name, content or target give rise to.
-    fn look_closer(&self, place: &Place<'_>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) -> Vec<(&'static Check, Reason)> {
+    fn look_closer(
+        &self,
+        place: &Place<'_>,
+        cursor: &Cursor,
+        look: &Look<'_>,
+        facts: &Facts,
+    ) -> Vec<(&'static Check, Reason)> {
         let context = &cursor.context;
         if facts.kind == Kind::Symlink {
             return self.leads_out(place, look).map(|reason| (&check::LINK_LEAVES_SITE, reason)).into_iter().collect();
         }
-        if !(context.used_as == Use::Setup || (context.served && context.used_as == Use::Code)) || matches!(place.at, At::Start(_)) {
+        if !(context.used_as == Use::Setup || (context.served && context.used_as == Use::Code))
+            || matches!(place.at, At::Start(_))
+        {
             return Vec::new();
         }
         let below_served = || {
@@ -403,10 +424,20 @@ impl<'j> Inspector<'j> {
     fn leads_out(&self, place: &Place<'_>, look: &Look<'_>) -> Option<Reason> {
         let target = look.target().ok()?;
         let goal = self.judge.host.destination(&place.dir_path(), Path::new(OsStr::from_bytes(&target)));
-        let as_named = self.judge.aliases.iter().find_map(|(real, named)| Some(named.join(goal.strip_prefix(real).ok()?)));
+        let as_named =
+            self.judge.aliases.iter().find_map(|(real, named)| Some(named.join(goal.strip_prefix(real).ok()?)));
         let ours = self.judge.policy.at(as_named.as_ref().unwrap_or(&goal)).context.ours;
         (!ours).then(|| Reason::Says(format!("to {}", Shown(&goal))))
     }
+}
+
+/// A file that begins with `#!` or as an ELF binary does (execve(2)); asked only where there is an execute bit.
+fn is_program(look: &Look<'_>, facts: &Facts) -> bool {
+    if facts.kind != Kind::File || !facts.rights.mode.has(0o111) || facts.size < 3 {
+        return false;
+    }
+    let mut buffer = [0; 4];
+    look.first_bytes(&mut buffer).is_ok_and(|head| head.starts_with(b"#!") || head == b"\x7fELF")
 }
 
 fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> [Ability; 4] {

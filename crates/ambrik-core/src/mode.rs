@@ -168,7 +168,8 @@ pub struct ModeError {
 }
 
 const OCTAL: &str = "three or four octal digits are expected, such as \"0640\"";
-const SYMBOLIC: &str = "clauses such as \"u=rw,g=r,o=\" are expected: who (u, g, o, a), then =, + or -, then rights (r, w, x, X, s, t)";
+const SYMBOLIC: &str =
+    "clauses such as \"u=rw,g=r,o=\" are expected: who (u, g, o, a), then =, + or -, then rights (r, w, x, X, s, t)";
 
 impl FromStr for Mode {
     type Err = ModeError;

@@ -378,10 +378,8 @@ mod tests {
     #[case::any_depth_of_none("var/s.key", Use::Secret)]
     #[case::the_glob_alone_is_not_the_middle("var/x", Use::Code)]
     fn finds_the_part(#[case] path: &str, #[case] want: Use) {
-        let policy = policy(
-            "var/*/cache=scratch var/lib/cache=log var/*/cache/keep=store var/**/*.key=secret",
-            Phase::Sealed,
-        );
+        let policy =
+            policy("var/*/cache=scratch var/lib/cache=log var/*/cache/keep=store var/**/*.key=secret", Phase::Sealed);
         assert_eq!(policy.at(&Path::new("/srv/x").join(path)).context.used_as, want);
     }
 

@@ -87,7 +87,7 @@ impl Solver {
         let overrides = policy.overrides(context);
         let directory = shape.is_directory();
         let owner = overrides.and_then(|o| o.owner).unwrap_or_else(|| self.owner(context, directory));
-        let others = self.others(context, directory);
+        let others = others(context, directory);
         let needs = self.needs(context, directory);
         let fixed_group = overrides.and_then(|o| o.group);
         let carriers = self.carriers(context, owner, others, &needs, fixed_group);
@@ -141,11 +141,6 @@ impl Solver {
         if phps { self.php.uid } else { self.keeper.uid }
     }
 
-    fn others(&self, context: &Context, directory: bool) -> Perm {
-        let pass = if directory && context.passage.others { Perm::X } else { Perm::NONE };
-        context.row.others.perm(directory).or(pass)
-    }
-
     /// What each account of the site must get; one account in two roles gets both's.
     fn needs(&self, context: &Context, directory: bool) -> BTreeMap<Uid, Perm> {
         let passage = context.passage;
@@ -154,7 +149,7 @@ impl Solver {
             (self.php.uid, context.row.php, passage.php),
             (self.web.uid, context.row.web, passage.web),
         ];
-        let others = self.others(context, directory);
+        let others = others(context, directory);
         let mut needs = BTreeMap::new();
         for (uid, right, passes) in roles {
             let pass = if passes && directory && right == Right::None { Perm::X } else { Perm::NONE };
@@ -178,7 +173,8 @@ impl Solver {
             .filter(|&(&uid, &need)| uid != owner && uid != Uid::ROOT && need != others)
             .map(|(&uid, &need)| (uid, need))
             .collect();
-        let by_list_only = |uid: &Uid| self.grant == Grant::Acl && *uid == self.php.uid && context.row.php == Right::Write;
+        let by_list_only =
+            |uid: &Uid| self.grant == Grant::Acl && *uid == self.php.uid && context.row.php == Right::Write;
         let carried = |group: &(Gid, BTreeSet<Uid>)| -> Option<(Perm, BTreeSet<Uid>)> {
             let members: BTreeSet<Uid> =
                 group.1.iter().copied().filter(|uid| *uid != owner && *uid != Uid::ROOT).collect();
@@ -220,6 +216,12 @@ impl Solver {
     }
 }
 
+/// What everybody gets.
+fn others(context: &Context, directory: bool) -> Perm {
+    let pass = if directory && context.passage.others { Perm::X } else { Perm::NONE };
+    context.row.others.perm(directory).or(pass)
+}
+
 /// Solved rights, each row once.
 #[derive(Debug, Default)]
 pub struct Wants(HashMap<(u32, Shape), Arc<Rights>>);
@@ -227,7 +229,8 @@ pub struct Wants(HashMap<(u32, Shape), Arc<Rights>>);
 impl Wants {
     /// What `solver` makes of a context and shape, computed once.
     pub fn get(&mut self, solver: &Solver, policy: &Policy, context: &Context, shape: Shape) -> Arc<Rights> {
-        let solved = self.0.entry((context.id, shape)).or_insert_with(|| Arc::new(solver.solve(policy, context, shape)));
+        let solved =
+            self.0.entry((context.id, shape)).or_insert_with(|| Arc::new(solver.solve(policy, context, shape)));
         Arc::clone(solved)
     }
 }

@@ -4,7 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
-use crate::commands::{audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, seal::SealArgs, set::SetArgs, undo::UndoArgs};
+use crate::commands::{
+    audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, seal::SealArgs, set::SetArgs, undo::UndoArgs,
+};
 
 /// Say what each part of a PHP site is for; Ambrik works out who may do what, makes it so, proves it, and takes it back
 #[derive(Debug, Parser)]
@@ -23,10 +25,24 @@ const EXIT_CODES: &str = "Exit codes: 0 nothing to report; 1 findings, or change
 #[derive(Debug, Args)]
 pub(crate) struct Global {
     /// Directory of the site files [default: /etc/ambrik/sites]
-    #[arg(long, global = true, value_name = "DIR", env = "AMBRIK_SITES", hide_env = true, help_heading = "Options of every command")]
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        env = "AMBRIK_SITES",
+        hide_env = true,
+        help_heading = "Options of every command"
+    )]
     pub(crate) sites: Option<PathBuf>,
     /// Directory of the ledger and the keepsakes [default: /var/lib/ambrik]
-    #[arg(long, global = true, value_name = "DIR", env = "AMBRIK_STATE", hide_env = true, help_heading = "Options of every command")]
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        env = "AMBRIK_STATE",
+        hide_env = true,
+        help_heading = "Options of every command"
+    )]
     pub(crate) state: Option<PathBuf>,
     /// Treat a folder as the root of the host looked at
     #[arg(long, global = true, value_name = "DIR", help_heading = "Options of every command")]
@@ -35,7 +51,14 @@ pub(crate) struct Global {
     #[arg(long, global = true, value_enum, default_value = "text", help_heading = "Options of every command")]
     pub(crate) format: Format,
     /// When to use colours
-    #[arg(long, global = true, value_enum, default_value = "auto", value_name = "WHEN", help_heading = "Options of every command")]
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value = "auto",
+        value_name = "WHEN",
+        help_heading = "Options of every command"
+    )]
     pub(crate) color: When,
     /// Print results and errors only
     #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = "Options of every command")]

@@ -11,7 +11,9 @@ pub(crate) fn go_on(session: &mut Session<'_>, yes: bool, question: &str) -> Res
         return Ok(true);
     }
     if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
-        return Err(Failure::usage("nothing was changed: there is no terminal to ask on; say --yes, or look first with --preview"));
+        return Err(Failure::usage(
+            "nothing was changed: there is no terminal to ask on; say --yes, or look first with --preview",
+        ));
     }
     session.ask(&format!("{question} [y/N] "));
     let mut answer = String::new();

@@ -105,8 +105,8 @@ impl Builder {
         let mut group: String = ACCOUNTS.iter().map(|(name, id, _)| format!("{name}:x:{id}:\n")).collect();
         let (uid, gid) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         if !self.owners {
-            passwd.push_str(&format!("you:x:{uid}:{gid}::/nonexistent:/bin/sh\n"));
-            group.push_str(&format!("you:x:{gid}:\n"));
+            passwd = format!("{passwd}you:x:{uid}:{gid}::/nonexistent:/bin/sh\n");
+            group = format!("{group}you:x:{gid}:\n");
         }
         self.write("etc/passwd", passwd)?;
         self.write("etc/group", group)?;
@@ -135,7 +135,10 @@ impl Builder {
             self.write(&format!("{root}/var/cache/{n:02}.php"), "<?php // compiled\n")?;
         }
         self.write(&format!("{root}/var/log/berths.log"), "2026-11-01T06:00:00+00:00 started\n")?;
-        self.write(&format!("{root}/config/settings.php"), "<?php return ['language' => 'en', 'secret_key' => 'made-up'];\n")?;
+        self.write(
+            &format!("{root}/config/settings.php"),
+            "<?php return ['language' => 'en', 'secret_key' => 'made-up'];\n",
+        )?;
         self.write(&format!("{root}/berths-1.4.zip"), "PK\u{3}\u{4} the archive it came in\n")?;
         self.write(&format!("{root}/info.php"), "<?php phpinfo();\n")?;
         self.all(root, (4101, 4101), 0o777, 0o666)?;
@@ -149,11 +152,17 @@ impl Builder {
         self.unpack("tidewatch", root)?;
         for gauge in ["north", "south", "lock"] {
             for day in 1..=220 {
-                self.write(&format!("{root}/data/{gauge}/{day:03}.csv"), format!("06:00;{}.{:02}\n", day % 4, day % 100))?;
+                self.write(
+                    &format!("{root}/data/{gauge}/{day:03}.csv"),
+                    format!("06:00;{}.{:02}\n", day % 4, day % 100),
+                )?;
             }
         }
         for n in 1..=150 {
-            self.write(&format!("{root}/public/assets/tiles/{n:03}.svg"), "<svg xmlns=\"http://www.w3.org/2000/svg\"/>\n")?;
+            self.write(
+                &format!("{root}/public/assets/tiles/{n:03}.svg"),
+                "<svg xmlns=\"http://www.w3.org/2000/svg\"/>\n",
+            )?;
         }
         self.write(&format!("{root}/var/cache/latest.json"), "{\"north\":1.2}\n")?;
         self.write(&format!("{root}/notes/handover.txt"), "who to call when the feed stops\n")?;
@@ -177,7 +186,10 @@ impl Builder {
         let settings = APPLICATIONS.get_file("notices/settings.php").ok_or(io::ErrorKind::NotFound)?;
         self.write("etc/notices/settings.php", settings.contents())?;
         for n in 1..=120 {
-            self.write(&format!("var/lib/notices/2026{n:04}-090000.txt"), format!("Notice {n}: the sea lock opens at six.\n"))?;
+            self.write(
+                &format!("var/lib/notices/2026{n:04}-090000.txt"),
+                format!("Notice {n}: the sea lock opens at six.\n"),
+            )?;
         }
         fs::create_dir_all(self.at("var/log"))?;
         self.all("usr/share/notices", (0, 0), 0o755, 0o644)?;

@@ -49,7 +49,7 @@ impl Failure {
         Self { exit: Exit::Usage, message: message.into(), closed_pipe: false }
     }
 
-    fn privilege_or(privilege: bool, otherwise: Exit, message: String) -> Self {
+    fn privilege_or(privilege: bool, otherwise: Exit, message: &str) -> Self {
         let exit = if privilege { Exit::Privilege } else { otherwise };
         let hint = if privilege { "; run it as root, or name a state directory of your own with --state" } else { "" };
         Self { exit, message: format!("{message}{hint}"), closed_pipe: false }
@@ -70,7 +70,7 @@ impl From<io::Error> for Failure {
 
 impl From<StateError> for Failure {
     fn from(error: StateError) -> Self {
-        Self::privilege_or(error.is_privilege(), Exit::Usage, error.to_string())
+        Self::privilege_or(error.is_privilege(), Exit::Usage, &error.to_string())
     }
 }
 
@@ -78,7 +78,7 @@ impl From<LedgerError> for Failure {
     fn from(error: LedgerError) -> Self {
         match error {
             LedgerError::State(error) => error.into(),
-            error => Self::privilege_or(false, Exit::Usage, error.to_string()),
+            error => Self::privilege_or(false, Exit::Usage, &error.to_string()),
         }
     }
 }
@@ -87,9 +87,9 @@ impl From<ChangeError> for Failure {
     fn from(error: ChangeError) -> Self {
         match error {
             ChangeError::State(error) => error.into(),
-            ChangeError::Ledger(error) => Self::privilege_or(false, Exit::Partial, error.to_string()),
+            ChangeError::Ledger(error) => Self::privilege_or(false, Exit::Partial, &error.to_string()),
             error @ (ChangeError::RootReplaced | ChangeError::Keepsake { .. }) => {
-                Self::privilege_or(false, Exit::Partial, error.to_string())
+                Self::privilege_or(false, Exit::Partial, &error.to_string())
             }
         }
     }

@@ -4,13 +4,13 @@ use std::io::{self, IsTerminal as _, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use anstream::adapter::StripBytes;
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Setting;
 use ambrik_core::change::{ChangeSet, Ledger, SitePhase, StateDir, StateError};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{self, Site};
 use ambrik_core::tree::{Host, Progress};
+use anstream::adapter::StripBytes;
 
 use crate::args::{Format, Global, When};
 use crate::failure::{Exit, Failure};
@@ -170,12 +170,16 @@ impl<'s> Session<'s> {
         }
         for (n, site) in sites.iter().enumerate() {
             if let Some(other) = sites[..n].iter().find(|other| other.name == site.name) {
-                wrong.push(format!("{}: the name \"{}\" is also that of {}; give each site a name of its own", Shown(&site.file), site.name, Shown(&other.file)));
+                wrong.push(format!(
+                    "{}: the name \"{}\" is also that of {}; give each site a name of its own",
+                    Shown(&site.file),
+                    site.name,
+                    Shown(&other.file)
+                ));
             }
         }
         if wrong.is_empty() { Ok(sites) } else { Err(Failure::usage(wrong.join("\n"))) }
     }
-
 
     fn file(&self, named: &Path) -> PathBuf {
         let is_path = named.components().count() > 1 || named.extension().is_some_and(|e| e == "toml");
@@ -189,7 +193,11 @@ impl<'s> Session<'s> {
                 let known = self.all_files().unwrap_or_default();
                 let names: Vec<String> =
                     known.iter().filter_map(|f| Some(f.file_stem()?.to_string_lossy().into_owned())).collect();
-                let known = if names.is_empty() { String::new() } else { format!("; the sites here are: {}", names.join(", ")) };
+                let known = if names.is_empty() {
+                    String::new()
+                } else {
+                    format!("; the sites here are: {}", names.join(", "))
+                };
                 format!("there is no site file {shown}{known}")
             }
             _ => format!("cannot read the site file {shown}: {cause}"),
@@ -199,7 +207,9 @@ impl<'s> Session<'s> {
     fn all_files(&self) -> Result<Vec<PathBuf>, Failure> {
         let shown = Shown(&self.sites);
         let entries = std::fs::read_dir(&self.sites).map_err(|cause| match cause.kind() {
-            io::ErrorKind::NotFound => Failure::usage(format!("there is no sites directory {shown}; name a site file, or another directory with --sites")),
+            io::ErrorKind::NotFound => Failure::usage(format!(
+                "there is no sites directory {shown}; name a site file, or another directory with --sites"
+            )),
             _ => Failure::usage(format!("cannot list the sites directory {shown}: {cause}")),
         })?;
         let paths = entries.filter_map(|entry| entry.ok().map(|e| e.path()));

@@ -47,7 +47,13 @@ impl<W: Write> Packer<W> {
     }
 
     /// Puts `name` in `dir`, and everything below it, into the archive; `path` is its whole path.
-    pub(crate) fn add(&mut self, dir: BorrowedFd<'_>, name: &CStr, path: &Path, id: Option<Identity>) -> Result<(), PathFailure> {
+    pub(crate) fn add(
+        &mut self,
+        dir: BorrowedFd<'_>,
+        name: &CStr,
+        path: &Path,
+        id: Option<Identity>,
+    ) -> Result<(), PathFailure> {
         let failed = |op| move |errno| (path.to_owned(), Failure::Os(op, errno));
         let handle = sys::pin(dir, name).map_err(failed(Op::Open))?;
         let facts = sys::look_whole(&handle).map_err(failed(Op::Look))?;
@@ -75,10 +81,20 @@ impl<W: Write> Packer<W> {
         Ok(())
     }
 
-    fn write(&mut self, dir: BorrowedFd<'_>, name: &CStr, path: &Path, handle: &OwnedFd, facts: &Facts, times: Times) -> Result<(), PathFailure> {
+    fn write(
+        &mut self,
+        dir: BorrowedFd<'_>,
+        name: &CStr,
+        path: &Path,
+        handle: &OwnedFd,
+        facts: &Facts,
+        times: Times,
+    ) -> Result<(), PathFailure> {
         let Some(archive) = &mut self.archive else { return Ok(()) };
         let failed = |op| move |errno| (path.to_owned(), Failure::Os(op, errno));
-        let kept = |cause: io::Error| (path.to_owned(), Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO)));
+        let kept = |cause: io::Error| {
+            (path.to_owned(), Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO)))
+        };
         let mut records = Records::default();
         records.add(b"path", inside(path));
         records.add(b"mtime", shown_time(times.modified).as_bytes());
@@ -285,7 +301,11 @@ struct Kept {
 /// Puts everything of an archive that is `root` or below it back where it was; nothing that is there is overwritten.
 ///
 /// `open` gives a handle on a directory by its path. The answer is how many paths came back, and which did not.
-pub(crate) fn restore(archive: impl Read, root: &Path, open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>) -> io::Result<(u64, Vec<PathFailure>)> {
+pub(crate) fn restore(
+    archive: impl Read,
+    root: &Path,
+    open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
+) -> io::Result<(u64, Vec<PathFailure>)> {
     let mut archive = tar::Archive::new(archive);
     let mut records = Vec::new();
     let mut folders: Vec<Kept> = Vec::new();
@@ -299,7 +319,10 @@ pub(crate) fn restore(archive: impl Read, root: &Path, open: &mut dyn FnMut(&Pat
             continue;
         }
         let Some(kept) = Kept::of(entry.header(), std::mem::take(&mut records)) else {
-            return Err(io::Error::new(io::ErrorKind::InvalidData, "the keepsake holds an entry that Ambrik does not write"));
+            return Err(io::Error::new(
+                io::ErrorKind::InvalidData,
+                "the keepsake holds an entry that Ambrik does not write",
+            ));
         };
         if !kept.path.starts_with(root) {
             continue;
@@ -331,7 +354,8 @@ impl Kept {
         let path = Path::new("/").join(OsString::from_vec(record(b"path")?));
         super::super::site::absolute_components(&path)?;
         let (link, socket) = (record(b"linkpath"), record(SOCKET).is_some());
-        let attributes = records.into_iter().filter_map(|(key, value)| Some((key.strip_prefix(ATTRIBUTE)?.to_vec(), value)));
+        let attributes =
+            records.into_iter().filter_map(|(key, value)| Some((key.strip_prefix(ATTRIBUTE)?.to_vec(), value)));
         Some(Self {
             path,
             kind: header.entry_type(),
@@ -350,7 +374,11 @@ impl Kept {
         Ok((open(above)?, c_name(name)?))
     }
 
-    fn make(&self, content: &mut impl Read, open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>) -> Result<(), Failure> {
+    fn make(
+        &self,
+        content: &mut impl Read,
+        open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
+    ) -> Result<(), Failure> {
         let (dir, name) = self.place(open)?;
         let made = |errno| match errno {
             Errno::EXIST => Failure::NotOurs("something else is there now".into()),
@@ -358,11 +386,15 @@ impl Kept {
         };
         match self.kind {
             EntryType::Directory => return sys::create_directory(&dir, &name).map_err(made),
-            EntryType::Symlink => sys::make_symlink(&dir, &name, self.link.as_deref().unwrap_or_default()).map_err(made)?,
-            EntryType::Link => return self.make_link(&dir, &name, open).map_err(|failure| match failure {
-                Failure::Os(_, errno) => made(errno),
-                other => other,
-            }),
+            EntryType::Symlink => {
+                sys::make_symlink(&dir, &name, self.link.as_deref().unwrap_or_default()).map_err(made)?;
+            }
+            EntryType::Link => {
+                return self.make_link(&dir, &name, open).map_err(|failure| match failure {
+                    Failure::Os(_, errno) => made(errno),
+                    other => other,
+                });
+            }
             EntryType::Fifo => sys::make_special(&dir, &name, self.socket).map_err(made)?,
             _ => {
                 let mut file = File::from(sys::create_file(&dir, &name).map_err(made)?);
@@ -373,7 +405,12 @@ impl Kept {
         self.dress(&dir, &name)
     }
 
-    fn make_link(&self, dir: &OwnedFd, name: &CStr, open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>) -> Result<(), Failure> {
+    fn make_link(
+        &self,
+        dir: &OwnedFd,
+        name: &CStr,
+        open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
+    ) -> Result<(), Failure> {
         let first = Path::new("/").join(OsString::from_vec(self.link.clone().unwrap_or_default()));
         let (above, first_name) = split(&first).ok_or(Failure::Os(Op::Create, Errno::INVAL))?;
         let first_dir = open(above)?;

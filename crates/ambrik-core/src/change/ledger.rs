@@ -1,4 +1,4 @@
-//! The ledger: what was there before each change, durable before the change is made (SQLite).
+//! The ledger: what was there before each change, durable before the change is made (`SQLite`).
 
 use std::collections::HashMap;
 use std::ffi::{OsStr, OsString};
@@ -304,7 +304,12 @@ impl Ledger {
     pub(crate) fn removals(&self, id: i64) -> Result<Vec<RemovalRow>, LedgerError> {
         let sql = "SELECT path, keepsake, before_times, after_times FROM removal WHERE change_set = ?";
         self.list(sql, id, |row| {
-            Ok(RemovalRow { path: path_of(row, 0)?, keepsake: row.get(1)?, before_times: row.get(2)?, after_times: row.get(3)? })
+            Ok(RemovalRow {
+                path: path_of(row, 0)?,
+                keepsake: row.get(1)?,
+                before_times: row.get(2)?,
+                after_times: row.get(3)?,
+            })
         })
     }
 
@@ -325,7 +330,12 @@ impl Ledger {
         rows.into_iter().map(|found| row(found).ok_or_else(|| self.damaged("a path that was made"))).collect()
     }
 
-    fn list<T>(&self, sql: &str, id: i64, read: impl Fn(&Row<'_>) -> rusqlite::Result<T>) -> Result<Vec<T>, LedgerError> {
+    fn list<T>(
+        &self,
+        sql: &str,
+        id: i64,
+        read: impl Fn(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, LedgerError> {
         let failed = self.failed("read");
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let rows = statement.query_map([id], |row| read(row)).map_err(&failed)?;
@@ -428,7 +438,10 @@ impl Entry<'_> {
         let transaction = self.ledger.db.transaction().map_err(&failed)?;
         for (number, why) in turns {
             let sql = "UPDATE turn SET failed = ? WHERE change_set = ? AND number = ?";
-            transaction.prepare_cached(sql).and_then(|mut s| s.execute(params![why, self.id, number])).map_err(&failed)?;
+            transaction
+                .prepare_cached(sql)
+                .and_then(|mut s| s.execute(params![why, self.id, number]))
+                .map_err(&failed)?;
         }
         transaction.commit().map_err(&failed)
     }
@@ -443,7 +456,14 @@ impl Entry<'_> {
     }
 
     /// Records a path that is about to be removed, with the number of paths in it and where they are kept.
-    pub(crate) fn removal(&mut self, path: &Path, reason: &str, keepsake: Option<&str>, files: usize, times: &[u8]) -> Result<(), LedgerError> {
+    pub(crate) fn removal(
+        &mut self,
+        path: &Path,
+        reason: &str,
+        keepsake: Option<&str>,
+        files: usize,
+        times: &[u8],
+    ) -> Result<(), LedgerError> {
         let sql = "INSERT INTO removal (change_set, path, reason, keepsake, files, before_times) VALUES (?,?,?,?,?,?)";
         let files = i64::try_from(files).unwrap_or(i64::MAX);
         let values = params![self.id, path.as_os_str().as_bytes(), reason, keepsake, files, times];
@@ -545,7 +565,8 @@ fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
     let ended: Option<String> = row.get(4)?;
     let (before, after): (String, String) = (row.get(6)?, row.get(7)?);
     let (id, site, command, process) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(5)?);
-    let (undoes, undone_by, done, failed, removed) = (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
+    let (undoes, undone_by, done, failed, removed) =
+        (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
     let read = || {
         let ended = match ended {
             Some(text) => Some(text.parse().ok()?),
@@ -553,7 +574,21 @@ fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
         };
         let (phase_before, phase_after) = (Phase::of_word(&before)?, Phase::of_word(&after)?);
         let begun = begun.parse().ok()?;
-        Some(ChangeSet { id, site, command, begun, ended, process, phase_before, phase_after, undoes, undone_by, done, failed, removed })
+        Some(ChangeSet {
+            id,
+            site,
+            command,
+            begun,
+            ended,
+            process,
+            phase_before,
+            phase_after,
+            undoes,
+            undone_by,
+            done,
+            failed,
+            removed,
+        })
     };
     Ok(read())
 }

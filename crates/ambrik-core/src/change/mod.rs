@@ -137,7 +137,7 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
         let (folder, name) = place(&plan.audit, &plan.audit.deviants[removal.deviant]);
         Doomed { folder, name, id: Some(removal.id), reason: removal.reason.clone() }
     });
-    remove(&mut entry, &bases, removals.collect(), &plan.audit.site.name, means, &mut outcome)?;
+    remove(&mut entry, &bases, &removals.collect::<Vec<_>>(), &plan.audit.site.name, means, &mut outcome)?;
     entry.end(outcome.done + outcome.removed, outcome.failures.len() as u64, None)?;
     Ok(outcome)
 }
@@ -196,7 +196,9 @@ impl<'a> Places<'a> {
     fn folder(&self, dir: &Arc<Dir<DirData>>) -> Arc<Folder> {
         let path = dir.path();
         let starts = self.audit.starts.iter().enumerate();
-        let start = starts.filter(|(_, start)| path.starts_with(&start.path)).max_by_key(|(_, start)| start.path.as_os_str().len());
+        let start = starts
+            .filter(|(_, start)| path.starts_with(&start.path))
+            .max_by_key(|(_, start)| start.path.as_os_str().len());
         let (number, below, path) = match start {
             Some((number, start)) => {
                 let below = path.strip_prefix(&start.path).map(Path::to_owned).unwrap_or_default();
@@ -332,7 +334,7 @@ struct Doomed {
 fn remove(
     entry: &mut Entry<'_>,
     bases: &[OwnedFd],
-    doomed: Vec<Doomed>,
+    doomed: &[Doomed],
     site: &str,
     means: &Means<'_>,
     outcome: &mut Outcome,
@@ -355,7 +357,7 @@ fn remove(
     let mut packer = Packer::new(file);
     let mut opener = Opener::new(bases);
     let mut packed_roots: Vec<(&Doomed, PathBuf)> = Vec::new();
-    for item in &doomed {
+    for item in doomed {
         let whole = item.folder.path.join(as_os(&item.name));
         let added = match opener.open(&item.folder) {
             Ok(dir) => packer.add(dir, &item.name, &whole, item.id),
@@ -380,7 +382,8 @@ fn remove(
         let mut open = |path: &Path| -> Result<OwnedFd, Failure> {
             let rest = path.strip_prefix(&item.folder.path).map_err(|_| Failure::Replaced)?;
             let id = if rest.as_os_str().is_empty() { item.folder.id } else { None };
-            let folder = Folder { below: item.folder.below.join(rest), path: path.to_owned(), id, ..(*item.folder).clone() };
+            let folder =
+                Folder { below: item.folder.below.join(rest), path: path.to_owned(), id, ..(*item.folder).clone() };
             let mut opener = Opener::new(bases);
             let dir = opener.open(&folder)?;
             dir.try_clone_to_owned().map_err(|_| Failure::Os(Op::Open, Errno::MFILE))

@@ -136,7 +136,8 @@ impl Plan {
             let Some(Turn { kind, before, after, .. }) = turn(deviant) else { continue };
             let part = deviant.verdict.context.part;
             let example = self.audit.relative(&self.audit.path(deviant));
-            let alike = found.iter_mut().find(|g| (g.part, g.kind) == (part, kind) && g.before == before && g.after == after);
+            let alike =
+                found.iter_mut().find(|g| (g.part, g.kind) == (part, kind) && g.before == before && g.after == after);
             match alike {
                 Some(group) => {
                     group.count += count;
@@ -145,7 +146,14 @@ impl Plan {
                 None => found.push(Group { part, kind, before, after, count, example }),
             }
         }
-        found.sort_by(|a, b| (a.part, a.kind, std::cmp::Reverse(a.count), &a.example).cmp(&(b.part, b.kind, std::cmp::Reverse(b.count), &b.example)));
+        found.sort_by(|a, b| {
+            (a.part, a.kind, std::cmp::Reverse(a.count), &a.example).cmp(&(
+                b.part,
+                b.kind,
+                std::cmp::Reverse(b.count),
+                &b.example,
+            ))
+        });
         found
     }
 
@@ -157,9 +165,8 @@ impl Plan {
     /// The deviants that get other rights.
     fn changing(&self) -> impl Iterator<Item = &Deviant> + '_ {
         let deviants = self.audit.deviants.iter().enumerate();
-        let to_change = deviants.filter(|(number, deviant)| {
-            deviant.verdict.fix.is_some() && !self.audit.left_alone.contains_key(number)
-        });
+        let to_change = deviants
+            .filter(|(number, deviant)| deviant.verdict.fix.is_some() && !self.audit.left_alone.contains_key(number));
         to_change.map(|(_, deviant)| deviant).filter(|deviant| !self.goes(deviant))
     }
 

@@ -67,9 +67,8 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
     if !kind.has_mode() {
         return read_back(handle, kind, after);
     }
-    let attribute = |name, value: Option<Vec<u8>>| {
-        sys::set_attribute(handle, name, value.as_deref()).map_err(failed(Op::SetAcl))
-    };
+    let attribute =
+        |name, value: Option<Vec<u8>>| sys::set_attribute(handle, name, value.as_deref()).map_err(failed(Op::SetAcl));
     let bytes = |acl: &Option<Arc<Acl>>| acl.as_ref().map(|acl| acl.to_attribute());
     if before.acl != after.acl {
         attribute(ACCESS_ATTRIBUTE, bytes(&after.acl))?;
@@ -154,7 +153,11 @@ mod tests {
     #[case::group_would_get_write(rights(5, 5, 0o664), rights(0, 33, 0o640), Some(0o640))]
     #[case::same_group(rights(5, 33, 0o660), rights(0, 33, 0o640), None)]
     #[case::owner_would_get_execute(rights(5, 5, 0o700), rights(33, 5, 0o600), Some(0o600))]
-    fn no_moment_gives_more_than_before_or_after(#[case] before: Rights, #[case] after: Rights, #[case] want: Option<u16>) {
+    fn no_moment_gives_more_than_before_or_after(
+        #[case] before: Rights,
+        #[case] after: Rights,
+        #[case] want: Option<u16>,
+    ) {
         assert_eq!(narrower(&before, &after).map(Mode::bits), want);
     }
 

@@ -40,7 +40,9 @@ pub enum UndoError {
     #[error("there is no change set {0}: `ambrik history` lists them")]
     Unknown(i64),
     /// It was taken back already.
-    #[error("change set {0} was taken back already, by change set {1}; to make it again, take that one back: ambrik undo {1}")]
+    #[error(
+        "change set {0} was taken back already, by change set {1}; to make it again, take that one back: ambrik undo {1}"
+    )]
     Already(i64, i64),
 }
 
@@ -92,7 +94,7 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
 
     let returned = plan.restorings.iter().filter_map(|r| doomed(&r.path, "put back by the change set taken back"));
-    remove(&mut entry, &bases, returned.collect(), &set.site, means, &mut outcome)?;
+    remove(&mut entry, &bases, &returned.collect::<Vec<_>>(), &set.site, means, &mut outcome)?;
 
     for removal in &plan.removals {
         if let Some(name) = &removal.keepsake {
@@ -113,7 +115,14 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
         (!batch.is_empty()).then_some(batch)
     });
     let interrupted = plan.interrupted;
-    run(&mut entry, &bases, batches, &|dir, name, turn| take_back(dir, name, turn, interrupted, force), means, &mut outcome)?;
+    run(
+        &mut entry,
+        &bases,
+        batches,
+        &|dir, name, turn| take_back(dir, name, turn, interrupted, force),
+        means,
+        &mut outcome,
+    )?;
 
     let mut gone: Vec<&Path> = Vec::new();
     // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
@@ -125,7 +134,11 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     }
     remove_made(&mut entry, &bases, &gone, set, means, &mut outcome)?;
     let whole = outcome.failures.is_empty();
-    entry.end(outcome.done + outcome.removed + outcome.restored, outcome.failures.len() as u64, Some(TakenBack { set: set.id, whole }))?;
+    entry.end(
+        outcome.done + outcome.removed + outcome.restored,
+        outcome.failures.len() as u64,
+        Some(TakenBack { set: set.id, whole }),
+    )?;
     Ok(outcome)
 }
 
@@ -140,8 +153,8 @@ fn remove_made(
 ) -> Result<(), ChangeError> {
     let inside_another = |path: &Path| gone.iter().any(|other| *other != path && path.starts_with(other));
     let tops = gone.iter().filter(|path| !inside_another(path));
-    let tops = tops.filter_map(|path| doomed(path, "made by the change set taken back")).collect();
-    remove(entry, bases, tops, &format!("{}-made", set.site), means, outcome)
+    let tops = tops.filter_map(|path| doomed(path, "made by the change set taken back")).collect::<Vec<_>>();
+    remove(entry, bases, &tops, &format!("{}-made", set.site), means, outcome)
 }
 
 fn doomed(path: &Path, reason: &str) -> Option<Doomed> {
@@ -175,7 +188,8 @@ fn take_back(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn, interrupted: bool, f
     if is(rights, &turn.after, turn.kind) {
         return Ok(());
     }
-    let left = is(rights, &turn.before, turn.kind) || (interrupted && is_between(rights, &turn.after, &turn.before, turn.kind));
+    let left = is(rights, &turn.before, turn.kind)
+        || (interrupted && is_between(rights, &turn.after, &turn.before, turn.kind));
     if !left && !force {
         let what = format!("{}:{} {}", rights.uid, rights.gid, rights.mode);
         return Err(Failure::NotOurs(format!("now {what}; --force decides")));
@@ -203,7 +217,8 @@ fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: 
     };
     let parent = removal.path.parent().map(Path::to_owned).unwrap_or_default();
     let time_then = removal.after_times.as_deref().and_then(times_of);
-    let unchanged = open(&parent).is_ok_and(|dir| sys::times(dir).ok().map(|t| t.modified) == time_then.map(|t| t.modified));
+    let unchanged =
+        open(&parent).is_ok_and(|dir| sys::times(dir).ok().map(|t| t.modified) == time_then.map(|t| t.modified));
     match keepsake::restore(std::io::BufReader::new(File::from(archive)), &removal.path, &mut { open }) {
         Ok((done, failures)) => {
             outcome.restored += done;

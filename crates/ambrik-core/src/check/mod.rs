@@ -288,7 +288,8 @@ fn php_must_not_write(case: &Case<'_>) -> bool {
 /// Whether a name ends like a PHP file's.
 pub(crate) fn is_php_name(name: &Path) -> bool {
     let extension = name.extension().map(|e| e.to_string_lossy().to_ascii_lowercase());
-    extension.is_some_and(|e| matches!(&*e, "php" | "phtml" | "phar" | "inc" | "php3" | "php4" | "php5" | "php7" | "php8"))
+    extension
+        .is_some_and(|e| matches!(&*e, "php" | "phtml" | "phar" | "inc" | "php3" | "php4" | "php5" | "php7" | "php8"))
 }
 
 const fn is_symlink(facts: &Facts) -> bool {

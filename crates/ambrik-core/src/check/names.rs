@@ -99,7 +99,16 @@ fn directory(name: &[u8]) -> Option<Guess> {
     }
     matches!(
         &*name.to_ascii_lowercase(),
-        b"install" | b"installer" | b"installation" | b"_install" | b"_installation" | b"_installer" | b"setup" | b"_setup" | b"web-install" | b"webinstall"
+        b"install"
+            | b"installer"
+            | b"installation"
+            | b"_install"
+            | b"_installation"
+            | b"_installer"
+            | b"setup"
+            | b"_setup"
+            | b"web-install"
+            | b"webinstall"
     )
     .then_some(Guess::Installer("installer folder"))
 }
@@ -140,8 +149,30 @@ const ARCHIVES: &[&[u8]] = &[
 
 /// Endings that people and editors put on copies; before them stands the name of what was copied.
 const COPIES: &[&[u8]] = &[
-    b".bak", b".backup", b".bkp", b".old", b".orig", b".save", b".saved", b".copy", b".rej", b".php_", b".php-old",
-    b".php.txt", b".inc.txt", b".dpkg-old", b".dpkg-dist", b".rpmsave", b".rpmnew", b".ucf-old", b"-backup.php", b"_backup.php", b"-old.php", b"_old.php", b".bak.php", b".old.php",
+    b".bak",
+    b".backup",
+    b".bkp",
+    b".old",
+    b".orig",
+    b".save",
+    b".saved",
+    b".copy",
+    b".rej",
+    b".php_",
+    b".php-old",
+    b".php.txt",
+    b".inc.txt",
+    b".dpkg-old",
+    b".dpkg-dist",
+    b".rpmsave",
+    b".rpmnew",
+    b".ucf-old",
+    b"-backup.php",
+    b"_backup.php",
+    b"-old.php",
+    b"_old.php",
+    b".bak.php",
+    b".old.php",
 ];
 
 fn has_suffix(name: &[u8], suffixes: &[&[u8]]) -> bool {
@@ -160,7 +191,18 @@ fn php_file(lower: &[u8]) -> Option<Guess> {
     if matches!(stem, b"phpinfo" | b"php-info" | b"php_info" | b"infophp" | b"_phpinfo") {
         return Some(Guess::Leftover("PHP information page"));
     }
-    let single = [&b"install"[..], b"installer", b"installation", b"_install", b"setup", b"_setup", b"web-install", b"webinstall", b"web_install", b"install_"];
+    let single = [
+        &b"install"[..],
+        b"installer",
+        b"installation",
+        b"_install",
+        b"setup",
+        b"_setup",
+        b"web-install",
+        b"webinstall",
+        b"web_install",
+        b"install_",
+    ];
     single.contains(&stem).then_some(Guess::Installer("installer file"))
 }
 
@@ -168,9 +210,39 @@ fn php_file(lower: &[u8]) -> Option<Guess> {
 /// library's, and so is a folder that nothing in it lets a visitor start.
 fn is_entrance(below_served: &Path, name: &OsStr, case: &PathCase<'_>) -> bool {
     const OF_LIBRARIES: &[&str] = &[
-        "vendor", "vendors", "node_modules", "lib", "libs", "library", "libraries", "src", "app", "application", "classes",
-        "includes", "include", "inc", "modules", "plugins", "packages", "third_party", "thirdparty", "controllers",
-        "templates", "views", "lang", "locale", "docs", "doc", "tests", "test", "bower_components", "themes", "assets", "js", "css",
+        "vendor",
+        "vendors",
+        "node_modules",
+        "lib",
+        "libs",
+        "library",
+        "libraries",
+        "src",
+        "app",
+        "application",
+        "classes",
+        "includes",
+        "include",
+        "inc",
+        "modules",
+        "plugins",
+        "packages",
+        "third_party",
+        "thirdparty",
+        "controllers",
+        "templates",
+        "views",
+        "lang",
+        "locale",
+        "docs",
+        "doc",
+        "tests",
+        "test",
+        "bower_components",
+        "themes",
+        "assets",
+        "js",
+        "css",
     ];
     let depth = below_served.iter().count();
     let library = below_served.iter().any(|n| OF_LIBRARIES.contains(&&*n.to_string_lossy().to_ascii_lowercase()));
@@ -184,8 +256,20 @@ fn is_entrance(below_served: &Path, name: &OsStr, case: &PathCase<'_>) -> bool {
     let starts = |entry: &str| {
         is_php_name(Path::new(entry)) && {
             let stem = entry.split('.').next().unwrap_or_default().to_ascii_lowercase();
-            matches!(&*stem, "index" | "install" | "installer" | "setup" | "step1" | "step" | "wizard" | "start" | "upgrade" | "default" | "main")
-                || stem == lower
+            matches!(
+                &*stem,
+                "index"
+                    | "install"
+                    | "installer"
+                    | "setup"
+                    | "step1"
+                    | "step"
+                    | "wizard"
+                    | "start"
+                    | "upgrade"
+                    | "default"
+                    | "main"
+            ) || stem == lower
         }
     };
     case.look.names_in_it().iter().any(|entry| starts(&entry.to_string_lossy()))
@@ -194,7 +278,9 @@ fn is_entrance(below_served: &Path, name: &OsStr, case: &PathCase<'_>) -> bool {
 /// An SQL file is a dump if it holds rows or says so; table definitions alone are the application's.
 fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
     let name = case.look.os_name().to_string_lossy().to_ascii_lowercase();
-    let named_so = ["dump", "backup", "export", "bak", "prod", "live", "latest", "snapshot"].iter().any(|word| name.contains(word));
+    let named_so = ["dump", "backup", "export", "bak", "prod", "live", "latest", "snapshot"]
+        .iter()
+        .any(|word| name.contains(word));
     let dated = name.bytes().filter(u8::is_ascii_digit).count() >= 6;
     if named_so || dated || below_served.as_os_str().is_empty() {
         return true;
@@ -202,7 +288,9 @@ fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
     let mut buffer = [0; SNIFFED];
     let Ok(head) = case.look.first_bytes(&mut buffer) else { return false };
     let head = String::from_utf8_lossy(head).to_ascii_lowercase();
-    ["database dump", "sql dump", "-- dump", "dumped from", "dump completed", "/*!40"].iter().any(|mark| head.contains(mark))
+    ["database dump", "sql dump", "-- dump", "dumped from", "dump completed", "/*!40"]
+        .iter()
+        .any(|mark| head.contains(mark))
 }
 
 /// A short PHP file that shows PHP's settings and does little else.
@@ -226,7 +314,9 @@ fn shows_settings(code: &[u8]) -> bool {
         let before = &rest[line..at];
         let commented = before.contains("//") || before.contains('#') || before.trim_start().starts_with('*');
         let word_before = before.ends_with(|c: char| c.is_alphanumeric() || matches!(c, '_' | '$' | '\'' | '"'))
-            || before.trim_end().ends_with("function") || before.ends_with("->") || before.ends_with("::");
+            || before.trim_end().ends_with("function")
+            || before.ends_with("->")
+            || before.ends_with("::");
         let after = rest[at + 7..].trim_start();
         if after.starts_with('(') && !commented && !word_before {
             return true;

@@ -11,9 +11,15 @@ pub(crate) static PHP_IS_ROOT: Check = Check {
     severity: Severity::High,
     wrong: "PHP runs as root",
     lets: "no mode binds it: whoever gets into PHP owns this host",
-    remedy: Remedy::Hand("give PHP an account of its own in its pool's configuration (user = …), then name it in the site file"),
+    remedy: Remedy::Hand(
+        "give PHP an account of its own in its pool's configuration (user = …), then name it in the site file",
+    ),
     judge: Judge::Site(|site| {
-        if site.php.ids.uid == Uid::ROOT { vec![(PathBuf::from("."), Reason::Says("uid 0".into()))] } else { Vec::new() }
+        if site.php.ids.uid == Uid::ROOT {
+            vec![(PathBuf::from("."), Reason::Says("uid 0".into()))]
+        } else {
+            Vec::new()
+        }
     }),
 };
 

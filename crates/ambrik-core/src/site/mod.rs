@@ -194,7 +194,7 @@ pub struct Overrides {
     pub dir_mode: Option<ModeSpec>,
     /// Files' mode.
     pub file_mode: Option<ModeSpec>,
-    /// The SELinux type.
+    /// The `SELinux` type.
     pub selinux_type: Option<String>,
 }
 

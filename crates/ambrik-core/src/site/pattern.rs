@@ -102,7 +102,8 @@ impl Pattern {
     pub fn below(&self, root: &Path) -> Self {
         let mut whole = Self::literal(root);
         whole.components.extend(self.components.iter().cloned());
-        whole.text = [&*whole.text, &*self.text].iter().filter(|t| !t.is_empty()).copied().collect::<Vec<_>>().join("/");
+        whole.text =
+            [&*whole.text, &*self.text].iter().filter(|t| !t.is_empty()).copied().collect::<Vec<_>>().join("/");
         whole
     }
 

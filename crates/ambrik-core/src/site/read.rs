@@ -25,9 +25,38 @@ const ACCEPT_KEYS: &[&str] = &["check", "path", "reason", "until"];
 
 /// Directories of the host itself, which can be neither a site's root nor a part: a slip would take it apart.
 const HOSTS_OWN: &[&str] = &[
-    "/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib32", "/lib64", "/media", "/mnt", "/opt", "/proc",
-    "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/usr/bin", "/usr/lib", "/usr/local", "/usr/sbin",
-    "/usr/share", "/var", "/var/cache", "/var/lib", "/var/log", "/var/run", "/var/spool", "/var/tmp",
+    "/",
+    "/bin",
+    "/boot",
+    "/dev",
+    "/etc",
+    "/home",
+    "/lib",
+    "/lib32",
+    "/lib64",
+    "/media",
+    "/mnt",
+    "/opt",
+    "/proc",
+    "/root",
+    "/run",
+    "/sbin",
+    "/srv",
+    "/sys",
+    "/tmp",
+    "/usr",
+    "/usr/bin",
+    "/usr/lib",
+    "/usr/local",
+    "/usr/sbin",
+    "/usr/share",
+    "/var",
+    "/var/cache",
+    "/var/lib",
+    "/var/log",
+    "/var/run",
+    "/var/spool",
+    "/var/tmp",
 ];
 
 /// Reads the text of the site file `file`; users and groups must be among `accounts`.
@@ -39,7 +68,11 @@ pub fn read(text: &str, file: &Path, accounts: &Accounts) -> Result<Site, Proble
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         let what = format!("this is not TOML: {}", error.message().trim_end().replace('\n', ", "));
-        reader.problem(&span, what, "mend the syntax (strings in quotes, tables as [site], [accounts], [[part]], [[accept]])");
+        reader.problem(
+            &span,
+            what,
+            "mend the syntax (strings in quotes, tables as [site], [accounts], [[part]], [[accept]])",
+        );
     }
     let site = reader.site(&document, file);
     let mut list = reader.problems;
@@ -64,7 +97,7 @@ struct Reader<'a> {
     problems: Vec<Problem>,
 }
 
-impl<'a> Reader<'a> {
+impl Reader<'_> {
     fn problem(&mut self, span: &Range<usize>, what: impl Into<String>, right: impl Into<String>) {
         self.problems.push(Problem::at(self.text, span, what, right));
     }
@@ -85,7 +118,11 @@ impl<'a> Reader<'a> {
         let keeper = self.account(&accounts, "keeper").or_else(|| self.accounts.account("root:root").ok());
         let php = self.account(&accounts, "php");
         if php.is_none() && accounts.table.get("php").is_none() {
-            self.problem(&accounts.span, "[accounts] does not name php", "name the account that PHP runs as, for instance php = \"www-data\"");
+            self.problem(
+                &accounts.span,
+                "[accounts] does not name php",
+                "name the account that PHP runs as, for instance php = \"www-data\"",
+            );
         }
         let web = self.account(&accounts, "web").or_else(|| php.clone());
         let others = self.word(&accounts, "others").unwrap_or(Others::Read);
@@ -115,7 +152,11 @@ impl<'a> Reader<'a> {
         match top.table.get(key) {
             Some(value) => match value.get_ref() {
                 DeValue::Table(table) => return Table { table, span: value.span(), name },
-                _ => self.problem(&value.span(), format!("\"{key}\" is no table"), format!("write [{key}] on a line of its own")),
+                _ => self.problem(
+                    &value.span(),
+                    format!("\"{key}\" is no table"),
+                    format!("write [{key}] on a line of its own"),
+                ),
             },
             None if key == "site" => self.problem(&(0..0), "there is no [site]", "begin with [site] and root = \"/…\""),
             None => {}
@@ -183,7 +224,11 @@ impl<'a> Reader<'a> {
         match self.accounts.account(text) {
             Ok(account) => Some(account),
             Err(unknown) => {
-                self.problem(&span, format!("{key} = \"{text}\": {unknown}"), "name a user, or user:group, that exists");
+                self.problem(
+                    &span,
+                    format!("{key} = \"{text}\": {unknown}"),
+                    "name a user, or user:group, that exists",
+                );
                 None
             }
         }
@@ -204,7 +249,11 @@ impl<'a> Reader<'a> {
         };
         let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
         if name.is_empty() || name.starts_with(['.', '-']) || !name.chars().all(plain) || name.len() > 100 {
-            self.problem(&span, format!("\"{name}\" cannot be a site's name"), "use letters, digits, \".\", \"_\" and \"-\", beginning with a letter or digit");
+            self.problem(
+                &span,
+                format!("\"{name}\" cannot be a site's name"),
+                "use letters, digits, \".\", \"_\" and \"-\", beginning with a letter or digit",
+            );
             return None;
         }
         Some(name)
@@ -214,7 +263,11 @@ impl<'a> Reader<'a> {
         let (text, span) = self.required(site, "root", "write root = \"/…\", the application's folder")?;
         let path = Path::new(text);
         let Some(names) = absolute_components(path).filter(|_| !text.contains('\0')) else {
-            self.problem(&span, format!("root = \"{text}\" is not an absolute path"), "begin it with \"/\", and leave \"..\" out");
+            self.problem(
+                &span,
+                format!("root = \"{text}\" is not an absolute path"),
+                "begin it with \"/\", and leave \"..\" out",
+            );
             return None;
         };
         let root: PathBuf = Path::new("/").join(names.iter().collect::<PathBuf>());
@@ -271,10 +324,14 @@ impl<'a> Reader<'a> {
             return Vec::new();
         };
         let mut tables = Vec::new();
-        for value in array.iter() {
+        for value in array {
             match value.get_ref() {
                 DeValue::Table(table) => tables.push(Table { table, span: value.span(), name }),
-                _ => self.problem(&value.span(), format!("\"{key}\" is no list of tables"), format!("write {name} before each")),
+                _ => self.problem(
+                    &value.span(),
+                    format!("\"{key}\" is no list of tables"),
+                    format!("write {name} before each"),
+                ),
             }
         }
         tables
@@ -298,13 +355,16 @@ impl<'a> Reader<'a> {
 
     fn part(&mut self, table: &Table<'_>, root: Option<&Path>) -> Option<Part> {
         let path = self.required(table, "path", "name the file or directory, relative to root: path = \"…\"");
-        let used_as: Option<Use> = match table.table.get("use") {
-            Some(_) => self.word(table, "use"),
-            None => {
-                let words: Vec<&str> = Use::WORDS.iter().map(|(w, _)| *w).collect();
-                self.problem(&table.span, "[[part]] has no use", format!("say what it is for: use = one of {}", words.join(", ")));
-                None
-            }
+        let used_as: Option<Use> = if table.table.get("use").is_some() {
+            self.word(table, "use")
+        } else {
+            let words: Vec<&str> = Use::WORDS.iter().map(|(w, _)| *w).collect();
+            self.problem(
+                &table.span,
+                "[[part]] has no use",
+                format!("say what it is for: use = one of {}", words.join(", ")),
+            );
+            None
         };
         let write = self.word(table, "write");
         let from = self.sample(table);
@@ -314,7 +374,11 @@ impl<'a> Reader<'a> {
         let pattern = self.part_pattern(shown, &span, root)?;
         if pattern.as_path().is_none() && (create || from.is_some()) {
             let key = if create { "create" } else { "from" };
-            self.problem(&span, format!("{key} needs one path, and \"{shown}\" holds a wildcard"), "name the path without \"*\", \"?\" and \"[\"");
+            self.problem(
+                &span,
+                format!("{key} needs one path, and \"{shown}\" holds a wildcard"),
+                "name the path without \"*\", \"?\" and \"[\"",
+            );
         }
         let used_as = used_as?;
         let line = Problem::at(self.text, &table.span, "", "").line;
@@ -329,7 +393,9 @@ impl<'a> Reader<'a> {
             Err(error) => {
                 let right = match error {
                     PatternError::Upwards => "a part lies below root, or is absolute; leave \"..\" out",
-                    PatternError::Glob(_) => "* is one component, ** any depth; put a \"\\\" before a \"[\" that means itself",
+                    PatternError::Glob(_) => {
+                        "* is one component, ** any depth; put a \"\\\" before a \"[\" that means itself"
+                    }
                     PatternError::Nul | PatternError::Empty => "name a file or directory",
                 };
                 self.problem(span, format!("path = \"{}\": {error}", shown.escape_debug()), right);
@@ -342,7 +408,11 @@ impl<'a> Reader<'a> {
         }
         let prefix = Path::new("/").join(pattern.literal_prefix());
         if root.starts_with(&prefix) && root != prefix {
-            self.problem(span, format!("path = \"{shown}\" is above root"), "a part lies below root, or somewhere else altogether");
+            self.problem(
+                span,
+                format!("path = \"{shown}\" is above root"),
+                "a part lies below root, or somewhere else altogether",
+            );
             return None;
         }
         self.not_the_hosts_own(&prefix, span, "path")?;
@@ -353,7 +423,11 @@ impl<'a> Reader<'a> {
         let (text, span) = self.string(table, "from")?;
         let sample = Pattern::parse(text).ok().and_then(|p| p.as_path()).filter(|_| !text.starts_with('/'));
         if sample.is_none() {
-            self.problem(&span, format!("from = \"{text}\" is no path below root"), "name the sample relative to root, without \"..\" and wildcards");
+            self.problem(
+                &span,
+                format!("from = \"{text}\" is no path below root"),
+                "name the sample relative to root, without \"..\" and wildcards",
+            );
         }
         sample
     }
@@ -378,7 +452,11 @@ impl<'a> Reader<'a> {
             if !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'.') {
                 overrides.selinux_type = Some(text.to_owned());
             } else {
-                self.problem(&span, format!("type = \"{text}\" is no SELinux type"), "letters, digits and \"_\", as in type = \"httpd_sys_content_t\"");
+                self.problem(
+                    &span,
+                    format!("type = \"{text}\" is no SELinux type"),
+                    "letters, digits and \"_\", as in type = \"httpd_sys_content_t\"",
+                );
             }
         }
         overrides
@@ -423,7 +501,11 @@ impl<'a> Reader<'a> {
             Ok(pattern) if shown.starts_with('/') => Some(pattern),
             Ok(pattern) => root.map(|root| pattern.below(root)),
             Err(error) => {
-                self.problem(&span, format!("path = \"{shown}\": {error}"), "name a path relative to root, or an absolute one");
+                self.problem(
+                    &span,
+                    format!("path = \"{shown}\": {error}"),
+                    "name a path relative to root, or an absolute one",
+                );
                 None
             }
         };
@@ -452,8 +534,8 @@ impl<'a> Reader<'a> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use super::super::Write;
+    use super::*;
     use rstest::rstest;
 
     fn accounts() -> Accounts {
@@ -530,7 +612,8 @@ until  = 2027-03-31
 
     #[test]
     fn defaults_are_the_designs() {
-        let site = read("[site]\nroot = \"/srv/x\"\n[accounts]\nphp = \"www-data\"", Path::new("notices.toml"), &accounts());
+        let site =
+            read("[site]\nroot = \"/srv/x\"\n[accounts]\nphp = \"www-data\"", Path::new("notices.toml"), &accounts());
         let site = site.unwrap();
         assert_eq!((&*site.name, site.keeper.to_string()), ("notices", "root:root".into()));
         assert_eq!(site.web, site.php);
@@ -572,14 +655,32 @@ path = "x"
     #[case::number("[site]\nroot = 5", "2:8", "root is not a text")]
     #[case::root_of_host("[site]\nroot = \"/etc\"", "2:8", "is a directory of the host itself")]
     #[case::up("[site]\nroot = \"/srv/../etc\"", "2:8", "is not an absolute path")]
-    #[case::twice("[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a/b\"\nuse=\"log\"\n[[part]]\npath=\"./a//b/\"\nuse=\"store\"", "9:6", "stands twice (first in line 5)")]
-    #[case::above("[site]\nroot = \"/srv/www/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"/srv/www\"\nuse=\"log\"", "6:6", "is above root")]
-    #[case::create_glob("[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a*\"\nuse=\"log\"\ncreate=true", "6:6", "create needs one path")]
+    #[case::twice(
+        "[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a/b\"\nuse=\"log\"\n[[part]]\npath=\"./a//b/\"\nuse=\"store\"",
+        "9:6",
+        "stands twice (first in line 5)"
+    )]
+    #[case::above(
+        "[site]\nroot = \"/srv/www/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"/srv/www\"\nuse=\"log\"",
+        "6:6",
+        "is above root"
+    )]
+    #[case::create_glob(
+        "[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a*\"\nuse=\"log\"\ncreate=true",
+        "6:6",
+        "create needs one path"
+    )]
     #[case::accounts_no_table("accounts = 3\n[site]\nroot = \"/srv/x\"", "1:12", "is no table")]
-    #[case::date("[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[accept]]\ncheck=\"unknown-owner\"\npath=\".\"\nreason=\"r\"\nuntil=5", "9:7", "until is no date")]
+    #[case::date(
+        "[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[accept]]\ncheck=\"unknown-owner\"\npath=\".\"\nreason=\"r\"\nuntil=5",
+        "9:7",
+        "until is no date"
+    )]
     fn says_where_and_what(#[case] text: &str, #[case] place: &str, #[case] what: &str) {
         let found = problems(text);
-        let hit = found.iter().any(|p| p.starts_with(&format!("berths.toml:{place}")) && p.contains(what) && p.contains("; "));
+        let hit = found
+            .iter()
+            .any(|p| p.starts_with(&format!("berths.toml:{place}")) && p.contains(what) && p.contains("; "));
         assert!(hit, "{found:#?}");
     }
 

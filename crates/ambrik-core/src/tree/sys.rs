@@ -132,7 +132,7 @@ fn get_acl(name: &CStr, get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>)
     Acl::from_attribute(&buffer[..length]).map(|acl| Some(Arc::new(acl))).map_err(|_| Errno::INVAL)
 }
 
-/// The way to what a handle holds that reaches the inode whatever its name is now (proc_pid_fd(5)).
+/// The way to what a handle holds that reaches the inode whatever its name is now (`proc_pid_fd(5)`).
 pub(crate) fn proc_path(handle: BorrowedFd<'_>) -> PathBuf {
     PathBuf::from(format!("/proc/self/fd/{}", handle.as_raw_fd()))
 }
@@ -250,8 +250,11 @@ pub(crate) fn set_attribute(handle: impl AsFd, name: &str, value: Option<&[u8]>)
     }
 }
 
+/// An extended attribute's name and value.
+pub(crate) type Attribute = (Vec<u8>, Vec<u8>);
+
 /// Every extended attribute of what a handle holds, with its value, sorted.
-pub(crate) fn attributes(handle: impl AsFd) -> Result<Vec<(Vec<u8>, Vec<u8>)>, Errno> {
+pub(crate) fn attributes(handle: impl AsFd) -> Result<Vec<Attribute>, Errno> {
     by_handle(handle.as_fd(), |path| {
         let mut names = vec![0_u8; 1 << 16];
         let length = match rustix::fs::listxattr(path, &mut names[..]) {
@@ -319,7 +322,6 @@ pub(crate) fn names(dir: impl AsFd) -> Result<Vec<std::ffi::CString>, Errno> {
     }
     Ok(names)
 }
-
 
 /// Makes the symlink `name` in `dir`.
 pub(crate) fn make_symlink(dir: impl AsFd, name: &CStr, target: &[u8]) -> Result<(), Errno> {

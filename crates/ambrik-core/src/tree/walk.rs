@@ -171,7 +171,8 @@ pub fn walk<V: Visitor>(starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>, visitors: Vec
         for ((queue, visitor), tasks) in queues.into_iter().zip(visitors).zip(waiting) {
             let pool = &pool;
             handles.push(scope.spawn(move || {
-                let mut thread = Thread { queue, visitor, pool, asking: Asking::new(), names: Vec::new(), no_attributes: None };
+                let mut thread =
+                    Thread { queue, visitor, pool, asking: Asking::new(), names: Vec::new(), no_attributes: None };
                 for task in tasks {
                     thread.queue.push(task);
                 }
@@ -294,11 +295,8 @@ impl<V: Visitor> Thread<'_, V> {
     }
 
     fn enter(&mut self, above: &OwnedFd, dir: &Arc<Dir<V::Data>>) {
-        let opened = if dir.above.is_some() {
-            sys::open_directory(above, &dir.name)
-        } else {
-            sys::reopen_directory(above)
-        };
+        let opened =
+            if dir.above.is_some() { sys::open_directory(above, &dir.name) } else { sys::reopen_directory(above) };
         let handle = match opened {
             Ok(handle) => handle,
             Err(Errno::NOENT) => return self.visitor.trouble(dir, None, Trouble::Vanished),

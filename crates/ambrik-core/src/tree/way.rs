@@ -23,7 +23,7 @@ pub struct Host {
     itself: bool,
 }
 
-/// As many symlinks are followed on one way as the kernel follows (path_resolution(7)).
+/// As many symlinks are followed on one way as the kernel follows (`path_resolution(7)`).
 const MAX_LINKS: usize = 40;
 
 /// A directory on the way, and what was looked up in it.
@@ -139,9 +139,7 @@ impl Host {
     }
 
     fn follow(&self, path: &Path, last_link: bool) -> Result<Resolved, Stopped> {
-        let top = || -> Result<(OwnedFd, Facts), Errno> {
-            Ok((sys::pin(&self.handle, c".")?, self.root_facts()?))
-        };
+        let top = || -> Result<(OwnedFd, Facts), Errno> { Ok((sys::pin(&self.handle, c".")?, self.root_facts()?)) };
         let mut stack = vec![top().map_err(|errno| Stopped::by(errno, Path::new("/"), &VecDeque::new()))?];
         let mut names: Vec<OsString> = Vec::new();
         let mut ahead: VecDeque<OsString> = components(path);

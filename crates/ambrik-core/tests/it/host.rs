@@ -171,7 +171,11 @@ fn one_picture(path: &Path, change_times: bool) -> String {
     let links = if meta.is_dir() { 0 } else { meta.nlink() };
     format!(
         "{:o} {}:{} {links} {}.{:09} {lists:?} {content}{changed}",
-        meta.mode(), meta.uid(), meta.gid(), meta.mtime(), meta.mtime_nsec()
+        meta.mode(),
+        meta.uid(),
+        meta.gid(),
+        meta.mtime(),
+        meta.mtime_nsec()
     )
 }
 

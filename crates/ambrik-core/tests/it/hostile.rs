@@ -38,7 +38,7 @@ fn odd_names_and_depths_are_set_like_all_others() {
         host.give(&path, "php", 0o666);
     }
     // 300 levels with long names: far over the longest path that one system call takes.
-    let mut dir = rustix::fs::open(&host.site_path(""), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
+    let mut dir = rustix::fs::open(host.site_path(""), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
     let name = "d".repeat(50);
     for _ in 0..300 {
         rustix::fs::mkdirat(&dir, &*name, rustix::fs::Mode::from_raw_mode(0o777)).unwrap();
@@ -73,7 +73,12 @@ fn links_of_all_kinds_change_nothing_outside() {
     for folder in ["", "uploads", "install"] {
         host.folder(folder, "php", 0o777);
         let at = |name: &str| host.site_path(folder).join(name);
-        for (name, target) in [("abs", "/outside/shadow"), ("dir", "/outside"), ("up", "../../../../outside/open"), ("up2", "../../../../../outside/deep")] {
+        for (name, target) in [
+            ("abs", "/outside/shadow"),
+            ("dir", "/outside"),
+            ("up", "../../../../outside/open"),
+            ("up2", "../../../../../outside/deep"),
+        ] {
             symlink(target, at(name)).unwrap();
             symlink(outside.join("shadow"), at(&format!("real-{name}"))).unwrap();
         }
@@ -83,7 +88,12 @@ fn links_of_all_kinds_change_nothing_outside() {
     let before = picture(&outside, true);
     let site = host.site(SITE);
     let set = host.set(&site);
-    assert_eq!(set.failures.iter().filter(|(path, _)| !path.to_string_lossy().contains("hard")).count(), 0, "{:?}", set.failures);
+    assert_eq!(
+        set.failures.iter().filter(|(path, _)| !path.to_string_lossy().contains("hard")).count(),
+        0,
+        "{:?}",
+        set.failures
+    );
     assert_eq!(picture(&outside, true), before);
     host.seal(&site);
     let links_aside = |mut picture: std::collections::BTreeMap<PathBuf, String>| {
@@ -154,7 +164,8 @@ fn attack(root: &Path, target: &Path, stop: &AtomicBool, swaps: &AtomicU64) {
     let mut rng = StdRng::seed_from_u64(7);
     while !stop.load(Ordering::Relaxed) {
         let n = rng.random_range(0..40);
-        let folder = if rng.random_bool(0.5) { root.join(format!("uploads/d{n}")) } else { root.join(format!("code{n}")) };
+        let folder =
+            if rng.random_bool(0.5) { root.join(format!("uploads/d{n}")) } else { root.join(format!("code{n}")) };
         let away = folder.with_extension("away");
         let done = match rng.random_range(0..3) {
             // A folder becomes a link to the outside, and a folder again.
@@ -164,11 +175,17 @@ fn attack(root: &Path, target: &Path, stop: &AtomicBool, swaps: &AtomicU64) {
                 .and_then(|()| fs::rename(&away, &folder)),
             1 => {
                 let file = folder.join("shadow");
-                symlink(target.join("shadow"), &file).and_then(|()| fs::remove_file(&file)).and_then(|()| fs::write(&file, "x")).and_then(|()| fs::remove_file(&file))
+                symlink(target.join("shadow"), &file)
+                    .and_then(|()| fs::remove_file(&file))
+                    .and_then(|()| fs::write(&file, "x"))
+                    .and_then(|()| fs::remove_file(&file))
             }
             _ => {
                 let file = folder.join(if folder.starts_with(root.join("uploads")) { "file" } else { "file.php" });
-                fs::remove_file(&file).and_then(|()| symlink(target.join("open"), &file)).and_then(|()| fs::remove_file(&file)).and_then(|()| fs::write(&file, "x"))
+                fs::remove_file(&file)
+                    .and_then(|()| symlink(target.join("open"), &file))
+                    .and_then(|()| fs::remove_file(&file))
+                    .and_then(|()| fs::write(&file, "x"))
             }
         };
         if done.is_ok() {
@@ -182,7 +199,13 @@ fn open_up(host: &TestHost) {
     let root = host.site_path("");
     let mut folders = vec![root];
     while let Some(folder) = folders.pop() {
-        let Ok(handle) = rustix::fs::open(&folder, rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::DIRECTORY, rustix::fs::Mode::empty()) else { continue };
+        let Ok(handle) = rustix::fs::open(
+            &folder,
+            rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::DIRECTORY,
+            rustix::fs::Mode::empty(),
+        ) else {
+            continue;
+        };
         let _ = rustix::fs::fchown(&handle, Some(rustix::fs::Uid::from_raw(id("php"))), None);
         let _ = rustix::fs::fchmod(&handle, rustix::fs::Mode::from_raw_mode(0o777));
         let Ok(entries) = fs::read_dir(&folder) else { continue };

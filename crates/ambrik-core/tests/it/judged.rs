@@ -3,8 +3,8 @@
 use std::fs;
 use std::os::unix::fs::symlink;
 
-use ambrik_core::acl::{ACCESS_ATTRIBUTE, Acl, Tag};
 use ambrik_core::account::Uid;
+use ambrik_core::acl::{ACCESS_ATTRIBUTE, Acl, Tag};
 use ambrik_core::mode::Perm;
 use rstest::rstest;
 
@@ -212,7 +212,14 @@ fn strangers_ids_are_found() {
 #[test]
 fn special_files_are_found_and_left() {
     let host = sound();
-    rustix::fs::mknodat(rustix::fs::CWD, host.site_path("lib/pipe"), rustix::fs::FileType::Fifo, rustix::fs::Mode::RWXU, 0).unwrap();
+    rustix::fs::mknodat(
+        rustix::fs::CWD,
+        host.site_path("lib/pipe"),
+        rustix::fs::FileType::Fifo,
+        rustix::fs::Mode::RWXU,
+        0,
+    )
+    .unwrap();
     let audit = host.audit(&host.site(SITE));
     assert_eq!(found(&audit, "special-file"), ["lib/pipe"]);
 }
@@ -278,7 +285,11 @@ fn what_is_foreign_is_neither_judged_nor_touched() {
 #[rstest]
 #[case::archive("public/site.tar.gz", "x", "leftover-served")]
 #[case::dump("public/dump.sql", "x", "leftover-served")]
-#[case::dump_by_content("public/data/rows.sql", "-- SQL dump of quay\nINSERT INTO berths VALUES (1);", "leftover-served")]
+#[case::dump_by_content(
+    "public/data/rows.sql",
+    "-- SQL dump of quay\nINSERT INTO berths VALUES (1);",
+    "leftover-served"
+)]
 #[case::editor("public/index.php~", "x", "leftover-served")]
 #[case::backup("public/index.php.bak", "x", "leftover-served")]
 #[case::version_control("public/.git/config", "x", "leftover-served")]
@@ -318,7 +329,9 @@ fn what_is_declared_wins_over_what_is_guessed() {
     let host = sound();
     host.file("public/install/index.php", "root", 0o644);
     host.file("public/old.zip", "root", 0o644);
-    let text = format!("{SITE}[[part]]\npath = \"public/install\"\nuse = \"code\"\n[[part]]\npath = \"public/old.zip\"\nuse = \"store\"\n");
+    let text = format!(
+        "{SITE}[[part]]\npath = \"public/install\"\nuse = \"code\"\n[[part]]\npath = \"public/old.zip\"\nuse = \"store\"\n"
+    );
     let audit = host.audit(&host.site(&text));
     assert_eq!(found(&audit, "leftover-served"), Vec::<String>::new());
 }
@@ -368,7 +381,9 @@ fn accepted_exceptions_are_listed_and_not_counted() {
 #[test]
 fn a_missing_part_that_php_cannot_make_is_said_and_made() {
     let host = sound();
-    let text = format!("{SITE}[[part]]\npath = \"var/sessions/web\"\nuse = \"scratch\"\ncreate = true\n[[part]]\npath = \"var/cache/images\"\nuse = \"scratch\"\n");
+    let text = format!(
+        "{SITE}[[part]]\npath = \"var/sessions/web\"\nuse = \"scratch\"\ncreate = true\n[[part]]\npath = \"var/cache/images\"\nuse = \"scratch\"\n"
+    );
     let site = host.site(&text);
     assert_eq!(found(&host.audit(&site), "php-cannot-write"), ["var/sessions/web"], "PHP makes the other itself");
     let outcome = host.set(&site);

@@ -140,7 +140,9 @@ mod random {
             let groups: Vec<Gid> = IDS.iter().filter(|_| rng.random_bool(0.4)).map(|id| Gid(*id)).collect();
             let ids = Ids::new(Uid(any_id(rng)), Gid(any_id(rng)), groups);
             let asked = paths.clone();
-            let answers = as_account(&ids, move || asked.iter().map(|p| (1..8).map(|want| accessible(p, want)).collect::<Vec<bool>>()).collect::<Vec<_>>());
+            let answers = as_account(&ids, move || {
+                asked.iter().map(|p| (1..8).map(|want| accessible(p, want)).collect::<Vec<bool>>()).collect::<Vec<_>>()
+            });
             for (path, answers) in paths.iter().zip(answers) {
                 let name = Path::new("/").join(path.file_name().unwrap());
                 let facts = host.resolve(&name).unwrap().facts;

@@ -1,11 +1,14 @@
 //! The core on real trees, with the kernel as the oracle.
 
 #![expect(clippy::disallowed_methods, reason = "tests build, break and compare trees by path")]
+#![expect(clippy::unused_self, clippy::unnecessary_debug_formatting, reason = "helpers of a made-up host")]
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+#![expect(clippy::print_stderr, reason = "a test that is skipped says so")]
 
 mod attributes;
 mod host;
 mod hostile;
 mod judged;
 mod kernel;
-mod taken_back;
 mod table_of_rights;
+mod taken_back;

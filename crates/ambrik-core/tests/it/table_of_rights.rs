@@ -109,7 +109,14 @@ impl Accounts {
 
 #[rstest]
 fn after_set_the_kernel_agrees(
-    #[values(Accounts::One, Accounts::NothingInCommon, Accounts::WebInPhpsGroup, Accounts::PhpInWebsGroup, Accounts::OwnGroupTogether, Accounts::GroupWithOutsider)]
+    #[values(
+        Accounts::One,
+        Accounts::NothingInCommon,
+        Accounts::WebInPhpsGroup,
+        Accounts::PhpInWebsGroup,
+        Accounts::OwnGroupTogether,
+        Accounts::GroupWithOutsider
+    )]
     accounts: Accounts,
     #[values("root:root", "deploy", "deploy:php")] keeper: &str,
     #[values("read", "none")] others: &str,
@@ -128,7 +135,16 @@ fn after_set_the_kernel_agrees(
     let paths: Vec<PathBuf> = SEALED.iter().map(|row| host.site_path(row.0)).collect();
     for (n, row) in SEALED.iter().enumerate() {
         let (owner, mode) = [("php", 0o777), ("root", 0o600), ("stranger", 0o444), ("root", 0o1777)][n % 4];
-        if row.0.contains('.') || matches!(row.0, "store/a/deep/file" | "public/uploads/b/picture" | "cache/x" | "backups/live/data" | "store/guarded/beside") {
+        if row.0.contains('.')
+            || matches!(
+                row.0,
+                "store/a/deep/file"
+                    | "public/uploads/b/picture"
+                    | "cache/x"
+                    | "backups/live/data"
+                    | "store/guarded/beside"
+            )
+        {
             host.file(row.0, owner, mode);
         } else {
             host.folder(row.0, owner, mode | 0o700);
@@ -146,7 +162,9 @@ fn after_set_the_kernel_agrees(
             let as_others = if others == "read" { "r" } else { "-" };
             let said = |right: Right| if right == "o" { as_others } else { right };
             let mut php = said(row.2);
-            if phase == Phase::Open && let Some((_, open)) = OPEN.iter().find(|(path, _)| *path == row.0) {
+            if phase == Phase::Open
+                && let Some((_, open)) = OPEN.iter().find(|(path, _)| *path == row.0)
+            {
                 php = open;
             }
             let want = match who {
@@ -165,7 +183,8 @@ fn after_set_the_kernel_agrees(
 
     let again = host.audit_in(&site, phase);
     let of_the_site_file = ["installer-left", "served-too-wide"];
-    let names: Vec<&str> = again.findings.iter().map(|f| f.check.name).filter(|n| !of_the_site_file.contains(n)).collect();
+    let names: Vec<&str> =
+        again.findings.iter().map(|f| f.check.name).filter(|n| !of_the_site_file.contains(n)).collect();
     assert!(names.is_empty(), "{names:?}");
     assert_eq!(again.changes_pending(), 0);
 }

@@ -32,7 +32,8 @@ fn rich() -> TestHost {
         symlink("../plain.php", inner.join("link")).unwrap();
         symlink("/etc/passwd", inner.join("out")).unwrap();
         fs::hard_link(host.site_path(format!("{folder}plain.php")), inner.join("second")).unwrap();
-        rustix::fs::mknodat(rustix::fs::CWD, inner.join("pipe"), rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0).unwrap();
+        rustix::fs::mknodat(rustix::fs::CWD, inner.join("pipe"), rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0)
+            .unwrap();
         let time = std::time::SystemTime::UNIX_EPOCH + std::time::Duration::new(1_000_000_000, 123_456_789);
         fs::File::open(host.site_path(format!("{folder}program.sh"))).unwrap().set_modified(time).unwrap();
         fs::File::open(&inner).unwrap().set_modified(time).unwrap();
@@ -121,7 +122,8 @@ fn what_somebody_changed_since_is_left_unless_forced() {
     fs::create_dir(host.site_path("uploads/listed.php")).unwrap();
     fs::write(host.site_path("data/kept"), "x").unwrap();
     let back = host.undo(None, false);
-    let mut failed: Vec<_> = back.failures.iter().map(|(path, _)| path.file_name().unwrap().to_str().unwrap().to_owned()).collect();
+    let mut failed: Vec<_> =
+        back.failures.iter().map(|(path, _)| path.file_name().unwrap().to_str().unwrap().to_owned()).collect();
     failed.sort();
     assert_eq!(failed, ["data", "listed.php", "plain.php", "second"]);
     assert!(host.site_path("data/kept").exists());

@@ -78,10 +78,17 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
 pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     let name = &audit.site.name;
     if let Some(real) = &audit.real_root {
-        session.say(&format!("{name}: root {} leads through a symlink to {}", audit.site.root.display(), real.display()));
+        session.say(&format!(
+            "{name}: root {} leads through a symlink to {}",
+            audit.site.root.display(),
+            real.display()
+        ));
     }
     for mount in &audit.mounts {
-        session.say(&format!("{name}: another file system begins at {}; it was not entered (a part that names it would be)", ambrik_core::shown::Shown(mount)));
+        session.say(&format!(
+            "{name}: another file system begins at {}; it was not entered (a part that names it would be)",
+            ambrik_core::shown::Shown(mount)
+        ));
     }
     if audit.vanished > 0 {
         session.say(&format!("{name}: {} went away during the run and were skipped", output::paths(audit.vanished)));

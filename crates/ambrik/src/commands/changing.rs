@@ -50,14 +50,26 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
     }
 }
 
-fn plan(job: &Job<'_>, site: &Arc<Site>, looked: &Looked, records: &Records, session: &mut Session<'_>) -> Result<Plan, Failure> {
+fn plan(
+    job: &Job<'_>,
+    site: &Arc<Site>,
+    looked: &Looked,
+    records: &Records,
+    session: &mut Session<'_>,
+) -> Result<Plan, Failure> {
     let phase = records.phase(&site.name)?.phase;
     let audit = watched(session.quiet, "looking at", |progress| audit(&looked.setting(progress), site, Phase::Sealed))?;
     tell(session, &audit);
     Ok((job.plan)(audit, phase))
 }
 
-fn preview(job: &Job<'_>, sites: &[Arc<Site>], looked: &Looked, records: &Records, session: &mut Session<'_>) -> Result<Exit, Failure> {
+fn preview(
+    job: &Job<'_>,
+    sites: &[Arc<Site>],
+    looked: &Looked,
+    records: &Records,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
     let mut exit = Exit::Clean;
     let mut plans = Vec::new();
     for site in sites {
@@ -81,7 +93,13 @@ fn preview(job: &Job<'_>, sites: &[Arc<Site>], looked: &Looked, records: &Record
     Ok(exit)
 }
 
-fn script(job: &Job<'_>, sites: &[Arc<Site>], looked: &Looked, records: &Records, session: &mut Session<'_>) -> Result<Exit, Failure> {
+fn script(
+    job: &Job<'_>,
+    sites: &[Arc<Site>],
+    looked: &Looked,
+    records: &Records,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
     let mut plans = Vec::new();
     for site in sites {
         plans.push(plan(job, site, looked, records, session)?);
@@ -91,7 +109,13 @@ fn script(job: &Job<'_>, sites: &[Arc<Site>], looked: &Looked, records: &Records
     Ok(if complete { Exit::Clean } else { Exit::Partial })
 }
 
-fn change(job: &Job<'_>, sites: &[Arc<Site>], looked: &Looked, records: &Records, session: &mut Session<'_>) -> Result<Exit, Failure> {
+fn change(
+    job: &Job<'_>,
+    sites: &[Arc<Site>],
+    looked: &Looked,
+    records: &Records,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
     let state = session.state()?;
     let mut exit = Exit::Clean;
     let mut changed = Vec::new();
@@ -133,7 +157,13 @@ fn change(job: &Job<'_>, sites: &[Arc<Site>], looked: &Looked, records: &Records
     Ok(exit)
 }
 
-fn make(job: &Job<'_>, plan: &Plan, state: &StateDir, looked: &Looked, session: &mut Session<'_>) -> Result<Outcome, Failure> {
+fn make(
+    job: &Job<'_>,
+    plan: &Plan,
+    state: &StateDir,
+    looked: &Looked,
+    session: &mut Session<'_>,
+) -> Result<Outcome, Failure> {
     let mut ledger = Ledger::open_or_create(state)?;
     let outcome = watched(session.quiet, "changing", |progress| {
         let means = Means { host: &looked.host, state, threads: threads(), keep: job.keep, progress };
@@ -143,7 +173,8 @@ fn make(job: &Job<'_>, plan: &Plan, state: &StateDir, looked: &Looked, session: 
         session.warn(&format!("{}: {failure}", ambrik_core::shown::Shown(path)));
     }
     if outcome.vanished > 0 {
-        session.say(&format!("{} went away before they were changed and were skipped", output::paths(outcome.vanished)));
+        session
+            .say(&format!("{} went away before they were changed and were skipped", output::paths(outcome.vanished)));
     }
     Ok(outcome)
 }

@@ -24,7 +24,10 @@ const STEPS: &[(&str, &[&str])] = &[
     ("Three sites, looked at: one just unpacked, one that drifted, one nearly right.", &["audit"]),
     ("What would put the first one right?", &["set", "berths", "--preview"]),
     ("It is made so, and read back; what was there is recorded first.", &["set", "berths", "--yes"]),
-    ("Now the end of the deployment: the installer and what was left lying about go, into a keepsake.", &["seal", "berths", "--yes"]),
+    (
+        "Now the end of the deployment: the installer and what was left lying about go, into a keepsake.",
+        &["seal", "berths", "--yes"],
+    ),
     ("The other two at once.", &["set", "tidewatch", "notices", "--yes"]),
     ("Looked at again: what remains is for people to decide.", &["audit"]),
     ("Everything that was changed is on record …", &["history"]),
@@ -43,7 +46,10 @@ pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     }
     let failed = |cause| Failure::usage(format!("cannot build the demo host in {shown}: {cause}"));
     let files = crate::demo::build(&folder).map_err(failed)?;
-    session.line(&format!("The host quay-1 of the Saltmarsh Harbour Trust, {} files, in {shown}", crate::output::number(crate::output::count(files))))?;
+    session.line(&format!(
+        "The host quay-1 of the Saltmarsh Harbour Trust, {} files, in {shown}",
+        crate::output::number(crate::output::count(files))
+    ))?;
     if !rustix::process::geteuid().is_root() {
         session.line("You are not root: changes of owner will be refused and listed; everything else is real.")?;
     }

@@ -7,7 +7,7 @@ use ambrik_core::audit::{Audit, Cell, Finding};
 use ambrik_core::check::{Check, Reason, Remedy, Severity};
 use ambrik_core::shown::Shown;
 
-use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
+use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
 
 /// As many examples are shown for each part of a finding.
@@ -35,22 +35,37 @@ fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
 
 fn block(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     let site = &audit.site;
-    let head = styled(HEAD, &site.name);
-    writeln!(out, "{head}: {}", verdict(audit))?;
+    let (look, words) = verdict(audit);
+    let whole = format!("{}: {words}", site.name);
+    for (n, line) in textwrap::wrap(&whole, textwrap::Options::new(WIDTH).subsequent_indent("  ")).iter().enumerate() {
+        match line.split_once(": ").filter(|_| n == 0) {
+            Some((name, rest)) => writeln!(out, "{}: {}", styled(HEAD, name), styled(look, rest))?,
+            None => writeln!(out, "{}", styled(look, line))?,
+        }
+    }
     let accounts = if site.php == site.web {
         format!("PHP and web server {}", site.php.user)
     } else {
         format!("PHP {}, web server {}", site.php.user, site.web.user)
     };
-    let facts = format!("{}, {}, {}; keeper {}, {accounts}", Shown(&site.root), paths(audit.entries), audit.phase, site.keeper.user);
-    for line in textwrap::wrap(&facts, textwrap::Options::new(super::table::WIDTH).initial_indent("  ").subsequent_indent("  ")) {
+    let facts = format!(
+        "{}, {}, {}; keeper {}, {accounts}",
+        Shown(&site.root),
+        paths(audit.entries),
+        audit.phase,
+        site.keeper.user
+    );
+    for line in textwrap::wrap(&facts, textwrap::Options::new(WIDTH).initial_indent("  ").subsequent_indent("  ")) {
         writeln!(out, "{}", styled(FAINT, &line))?;
     }
     writeln!(out)?;
     rights(audit, out)?;
     let mut checks: BTreeMap<usize, Vec<&Finding>> = BTreeMap::new();
     for (n, finding) in counted_findings(audit).enumerate() {
-        let known = checks.iter().find(|(_, of)| std::ptr::eq(of[0].check, finding.check) && of[0].above == finding.above).map(|(k, _)| *k);
+        let known = checks
+            .iter()
+            .find(|(_, of)| std::ptr::eq(of[0].check, finding.check) && of[0].above == finding.above)
+            .map(|(k, _)| *k);
         checks.entry(known.unwrap_or(n)).or_default().push(finding);
     }
     for findings in checks.values() {
@@ -62,7 +77,7 @@ fn block(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
 }
 
 /// The first line: what matters most, in one sentence.
-fn verdict(audit: &Audit) -> String {
+fn verdict(audit: &Audit) -> (anstyle::Style, String) {
     let of = |names: &[&str]| -> u64 {
         counted_findings(audit).filter(|f| names.contains(&f.check.name)).map(|f| count(f.count())).sum()
     };
@@ -73,7 +88,11 @@ fn verdict(audit: &Audit) -> String {
     }
     let everyone = of(&["everyone-writes"]);
     if everyone > 0 {
-        told.push(format!("every account can change {}", if everyone == writes { "them".into() } else { number(everyone) }));
+        told.push(if everyone == writes {
+            "so can every account".into()
+        } else {
+            format!("every account can change {}", number(everyone))
+        });
     }
     let broken = of(&["php-cannot-write", "php-cannot-read", "web-cannot-read"]);
     if broken > 0 {
@@ -96,12 +115,12 @@ fn verdict(audit: &Audit) -> String {
     }
     let worst = audit.worst();
     match (told.is_empty(), worst) {
-        (true, None) => styled(GOOD, &as_it_should_be(audit)),
+        (true, None) => (GOOD, as_it_should_be(audit)),
         (true, Some(severity)) => {
             let findings = counted(count(counted_findings(audit).count()), "finding", "findings");
-            styled(style(severity), &format!("{findings}, none graver than {severity}"))
+            (style(severity), format!("{findings}, none graver than {severity}"))
         }
-        (false, worst) => styled(worst.map_or(ODD, style), &told.join("; ")),
+        (false, worst) => (worst.map_or(ODD, style), told.join("; ")),
     }
 }
 
@@ -201,7 +220,12 @@ fn accepted(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         let Some(accept) = finding.accepted.and_then(|number| audit.site.accepts.get(number)) else { continue };
         let until = accept.until.map(|day| format!(" until {day}")).unwrap_or_default();
         let found = paths(count(finding.count()));
-        let text = format!("accepted{until}: {} in {}, {found}: {}", finding.check.name, audit.part_shown(finding.part), accept.reason);
+        let text = format!(
+            "accepted{until}: {} in {}, {found}: {}",
+            finding.check.name,
+            audit.part_shown(finding.part),
+            accept.reason
+        );
         wrapped(&text, "  ", "    ", out)?;
     }
     Ok(())
@@ -213,8 +237,10 @@ fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let name = &audit.site.name;
     let pending = audit.changes_pending() > 0;
     let words = match (has(Remedy::Set) || pending, has(Remedy::Seal)) {
-        (_, true) => format!("put it right: ambrik seal {name}   (also takes installers and left-overs away; see first: --preview)"),
-        (true, false) if has(Remedy::Set) => format!("put it right: ambrik set {name}   (see first: --preview)"),
+        (_, true) => {
+            format!("put it right: ambrik seal {name}   (first: --preview; also removes installers and left-overs)")
+        }
+        (true, false) if has(Remedy::Set) => format!("put it right: ambrik set {name}   (first: --preview)"),
         (true, false) => format!("harmless differences from the site file: ambrik set {name} --preview"),
         (false, false) => return Ok(()),
     };

@@ -9,19 +9,15 @@ use ambrik_core::check::Severity;
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
 
-use super::table::{GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
+use super::table::{GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
 
 pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{}: {}", styled(HEAD, &plan.audit.site.name), summary(plan))?;
-    let groups = plan.groups();
-    if !groups.is_empty() {
+    let rows: Vec<[String; 5]> = plan.groups().iter().map(|group| row(plan, group, accounts)).collect();
+    if !rows.is_empty() {
         writeln!(out)?;
-        let mut rows = table(&["part", "paths", "", "owner", "mode", "for example"], &[1]);
-        for group in &groups {
-            rows.add_row(row(plan, group, accounts));
-        }
-        write(&mut rows, "  ", out)?;
+        changes(rows, out)?;
     }
     if !plan.creations.is_empty() || !plan.removals.is_empty() {
         writeln!(out)?;
@@ -61,14 +57,35 @@ fn summary(plan: &Plan) -> String {
     told.join(", ")
 }
 
-fn row(plan: &Plan, group: &Group, accounts: &Accounts) -> Vec<String> {
-    let kind = match (group.kind, group.count) {
-        (Kind::Directory, 1) => "directory",
-        (Kind::Directory, _) => "directories",
-        (Kind::Symlink, 1) => "symlink",
-        (Kind::Symlink, _) => "symlinks",
-        (_, 1) => "file",
-        (_, _) => "files",
+/// The table of changes; an example stands in each line where there is room for one.
+fn changes(rows: Vec<[String; 5]>, out: &mut dyn Write) -> io::Result<()> {
+    const INDENT: usize = 2;
+    const GAP: usize = 2;
+    const SHORTEST_EXAMPLE: usize = 14;
+    let widest = |column: usize| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0);
+    let taken: usize = INDENT + (0..4).map(|column| widest(column).max(5) + GAP).sum::<usize>();
+    let room = WIDTH.saturating_sub(taken);
+    let examples = room >= SHORTEST_EXAMPLE;
+    let heading = ["part", "paths", "owner", "mode", "for example"];
+    let mut shown = table(&heading[..if examples { 5 } else { 4 }], &[1]);
+    for [part, paths, owner, mode, example] in rows {
+        let mut cells = vec![part, paths, owner, mode];
+        if examples {
+            cells.push(cut(&example, room));
+        }
+        shown.add_row(cells);
+    }
+    write(&mut shown, "  ", out)
+}
+
+/// Part, number and kind of paths, owner, mode and an example of what changes alike.
+fn row(plan: &Plan, group: &Group, accounts: &Accounts) -> [String; 5] {
+    let paths = match group.kind {
+        Kind::Directory => counted(count(group.count), "directory  ", "directories"),
+        Kind::Symlink => counted(count(group.count), "symlink    ", "symlinks   "),
+        Kind::File | Kind::Fifo | Kind::Socket | Kind::Device => {
+            counted(count(group.count), "file       ", "files      ")
+        }
     };
     let (before, after) = (&*group.before, &*group.after);
     let owner = |rights: &Rights| format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
@@ -79,13 +96,16 @@ fn row(plan: &Plan, group: &Group, accounts: &Accounts) -> Vec<String> {
     };
     let mode = |rights: &Rights| {
         let list = if rights.acl.is_some() || rights.default_acl.is_some() { "+acl" } else { "" };
-        format!("{}{list}", rights.mode)
+        let capabilities = if rights.capabilities.is_some() { "+cap" } else { "" };
+        format!("{}{list}{capabilities}", rights.mode)
     };
-    let modes = if !group.kind.has_mode() || mode(before) == mode(after) { String::new() } else { format!("{} → {}", mode(before), mode(after)) };
+    let modes = if !group.kind.has_mode() || mode(before) == mode(after) {
+        String::new()
+    } else {
+        format!("{} → {}", mode(before), mode(after))
+    };
     let part = cut(plan.audit.part_shown(group.part), 22);
-    let used = part.chars().count() + owners.chars().count() + modes.chars().count() + kind.len() + 20;
-    let example = cut(&Shown(&group.example).to_string(), 98_usize.saturating_sub(used).max(12));
-    vec![part, number(count(group.count)), kind.to_owned(), owners, modes, example]
+    [part, paths, owners, modes, Shown(&group.example).to_string()]
 }
 
 pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
@@ -105,7 +125,8 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
 /// The line after `seal`: what remains.
 pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let name = styled(HEAD, &audit.site.name);
-    let of = |severity: Severity| audit.findings.iter().filter(|f| f.accepted.is_none() && f.severity() == severity).count();
+    let of =
+        |severity: Severity| audit.findings.iter().filter(|f| f.accepted.is_none() && f.severity() == severity).count();
     let told: Vec<String> = [Severity::High, Severity::Medium, Severity::Low]
         .into_iter()
         .filter(|severity| of(*severity) > 0)
@@ -115,5 +136,9 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         return writeln!(out, "{name}: {}", styled(GOOD, "sealed; looked at again, nothing remains"));
     }
     let site = &audit.site.name;
-    writeln!(out, "{name}: {}", styled(ODD, &format!("sealed; findings remain ({}): ambrik audit {site}", told.join(", "))))
+    writeln!(
+        out,
+        "{name}: {}",
+        styled(ODD, &format!("sealed; findings remain ({}): ambrik audit {site}", told.join(", ")))
+    )
 }

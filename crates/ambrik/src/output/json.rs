@@ -156,7 +156,11 @@ fn site_audit(audit: &Audit) -> impl Serialize + use<'_> {
         entries: audit.entries,
         complete: audit.is_complete(),
         changes_pending: audit.changes_pending(),
-        accounts: AccountNames { keeper: site.keeper.to_string(), php: site.php.to_string(), web: site.web.to_string() },
+        accounts: AccountNames {
+            keeper: site.keeper.to_string(),
+            php: site.php.to_string(),
+            web: site.web.to_string(),
+        },
         parts: parts.collect(),
         findings: Each(move || audit.findings.iter().map(move |finding| finding_document(audit, finding))),
     }
@@ -181,7 +185,7 @@ fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serializ
         part: audit.part_shown(finding.part).to_owned(),
         count: finding.count(),
         paths: Each(move || audit.paths(finding).map(|path| path.to_string_lossy().into_owned())),
-        not_utf8: lossy.then(|| {
+        not_utf8: lossy.then_some({
             Each(move || audit.paths(finding).filter(|path| path.to_str().is_none()).map(|path| PathText::of(&path)))
         }),
         says: audit.says(finding),
@@ -232,7 +236,8 @@ fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serial
     let Changed { plan, outcome } = changed;
     let audit = &plan.audit;
     let failures = outcome.iter().flat_map(|o| &o.failures);
-    let failed: HashMap<PathBuf, String> = failures.map(|(path, failure)| (path.clone(), failure.to_string())).collect();
+    let failed: HashMap<PathBuf, String> =
+        failures.map(|(path, failure)| (path.clone(), failure.to_string())).collect();
     let failed = Rc::new(failed);
     let applied = outcome.is_some();
     let real = |path: &Path| match (&audit.real_root, path.strip_prefix(&audit.site.root)) {
@@ -274,7 +279,15 @@ fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serial
         });
         let alone = plan.left_alone().map(move |(path, failure)| {
             let error = Some(failure.to_string());
-            Change { path: PathText::of(&path), what: "owner", from: None, to: None, part: ".".into(), done: false, error }
+            Change {
+                path: PathText::of(&path),
+                what: "owner",
+                from: None,
+                to: None,
+                part: ".".into(),
+                done: false,
+                error,
+            }
         });
         made.chain(turns).chain(removed).chain(alone)
     };
@@ -369,7 +382,10 @@ struct FailedPath {
 
 /// Writes `undo/1`.
 pub(crate) fn undo(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
-    let failures = outcome.failures.iter().map(|(path, failure)| FailedPath { path: PathText::of(path), error: failure.to_string() });
+    let failures = outcome
+        .failures
+        .iter()
+        .map(|(path, failure)| FailedPath { path: PathText::of(path), error: failure.to_string() });
     let document = UndoDocument {
         ambrik: "undo/1",
         site: plan.set.site.clone(),

@@ -51,7 +51,14 @@ fn create(creation: &Creation, accounts: &Accounts, out: &mut dyn Write) -> io::
     lists_and_mode(path, creation.kind, &nothing, rights, accounts, out)
 }
 
-fn change(path: &Path, kind: Kind, before: &Rights, after: &Rights, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
+fn change(
+    path: &Path,
+    kind: Kind,
+    before: &Rights,
+    after: &Rights,
+    accounts: &Accounts,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let new_owner = (before.uid, before.gid) != (after.uid, after.gid);
     if new_owner {
         owner(path, kind, after, accounts, out)?;
@@ -65,7 +72,14 @@ fn owner(path: &Path, kind: Kind, rights: &Rights, accounts: &Accounts, out: &mu
     line(&[command, names.as_bytes(), &quoted(path)], out)
 }
 
-fn lists_and_mode(path: &Path, kind: Kind, before: &Rights, after: &Rights, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
+fn lists_and_mode(
+    path: &Path,
+    kind: Kind,
+    before: &Rights,
+    after: &Rights,
+    accounts: &Accounts,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     if before.acl != after.acl || before.default_acl != after.default_acl {
         if before.acl.is_some() || before.default_acl.is_some() {
             line(&[b"setfacl -b", &quoted(path)], out)?;
@@ -77,7 +91,8 @@ fn lists_and_mode(path: &Path, kind: Kind, before: &Rights, after: &Rights, acco
             line(&[b"setfacl -m", acl_argument(acl, "d:", accounts).as_bytes(), &quoted(path)], out)?;
         }
     }
-    let same = before.mode == after.mode && before.acl == after.acl && (before.uid, before.gid) == (after.uid, after.gid);
+    let same =
+        before.mode == after.mode && before.acl == after.acl && (before.uid, before.gid) == (after.uid, after.gid);
     if same { Ok(()) } else { line(&[b"chmod", mode_argument(kind, after.mode).as_bytes(), &quoted(path)], out) }
 }
 

@@ -14,7 +14,13 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
     let turns = count(plan.turn_count());
     let stopped = if plan.interrupted { ", which was stopped in the middle" } else { "" };
     let name = styled(HEAD, &set.site);
-    writeln!(out, "{name}: take back change set {} ({}{stopped}): {} rights back", set.id, set.command, counted(turns, "path gets its", "paths get their"))?;
+    writeln!(
+        out,
+        "{name}: take back change set {} ({}{stopped}): {} rights back",
+        set.id,
+        set.command,
+        counted(turns, "path gets its", "paths get their")
+    )?;
     list("comes back", plan.comes_back(), out)?;
     list("goes", plan.goes(), out)?;
     list("cannot come back, it was removed without a keepsake:", plan.is_lost(), out)
@@ -39,5 +45,10 @@ pub(crate) fn outcome(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -
         told.push(styled(ODD, &format!("{} not taken back, see above", number(count(outcome.failures.len())))));
     }
     let id = outcome.id;
-    writeln!(out, "\n{}: {}; change set {id}, taken back by: ambrik undo {id}", styled(HEAD, &plan.set.site), told.join(", "))
+    writeln!(
+        out,
+        "\n{}: {}; change set {id}, taken back by: ambrik undo {id}",
+        styled(HEAD, &plan.set.site),
+        told.join(", ")
+    )
 }

@@ -1,1 +1,13 @@
+//! The built program on real files: arguments, exit codes, what is shown, what comes of it.
 
+#![expect(clippy::disallowed_methods, reason = "tests build, break and compare trees by path")]
+#![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+#![expect(clippy::print_stderr, reason = "a test that is skipped says so")]
+
+mod bad_input;
+mod demo;
+mod documents;
+mod host;
+mod killed;
+mod script;
+mod shown;

@@ -1,0 +1,233 @@
+//! Bad input and faults: a clear message, the right exit code, nothing lost.
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt, symlink};
+
+use rstest::rstest;
+
+use crate::host::{PHP, TestHost, give, is_root, picture};
+
+#[test]
+fn an_unknown_site_names_the_known_ones() {
+    let ran = TestHost::new().run(&["audit", "bertsh"]);
+    assert_eq!(ran.code, 2);
+    assert_eq!(
+        ran.err,
+        "ambrik: there is no site file [HOST]/etc/ambrik/sites/bertsh.toml; the sites here are: berths\n"
+    );
+}
+
+#[test]
+fn all_mistakes_of_all_site_files_at_once() {
+    let host = TestHost::new();
+    host.site("berths", "[[part]]\npaht = \"x\"\nuse = \"store\"\n");
+    host.site("notices", "others = \"all\"\n");
+    let ran = host.run(&["audit"]);
+    assert_eq!(ran.code, 2);
+    let lines: Vec<&str> = ran.err.lines().collect();
+    assert_eq!(lines.len(), 3, "{}", ran.err);
+    assert!(lines[0].contains("berths.toml:6:1: [[part]] has no path; name the file"), "{}", ran.err);
+    assert!(
+        lines[1].contains("berths.toml:7:1: unknown key \"paht\" in [[part]]; did you mean \"path\"?"),
+        "{}",
+        ran.err
+    );
+    assert!(lines[2].contains("notices.toml:6:10: others = \"all\" is unknown"), "{}", ran.err);
+}
+
+#[test]
+fn a_site_file_that_is_not_text() {
+    let host = TestHost::new();
+    fs::write(host.at("etc/ambrik/sites/berths.toml"), b"[site]\nroot = \"\xff\"").unwrap();
+    let ran = host.run(&["audit"]);
+    assert_eq!((ran.code, ran.err.contains("is not UTF-8 text")), (2, true), "{ran:?}");
+}
+
+#[rstest]
+#[case::missing(None, "srv/www/berths does not exist")]
+#[case::file(Some("file"), "is a file, not a directory")]
+fn a_root_that_is_no_directory(#[case] what: Option<&str>, #[case] says: &str) {
+    let host = TestHost::new();
+    fs::remove_dir(host.at("srv/www/berths")).unwrap();
+    if what.is_some() {
+        host.write("srv/www/berths", "x");
+    }
+    for command in [&["audit", "berths"][..], &["set", "berths", "--yes"], &["seal", "berths", "--preview"]] {
+        let ran = host.run(command);
+        assert_eq!(ran.code, 2, "{ran:?}");
+        assert!(ran.err.contains(says), "{ran:?}");
+    }
+}
+
+#[test]
+fn a_root_behind_a_link_is_said_and_looked_at() {
+    let host = TestHost::new();
+    fs::remove_dir(host.at("srv/www/berths")).unwrap();
+    host.write("srv/real/index.php", "x");
+    symlink("/srv/real", host.at("srv/www/berths")).unwrap();
+    let ran = host.run(&["audit", "berths"]);
+    assert!(ran.err.contains("root /srv/www/berths leads through a symlink to /srv/real"), "{ran:?}");
+    assert!(ran.out.contains("2 paths"), "{ran:?}");
+}
+
+#[test]
+fn without_a_terminal_nothing_is_changed() {
+    let host = TestHost::new();
+    host.file("index.php", PHP, 0o666);
+    let before = picture(&host.at("srv"));
+    for command in [&["set"][..], &["seal", "berths"]] {
+        let ran = host.run(command);
+        assert_eq!(ran.code, 2, "{ran:?}");
+        assert!(ran.err.contains("say --yes, or look first with --preview"), "{ran:?}");
+    }
+    assert_eq!(picture(&host.at("srv")), before);
+}
+
+#[test]
+fn preview_and_exit_codes() {
+    let host = TestHost::new();
+    host.file("index.php", PHP, 0o666);
+    let before = picture(&host.at(""));
+    assert_eq!(host.run(&["set", "--preview"]).code, 1);
+    assert_eq!(picture(&host.at("")), before, "not even a state directory");
+    assert_eq!(host.run(&["audit"]).code, 1);
+    assert_eq!(host.run(&["audit", "--fail-on", "never"]).code, 0);
+    if !is_root() {
+        return;
+    }
+    assert_eq!(host.run(&["set", "--yes"]).code, 0);
+    assert_eq!(host.run(&["audit"]).code, 0);
+    let ran = host.run(&["set", "--preview"]);
+    assert_eq!((ran.code, &*ran.out), (0, "berths: nothing to do\n"));
+    assert_eq!(host.run(&["set", "--yes"]).out, "berths: nothing to do\n");
+    assert_eq!(host.run(&["undo", "--yes"]).code, 0);
+    assert_eq!(host.run(&["undo", "--yes"]).code, 2);
+    assert_eq!(host.run(&["undo", "77", "--yes"]).code, 2);
+    assert_eq!(host.run(&["audit", "--wrong"]).code, 2);
+}
+
+#[test]
+fn an_ordinary_user_is_told_what_could_not_be_seen() {
+    if !is_root() {
+        return;
+    }
+    let mut host = TestHost::new();
+    host.file("open/index.php", 0, 0o644);
+    let closed = host.file("closed/index.php", 0, 0o644);
+    give(closed.parent().unwrap(), 0, 0o700);
+    host.run_as = Some(61_009);
+    let ran = host.run(&["audit"]);
+    assert_eq!(ran.code, 3, "{ran:?}");
+    assert!(ran.out.contains("could-not-look") && ran.out.contains("closed"), "{ran:?}");
+    let ran = host.run(&["set", "--yes"]);
+    assert_eq!(ran.code, 4, "no state directory can be made: {ran:?}");
+    assert!(ran.err.contains("run it as root"), "{ran:?}");
+}
+
+#[test]
+fn what_needs_privilege_is_listed_and_the_rest_done() {
+    if !is_root() {
+        return;
+    }
+    let mut host = TestHost::new();
+    let own = host.file("own.php", 61_009, 0o666);
+    host.file("foreign.php", PHP, 0o666);
+    host.site("berths", "keeper = \"user\"\n");
+    fs::create_dir_all(host.at("state")).unwrap();
+    give(&host.at("state"), 61_009, 0o700);
+    give(&host.at("srv/www/berths"), 61_009, 0o755);
+    host.run_as = Some(61_009);
+    let state = host.at("state");
+    let ran = host.run(&["set", "--yes", "--state", state.to_str().unwrap()]);
+    assert_eq!(ran.code, 3, "{ran:?}");
+    assert!(ran.err.contains("foreign.php: cannot set the owner of: operation not permitted; run as root"), "{ran:?}");
+    assert_eq!(own.metadata().unwrap().mode() & 0o777, 0o644);
+}
+
+#[test]
+fn a_state_directory_that_others_write_to_is_refused() {
+    let host = TestHost::new();
+    host.file("index.php", PHP, 0o666);
+    fs::create_dir_all(host.at("var/lib/ambrik")).unwrap();
+    give(&host.at("var/lib/ambrik"), rustix::process::geteuid().as_raw(), 0o777);
+    let ran = host.run(&["set", "--yes"]);
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.err.contains("its mode 0777 lets others write to it"), "{ran:?}");
+}
+
+#[test]
+fn a_ledger_of_a_newer_version_is_left_alone() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    host.file("index.php", PHP, 0o666);
+    host.run(&["set", "--yes"]);
+    // SQLite's "user version" is the big-endian number at byte 60 of the file.
+    let ledger = host.at("var/lib/ambrik/ledger.sqlite3");
+    let mut bytes = fs::read(&ledger).unwrap();
+    bytes[60..64].copy_from_slice(&99_u32.to_be_bytes());
+    fs::write(&ledger, &bytes).unwrap();
+    for command in [&["set", "--yes"][..], &["history"], &["undo", "--yes"], &["audit"]] {
+        let ran = host.run(command);
+        assert_eq!((ran.code, ran.err.contains("was written by a newer Ambrik")), (2, true), "{ran:?}");
+    }
+    assert_eq!(fs::read(&ledger).unwrap(), bytes);
+}
+
+/// Mounts a file system of its own for a test, as far as that is allowed.
+struct Mounted(std::path::PathBuf);
+
+impl Mounted {
+    fn tmpfs(at: &std::path::Path, options: &std::ffi::CStr) -> Option<Self> {
+        fs::create_dir_all(at).unwrap();
+        let mounted = rustix::mount::mount("none", at, "tmpfs", rustix::mount::MountFlags::empty(), options);
+        if mounted.is_err() {
+            eprintln!("skipped: this test may not mount");
+        }
+        mounted.ok().map(|()| Self(at.to_owned()))
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = rustix::mount::unmount(&self.0, rustix::mount::UnmountFlags::DETACH);
+    }
+}
+
+#[test]
+fn a_full_disk_under_the_ledger_changes_nothing() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    for n in 0..400 {
+        host.file(&format!("f{n}/index.php"), PHP, 0o666);
+    }
+    let state = host.at("state");
+    let Some(_mounted) = Mounted::tmpfs(&state, c"size=128k,mode=0700") else { return };
+    fs::write(state.join("filler"), vec![0; 60_000]).unwrap();
+    let before = picture(&host.at("srv"));
+    let ran = host.run(&["set", "--yes", "--state", state.to_str().unwrap()]);
+    assert!(ran.code == 3 || ran.code == 2, "{ran:?}");
+    assert!(ran.err.contains("full"), "{ran:?}");
+    assert_eq!(picture(&host.at("srv")), before);
+}
+
+#[test]
+fn a_read_only_file_system_is_each_paths_reason() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    let root = host.at("srv/www/berths");
+    let Some(_mounted) = Mounted::tmpfs(&root, c"mode=0755") else { return };
+    host.file("index.php", PHP, 0o666);
+    rustix::mount::mount_remount(&root, rustix::mount::MountFlags::RDONLY, c"").unwrap();
+    let ran = host.run(&["set", "--yes"]);
+    assert_eq!(ran.code, 3, "{ran:?}");
+    assert!(
+        ran.err.contains("index.php: cannot set the owner of: read-only file system; remount it for writing"),
+        "{ran:?}"
+    );
+}

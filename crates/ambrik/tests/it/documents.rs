@@ -1,0 +1,132 @@
+//! What programs read: every document is as docs/schemas says.
+
+use std::fs;
+use std::path::Path;
+
+use serde_json::Value;
+
+use crate::host::{PHP, TestHost, is_root};
+
+/// Checks a document against the parts of JSON Schema that docs/schemas uses.
+fn check(value: &Value, schema: &Value, root: &Value, at: &str) {
+    let known = [
+        "$schema",
+        "$id",
+        "title",
+        "description",
+        "type",
+        "const",
+        "enum",
+        "properties",
+        "required",
+        "items",
+        "additionalProperties",
+        "$ref",
+        "$defs",
+        "pattern",
+        "minimum",
+    ];
+    for key in schema.as_object().unwrap().keys() {
+        assert!(known.contains(&&**key), "{at}: the test does not know \"{key}\"");
+    }
+    if let Some(reference) = schema.get("$ref").and_then(Value::as_str) {
+        let name = reference.strip_prefix("#/$defs/").unwrap();
+        return check(value, &root["$defs"][name], root, at);
+    }
+    if let Some(types) = schema.get("type") {
+        let types: Vec<&str> = types
+            .as_array()
+            .map_or_else(|| vec![types.as_str().unwrap()], |list| list.iter().map(|t| t.as_str().unwrap()).collect());
+        let is = match value {
+            Value::Null => "null",
+            Value::Bool(_) => "boolean",
+            Value::Number(_) => "integer",
+            Value::String(_) => "string",
+            Value::Array(_) => "array",
+            Value::Object(_) => "object",
+        };
+        assert!(types.contains(&is), "{at}: {is} where {types:?} is expected");
+    }
+    if let Some(wanted) = schema.get("const") {
+        assert_eq!(value, wanted, "{at}");
+    }
+    if let Some(list) = schema.get("enum").and_then(Value::as_array) {
+        assert!(list.contains(value), "{at}: {value}");
+    }
+    if let Some(object) = value.as_object() {
+        for key in schema.get("required").and_then(Value::as_array).into_iter().flatten() {
+            assert!(object.contains_key(key.as_str().unwrap()), "{at}: no {key}");
+        }
+        let properties = schema.get("properties").and_then(Value::as_object);
+        for (key, value) in object {
+            match properties.and_then(|p| p.get(key)) {
+                Some(schema) => check(value, schema, root, &format!("{at}.{key}")),
+                None => {
+                    assert_ne!(schema.get("additionalProperties"), Some(&Value::Bool(false)), "{at}: unexpected {key}");
+                }
+            }
+        }
+    }
+    if let (Some(list), Some(items)) = (value.as_array(), schema.get("items")) {
+        for (n, value) in list.iter().enumerate() {
+            check(value, items, root, &format!("{at}[{n}]"));
+        }
+    }
+}
+
+fn document(host: &TestHost, words: &[&str], name: &str) -> Value {
+    let ran = host.run(&[words, &["--format", "json"]].concat());
+    let value: Value = serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}: {ran:?}"));
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schemas/{name}-1.json"));
+    let schema: Value = serde_json::from_slice(&fs::read(file).unwrap()).unwrap();
+    check(&value, &schema, &schema, name);
+    value
+}
+
+fn host() -> TestHost {
+    let host = TestHost::new();
+    host.site("berths", "[[part]]\npath = \"install\"\nuse = \"setup\"\n[[part]]\npath = \"data\"\nuse = \"store\"\ncreate = true\n[[accept]]\ncheck = \"everyone-writes\"\npath = \"open.php\"\nreason = \"r\"\nuntil = 2099-01-01\n");
+    host.file("open.php", PHP, 0o666);
+    host.file("install/index.php", PHP, 0o666);
+    let odd =
+        host.at("srv/www/berths").join(<std::ffi::OsStr as std::os::unix::ffi::OsStrExt>::from_bytes(b"odd\xff.php"));
+    fs::write(&odd, "x").unwrap();
+    crate::host::give(&odd, PHP, 0o666);
+    host
+}
+
+#[test]
+fn audit_is_as_described() {
+    let audit = document(&host(), &["audit"], "audit");
+    assert_eq!(audit["host"], "quay-1");
+    let site = &audit["sites"][0];
+    assert_eq!((&site["name"], &site["phase"]), (&"berths".into(), &"sealed".into()));
+    let findings = site["findings"].as_array().unwrap();
+    assert!(findings.iter().any(|f| f["accepted"]["reason"] == "r"));
+    assert!(findings.iter().any(|f| f["not_utf8"][0]["path_bytes"] == "b2Rk/y5waHA="));
+    for finding in findings {
+        assert_eq!(finding["count"], finding["paths"].as_array().unwrap().len());
+    }
+}
+
+#[test]
+fn changes_are_as_described_before_and_after() {
+    let host = host();
+    let preview = document(&host, &["seal", "berths", "--preview"], "changes");
+    assert_eq!(preview["sites"][0]["applied"], false);
+    assert!(preview["sites"][0]["changes"].as_array().unwrap().iter().all(|c| c["done"] == false));
+    if !is_root() {
+        return;
+    }
+    let applied = document(&host, &["seal", "berths", "--yes"], "changes");
+    assert_eq!((&applied["sites"][0]["applied"], &applied["sites"][0]["id"]), (&true.into(), &1.into()));
+    let changes = applied["sites"][0]["changes"].as_array().unwrap();
+    assert!(changes.iter().all(|c| c["done"] == true && c["error"].is_null()), "{applied:#}");
+    for what in ["owner", "mode", "remove", "create"] {
+        assert!(changes.iter().any(|c| c["what"] == what), "no {what}");
+    }
+    assert!(changes.iter().any(|c| c["path_bytes"].is_string()));
+    document(&host, &["history"], "history");
+    let undone = document(&host, &["undo", "--yes"], "undo");
+    assert_eq!(undone["undoes"], 1);
+}

@@ -1,0 +1,121 @@
+//! A made-up host in a temporary folder, and runs of the program on it.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+pub(crate) const PHP: u32 = 61_001;
+
+/// Whether the test may give files away; says so where not.
+pub(crate) fn is_root() -> bool {
+    let root = rustix::process::geteuid().is_root();
+    if !root {
+        eprintln!("skipped: only root can give files to other accounts");
+    }
+    root
+}
+
+pub(crate) struct TestHost {
+    dir: tempfile::TempDir,
+    /// The uid that the program runs as, where it is another one.
+    pub(crate) run_as: Option<u32>,
+}
+
+/// What a run said, and its exit code.
+#[derive(Debug)]
+pub(crate) struct Ran {
+    pub(crate) code: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl TestHost {
+    pub(crate) fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
+        let me = rustix::process::geteuid().as_raw();
+        let host = Self { dir, run_as: None };
+        host.write("etc/passwd", &format!("root:x:0:0::/:/\nphp:x:{PHP}:{PHP}::/:/\nweb:x:61002:61002::/:/\nme:x:{me}:{me}::/:/\nuser:x:61009:61009::/:/\n"));
+        host.write("etc/group", &format!("root:x:0:\nphp:x:{PHP}:\nweb:x:61002:\nme:x:{me}:\nuser:x:61009:\n"));
+        host.write("etc/hostname", "quay-1\n");
+        fs::create_dir_all(host.at("srv/www/berths")).unwrap();
+        host.site("berths", "");
+        host
+    }
+
+    pub(crate) fn at(&self, path: impl AsRef<Path>) -> PathBuf {
+        self.dir.path().join(path)
+    }
+
+    pub(crate) fn write(&self, path: &str, content: &str) -> PathBuf {
+        let whole = self.at(path);
+        fs::create_dir_all(whole.parent().unwrap()).unwrap();
+        fs::write(&whole, content).unwrap();
+        whole
+    }
+
+    /// Writes the site file of `name`, with these lines after its accounts.
+    pub(crate) fn site(&self, name: &str, lines: &str) {
+        self.write(
+            &format!("etc/ambrik/sites/{name}.toml"),
+            &format!("[site]\nroot = \"/srv/www/{name}\"\n[accounts]\nphp = \"php\"\nweb = \"web\"\n{lines}"),
+        );
+    }
+
+    /// A file of the site `berths`.
+    pub(crate) fn file(&self, path: &str, owner: u32, mode: u32) -> PathBuf {
+        let whole = self.write(&format!("srv/www/berths/{path}"), "content\n");
+        give(&whole, owner, mode);
+        whole
+    }
+
+    pub(crate) fn command(&self, words: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_ambrik"));
+        command.env_clear().env("LC_ALL", "C.UTF-8").env("TZ", "UTC").env("TMPDIR", self.at("tmp"));
+        command.arg("--host").arg(self.dir.path()).args(words).stdin(Stdio::null());
+        if let Some(uid) = self.run_as {
+            command.uid(uid).gid(uid);
+        }
+        command
+    }
+
+    pub(crate) fn run(&self, words: &[&str]) -> Ran {
+        self.told(&self.command(words).output().unwrap())
+    }
+
+    /// What a run said, `[HOST]` for the host's folder.
+    pub(crate) fn told(&self, output: &Output) -> Ran {
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).replace(&*self.dir.path().to_string_lossy(), "[HOST]");
+        Ran { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) }
+    }
+}
+
+pub(crate) fn give(path: &Path, owner: u32, mode: u32) {
+    if rustix::process::geteuid().is_root() {
+        std::os::unix::fs::chown(path, Some(owner), Some(owner)).unwrap();
+    }
+    fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+}
+
+/// Owner, mode, change time and content of everything below a folder.
+pub(crate) fn picture(folder: &Path) -> BTreeMap<PathBuf, String> {
+    let mut pictures = BTreeMap::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(dir) = folders.pop() {
+        for entry in fs::read_dir(&dir).unwrap() {
+            let path = entry.unwrap().path();
+            let meta = path.symlink_metadata().unwrap();
+            let mut lists = vec![0; 4096];
+            let length = rustix::fs::llistxattr(&path, &mut lists[..]).unwrap_or(0);
+            let text = format!("{:o} {}:{} {:?}", meta.mode(), meta.uid(), meta.gid(), &lists[..length]);
+            pictures.insert(path.strip_prefix(folder).unwrap().to_owned(), text);
+            if meta.is_dir() {
+                folders.push(path);
+            }
+        }
+    }
+    pictures
+}
