@@ -17,13 +17,18 @@ pub(crate) struct DemoArgs {
     /// Folder to build it in, empty or not there yet [default: a new one for temporary files]
     #[arg(value_name = "DIR")]
     folder: Option<PathBuf>,
+    /// Only build the host, and run nothing on it
+    #[arg(long)]
+    build_only: bool,
 }
 
 /// The steps: what they show, and the command line.
 const STEPS: &[(&str, &[&str])] = &[
     ("Three sites, looked at: one just unpacked, one that drifted, one nearly right.", &["audit"]),
-    ("What would put the first one right?", &["set", "berths", "--preview"]),
-    ("It is made so, and read back; what was there is recorded first.", &["set", "berths", "--yes"]),
+    (
+        "The first one is put right: recorded, changed, read back. (--preview in place of --yes only shows it.)",
+        &["set", "berths", "--yes"],
+    ),
     (
         "Now the end of the deployment: the installer and what was left lying about go, into a keepsake.",
         &["seal", "berths", "--yes"],
@@ -50,6 +55,9 @@ pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         "The host quay-1 of the Saltmarsh Harbour Trust, {} files, in {shown}",
         crate::output::number(crate::output::count(files))
     ))?;
+    if args.build_only {
+        return Ok(Exit::Clean);
+    }
     if !rustix::process::geteuid().is_root() {
         session.line("You are not root: changes of owner will be refused and listed; everything else is real.")?;
     }

@@ -148,7 +148,7 @@ const fn style(severity: Severity) -> anstyle::Style {
 
 /// The table of rights: what each account can do in each part, and, where that differs, what it should.
 fn rights(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
-    let mut rows = table(&["part", "use", "paths", "keeper", "php", "web", "others"], &[2]);
+    let mut rows = table(&["part", "use", "paths", "keeper", "php", "web", "others"]);
     for line in &audit.table {
         let shown = cut(audit.part_shown(line.part), 34);
         let shown = if line.part.is_none() { ". (all else)".to_owned() } else { shown };
@@ -160,7 +160,7 @@ fn rights(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         let shown = cut(audit.part_shown(Some(part)), 34);
         rows.add_row(vec![shown, audit.part_use(Some(part)).to_string(), styled(FAINT, "not there")]);
     }
-    write(&mut rows, "  ", out)
+    write(&mut rows, &[2], "  ", out)
 }
 
 fn cell(cell: &Cell, paths: u64) -> String {
@@ -191,15 +191,22 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
         }
         return Ok(());
     }
-    let mut rows = table(&[], &[1]);
+    let mut rows = table(&[]);
     for finding in findings {
-        let examples: Vec<String> = audit.paths(finding).take(EXAMPLES).map(|path| Shown(&path).to_string()).collect();
-        let more = if finding.count() > examples.len() { ", …" } else { "" };
+        let examples = audit.paths(finding).take(EXAMPLES).map(|path| Shown(&path).to_string());
+        // A part that is one path needs no example.
+        let examples: Vec<String> = examples.filter(|_| !is_the_part(audit, finding)).collect();
+        let more = if finding.count() > examples.len() && !examples.is_empty() { ", …" } else { "" };
         let part = cut(audit.part_shown(finding.part), 26);
         let room = 82_usize.saturating_sub(part.chars().count() + number(count(finding.count())).len());
         rows.add_row(vec![part, number(count(finding.count())), cut(&format!("{}{more}", examples.join(", ")), room)]);
     }
-    write(&mut rows, "            ", out)
+    write(&mut rows, &[1], "            ", out)
+}
+
+/// Whether a finding is about the part itself and nothing below it.
+fn is_the_part(audit: &Audit, finding: &Finding) -> bool {
+    finding.count() == 1 && audit.paths(finding).all(|path| path.as_os_str() == audit.part_shown(finding.part))
 }
 
 /// What the findings of one check say together.

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Audit;
 use ambrik_core::change::{Group, Outcome, Plan};
-use ambrik_core::check::Severity;
+use ambrik_core::check::{Remedy, Severity};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
 
@@ -48,11 +48,11 @@ fn summary(plan: &Plan) -> String {
     }
     let made = count(plan.creations.len());
     if made > 0 {
-        told.push(format!("{} made", counted(made, "is", "are")));
+        told.push(counted(made, "path is made", "paths are made"));
     }
     let removed: u64 = plan.removals.iter().map(|removal| count(removal.files)).sum();
     if removed > 0 {
-        told.push(format!("{} removed to a keepsake", counted(removed, "is", "are")));
+        told.push(format!("{} to a keepsake", counted(removed, "path is removed", "paths are removed")));
     }
     told.join(", ")
 }
@@ -67,7 +67,7 @@ fn changes(rows: Vec<[String; 5]>, out: &mut dyn Write) -> io::Result<()> {
     let room = WIDTH.saturating_sub(taken);
     let examples = room >= SHORTEST_EXAMPLE;
     let heading = ["part", "paths", "owner", "mode", "for example"];
-    let mut shown = table(&heading[..if examples { 5 } else { 4 }], &[1]);
+    let mut shown = table(&heading[..if examples { 5 } else { 4 }]);
     for [part, paths, owner, mode, example] in rows {
         let mut cells = vec![part, paths, owner, mode];
         if examples {
@@ -75,7 +75,7 @@ fn changes(rows: Vec<[String; 5]>, out: &mut dyn Write) -> io::Result<()> {
         }
         shown.add_row(cells);
     }
-    write(&mut shown, "  ", out)
+    write(&mut shown, &[1], "  ", out)
 }
 
 /// Part, number and kind of paths, owner, mode and an example of what changes alike.
@@ -109,17 +109,38 @@ fn row(plan: &Plan, group: &Group, accounts: &Accounts) -> [String; 5] {
 }
 
 pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
-    let mut told = vec![format!("{} changed", paths(outcome.done))];
+    let mut told = Vec::new();
+    if outcome.done > 0 || outcome.removed == 0 {
+        told.push(format!("{} changed", paths(outcome.done)));
+    }
     if outcome.removed > 0 {
         let kept = if outcome.keepsake.is_some() { " (kept)" } else { " for good" };
-        told.push(format!("{} removed{kept}", number(outcome.removed)));
+        told.push(format!("{} removed{kept}", paths(outcome.removed)));
     }
     let failed = count(outcome.failures.len());
     if failed > 0 {
         told.push(styled(ODD, &format!("{} not changed, see above", number(failed))));
     }
     let back = format!("change set {}, taken back by: ambrik undo {}", outcome.id, outcome.id);
-    writeln!(out, "\n{}: {}; {back}", styled(HEAD, &plan.audit.site.name), told.join(", "))
+    writeln!(out, "\n{}: {}; {back}", styled(HEAD, &plan.audit.site.name), told.join(", "))?;
+    still_there(plan, out)
+}
+
+/// What `set` leaves for `seal`.
+fn still_there(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
+    let site = &plan.audit.site;
+    let left = plan.audit.findings.iter().filter(|f| f.accepted.is_none() && f.check.remedy == Remedy::Seal);
+    let left: u64 = left.map(|finding| count(finding.count())).sum();
+    if left == 0 || plan.command == "seal" {
+        return Ok(());
+    }
+    let what = counted(left, "installer or left-over is", "installers and left-overs are");
+    writeln!(
+        out,
+        "{}: {}",
+        styled(HEAD, &site.name),
+        styled(ODD, &format!("{what} still there: ambrik seal {}", site.name))
+    )
 }
 
 /// The line after `seal`: what remains.

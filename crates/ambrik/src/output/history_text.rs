@@ -12,7 +12,7 @@ pub(crate) fn render(sets: &[ChangeSet], out: &mut dyn Write) -> io::Result<()> 
     if sets.is_empty() {
         return writeln!(out, "nothing has been changed yet");
     }
-    let mut rows = table(&["id", "when", "site", "command", "changed", "removed", "failed", "state"], &[0, 4, 5, 6]);
+    let mut rows = table(&["id", "when", "site", "command", "changed", "removed", "failed", "state"]);
     for set in sets {
         let when = set.begun.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string();
         let command = set.undoes.map_or_else(|| set.command.clone(), |id| format!("undo {id}"));
@@ -28,7 +28,7 @@ pub(crate) fn render(sets: &[ChangeSet], out: &mut dyn Write) -> io::Result<()> 
             state(set),
         ]);
     }
-    write(&mut rows, "", out)
+    write(&mut rows, &[0, 4, 5, 6], "", out)
 }
 
 fn state(set: &ChangeSet) -> String {

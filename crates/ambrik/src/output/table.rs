@@ -23,25 +23,25 @@ pub(crate) fn styled(style: Style, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// A table with this heading, to be filled and rendered.
-pub(crate) fn table(heading: &[&str], right_aligned: &[usize]) -> Table {
+/// A table with this heading, to be filled and written.
+pub(crate) fn table(heading: &[&str]) -> Table {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     if !heading.is_empty() {
         table.set_header(heading.iter().map(|text| styled(FAINT, text)));
     }
+    table
+}
+
+/// Writes a table, indented, these columns aligned to the right.
+pub(crate) fn write(table: &mut Table, right_aligned: &[usize], indent: &str, out: &mut dyn Write) -> io::Result<()> {
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
+    }
     for &column in right_aligned {
         if let Some(column) = table.column_mut(column) {
             column.set_cell_alignment(CellAlignment::Right);
         }
-    }
-    table
-}
-
-/// Writes a table, indented.
-pub(crate) fn write(table: &mut Table, indent: &str, out: &mut dyn Write) -> io::Result<()> {
-    for column in table.column_iter_mut() {
-        column.set_padding((0, 2));
     }
     for line in table.lines() {
         writeln!(out, "{indent}{}", line.trim_end())?;

@@ -14,13 +14,12 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
     let turns = count(plan.turn_count());
     let stopped = if plan.interrupted { ", which was stopped in the middle" } else { "" };
     let name = styled(HEAD, &set.site);
-    writeln!(
-        out,
-        "{name}: take back change set {} ({}{stopped}): {} rights back",
-        set.id,
-        set.command,
-        counted(turns, "path gets its", "paths get their")
-    )?;
+    let rights = if turns > 0 {
+        format!(": {} rights back", counted(turns, "path gets its", "paths get their"))
+    } else {
+        String::new()
+    };
+    writeln!(out, "{name}: take back change set {} ({}{stopped}){rights}", set.id, set.command)?;
     list("comes back", plan.comes_back(), out)?;
     list("goes", plan.goes(), out)?;
     list("cannot come back, it was removed without a keepsake:", plan.is_lost(), out)
@@ -34,12 +33,15 @@ fn list<'p>(what: &str, of: impl Iterator<Item = &'p Path>, out: &mut dyn Write)
 }
 
 pub(crate) fn outcome(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
-    let mut told = vec![format!("{} as before", paths(outcome.done))];
+    let mut told = Vec::new();
+    if outcome.done > 0 {
+        told.push(format!("{} as before", paths(outcome.done)));
+    }
     if outcome.restored > 0 {
-        told.push(format!("{} came back", number(outcome.restored)));
+        told.push(format!("{} came back", paths(outcome.restored)));
     }
     if outcome.removed > 0 {
-        told.push(format!("{} removed (kept)", number(outcome.removed)));
+        told.push(format!("{} removed (kept)", paths(outcome.removed)));
     }
     if !outcome.failures.is_empty() {
         told.push(styled(ODD, &format!("{} not taken back, see above", number(count(outcome.failures.len())))));

@@ -1,0 +1,48 @@
+#!/usr/bin/env bash
+# Makes the pictures of each command's output from the demo host, in a terminal window under Xvfb.
+# Needs root, and Debian's packages xvfb, xterm, imagemagick and fonts-dejavu-core.
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+cd "$here/../.."
+cargo build --release --quiet
+work=$(mktemp -d)
+display=:97
+Xvfb $display -screen 0 1280x1000x24 > /dev/null 2>&1 & server=$!
+trap 'kill $server 2>/dev/null || true; rm -rf "$work"' EXIT
+export DISPLAY=$display PATH=$PWD/target/release:$PATH
+for _ in $(seq 50); do xdpyinfo > /dev/null 2>&1 && break; sleep 0.1; done
+demo=/tmp/quay-1
+rm -rf $demo
+ambrik demo $demo > "$work/demo.txt" --color always 2>&1
+
+# picture NAME ROWS SCRIPT: the terminal after the script, as NAME.png.
+picture() {
+  cat > "$work/script" <<S
+printf '\033[?25l'
+$3
+touch "$work/shown"
+exec sleep 60
+S
+  rm -f "$work/shown"
+  xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry "120x$2+0+0" -bg '#10171c' -fg '#d5dde3' -xrm 'xterm*color1: #ff7b72' -xrm 'xterm*color2: #7ee787' -xrm 'xterm*color3: #e3b341' -b 12 +sb -T ambrik \
+    -xrm 'xterm*allowBoldFonts: true' -xrm 'xterm*boldColors: false' -e bash "$work/script" & local window=$!
+  for _ in $(seq 100); do [ -e "$work/shown" ] && break; sleep 0.1; done
+  sleep 0.5
+  import -window root "$work/root.png"
+  convert "$work/root.png" -trim +repage -strip -define png:compression-level=9 -colors 64 "$here/$1.png"
+  kill $window; wait $window 2> /dev/null || true
+}
+prompt() { printf "printf '\\\\033[1m\$ %s\\\\033[0m\\\\n'; %s --color always" "$1" "$1"; }
+
+picture demo 46 "head -n 46 $work/demo.txt"
+rm -rf $demo
+ambrik demo $demo --build-only > /dev/null
+picture audit 46 "$(prompt "ambrik --host $demo audit tidewatch") | head -n 45"
+picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"
+ambrik --host $demo set berths --yes > /dev/null
+picture seal 16 "$(prompt "ambrik --host $demo seal berths --yes")"
+ambrik --host $demo set tidewatch notices --yes > /dev/null
+ambrik --host $demo undo 2 --yes > /dev/null
+picture history 12 "$(prompt "ambrik --host $demo history")"
+picture undo 12 "$(prompt "ambrik --host $demo undo 5 --yes")"
+rm -rf $demo
