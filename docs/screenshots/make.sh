@@ -37,7 +37,7 @@ prompt() { printf "printf '\\\\033[1m\$ %s\\\\033[0m\\\\n'; %s --color always" "
 picture demo 46 "head -n 46 $work/demo.txt"
 rm -rf $demo
 ambrik demo $demo --build-only > /dev/null
-picture audit 46 "$(prompt "ambrik --host $demo audit tidewatch") | head -n 45"
+picture audit 47 "$(prompt "ambrik --host $demo audit tidewatch") | head -n 45"
 picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"
 ambrik --host $demo set berths --yes > /dev/null
 picture seal 16 "$(prompt "ambrik --host $demo seal berths --yes")"

@@ -305,6 +305,17 @@ mod tests {
     use super::*;
 
     #[test]
+    fn the_catalogue_in_the_documentation_is_the_tables() {
+        let page = include_str!("../../../../docs/checks.md");
+        let rows: Vec<&str> = page.lines().filter(|line| line.starts_with("| `")).collect();
+        let listed: Vec<String> =
+            rows.iter().map(|row| row.split(" | ").take(2).collect::<Vec<_>>().join(" ")).collect();
+        let known: Vec<String> =
+            CATALOGUE.iter().map(|check| format!("| `{}` {}", check.name, check.severity)).collect();
+        assert_eq!(listed, known);
+    }
+
+    #[test]
     fn names_are_plain_words_and_stand_once() {
         let mut names: Vec<&str> = CATALOGUE.iter().map(|c| c.name).collect();
         assert!(names.iter().all(|n| n.bytes().all(|b| b.is_ascii_lowercase() || b == b'-')));
