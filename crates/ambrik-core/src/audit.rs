@@ -189,6 +189,11 @@ impl Audit {
                 "take the right to write away from {who} by hand: Ambrik changes only the site, not what leads to it"
             );
         }
+        let php_is_keeper = self.site.php.ids.uid == self.site.keeper.ids.uid;
+        if php_is_keeper && finding.check.name.starts_with("php-") && finding.check.remedy == Remedy::Set {
+            return "keeper and PHP are one account, and nothing can be kept from it: give PHP an account of its own"
+                .into();
+        }
         finding.check.remedy_for(&self.site)
     }
 

@@ -113,9 +113,18 @@ impl Builder {
         self.write("etc/hostname", "quay-1\n")?;
         for site in ["berths", "tidewatch", "notices"] {
             let file = APPLICATIONS.get_file(format!("sites/{site}.toml")).ok_or(io::ErrorKind::NotFound)?;
-            self.write(&format!("etc/ambrik/sites/{site}.toml"), file.contents())?;
+            let text = file.contents_utf8().unwrap_or_default();
+            self.write(&format!("etc/ambrik/sites/{site}.toml"), self.kept_by_caller(text))?;
         }
         Ok(())
+    }
+
+    /// A site file as it is for whoever runs the demo: an ordinary user keeps the sites itself.
+    fn kept_by_caller(&self, text: &str) -> String {
+        if self.owners {
+            return text.to_owned();
+        }
+        text.replace("keeper = \"deploy\"\n", "").replace("[accounts]\n", "[accounts]\nkeeper = \"you\"\n")
     }
 
     /// Just unpacked as root, then "made to work": everything is everybody's.

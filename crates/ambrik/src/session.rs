@@ -1,5 +1,6 @@
 //! What every command needs: the host, its accounts, the site files, the ledger, and where to write.
 
+use std::collections::BTreeMap;
 use std::io::{self, IsTerminal as _, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -125,6 +126,25 @@ impl<'s> Session<'s> {
     /// Says something that must be known, `-q` or not.
     pub(crate) fn warn(&mut self, words: &str) {
         let _ = writeln!(self.err, "ambrik: {words}");
+    }
+
+    /// Names each path that failed with its reason; of very many with the same reason, the first.
+    pub(crate) fn report_failures(&mut self, failures: &[(PathBuf, ambrik_core::tree::Failure)]) {
+        const NAMED: usize = 20;
+        let mut by_reason: BTreeMap<String, Vec<&Path>> = BTreeMap::new();
+        for (path, failure) in failures {
+            by_reason.entry(failure.to_string()).or_default().push(path);
+        }
+        for (reason, paths) in by_reason {
+            let named = if self.verbose { paths.len() } else { NAMED };
+            for path in paths.iter().take(named) {
+                self.warn(&format!("{}: {reason}", Shown(path)));
+            }
+            if paths.len() > named {
+                let more = crate::output::paths(crate::output::count(paths.len() - named));
+                self.warn(&format!("and {more} more: {reason} (-v names them all)"));
+            }
+        }
     }
 
     /// Tells why a command ended early.

@@ -98,6 +98,7 @@ fn errno_text(errno: rustix::io::Errno) -> String {
     let text = std::io::Error::from(errno).to_string();
     let text = text.split(" (os error").next().unwrap_or(&text).to_lowercase();
     let todo = match errno {
+        Errno::PERM if rustix::process::geteuid().is_root() => "; it may be immutable (lsattr shows it)",
         Errno::PERM | Errno::ACCESS => "; run as root",
         Errno::ROFS => "; remount it for writing",
         Errno::NOSPC | Errno::DQUOT => "; make room",

@@ -169,9 +169,7 @@ fn make(
         let means = Means { host: &looked.host, state, threads: threads(), keep: job.keep, progress };
         apply(plan, &mut ledger, &means)
     })?;
-    for (path, failure) in &outcome.failures {
-        session.warn(&format!("{}: {failure}", ambrik_core::shown::Shown(path)));
-    }
+    session.report_failures(&outcome.failures);
     if outcome.vanished > 0 {
         session
             .say(&format!("{} went away before they were changed and were skipped", output::paths(outcome.vanished)));

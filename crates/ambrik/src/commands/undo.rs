@@ -53,9 +53,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         let means = Means { host: &looked.host, state: &state, threads: threads(), keep: true, progress };
         take_back(&plan, &mut ledger, &means, args.force)
     })?;
-    for (path, failure) in &outcome.failures {
-        session.warn(&format!("{}: {failure}", ambrik_core::shown::Shown(path)));
-    }
+    session.report_failures(&outcome.failures);
     match session.format {
         Format::Text => output::undo_text::outcome(&plan, &outcome, &mut session.out())?,
         Format::Json => output::json::undo(&plan, &outcome, session.raw_out())?,

@@ -179,7 +179,7 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
     let first = findings[0];
     let total: u64 = findings.iter().map(|f| count(f.count())).sum();
     let severity = styled(style(first.severity()), &format!("{:<6}", first.severity()));
-    let by_hand = matches!(first.check.remedy, Remedy::Hand(_)) || first.above;
+    let by_hand = !audit.remedy(first).starts_with("ambrik ");
     writeln!(out, "  {severity}  {}  {}", styled(HEAD, first.check.name), paths(total))?;
     wrapped(&says(audit, first.check, findings), "          ", "          ", out)?;
     if by_hand {
