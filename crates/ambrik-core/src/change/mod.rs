@@ -319,7 +319,12 @@ fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result
     if facts.kind != creation.kind {
         return Err(Failure::Replaced);
     }
-    rights::write(&handle, facts.kind, &facts.rights, &creation.rights)
+    let dressed = rights::write(&handle, facts.kind, &facts.rights, &creation.rights);
+    if dressed.is_err() {
+        // Half made is worse than missing. It is empty; if it cannot go either, the failure told is the first.
+        let _ = sys::unlink(parent, &name, facts.kind == Kind::Directory);
+    }
+    dressed
 }
 
 /// A path that is to be removed.

@@ -88,7 +88,7 @@ impl Failure {
     /// Whether the path had gone.
     #[must_use]
     pub fn is_vanished(&self) -> bool {
-        matches!(self, Self::Os(_, rustix::io::Errno::NOENT))
+        matches!(self, Self::Os(op, rustix::io::Errno::NOENT) if *op != Op::Create)
     }
 }
 

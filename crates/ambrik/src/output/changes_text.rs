@@ -119,10 +119,12 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
     }
     let failed = count(outcome.failures.len());
     if failed > 0 {
-        told.push(styled(ODD, &format!("{} not changed, see above", number(failed))));
+        told.push(format!("{} not changed, see above", number(failed)));
     }
     let back = format!("change set {}, taken back by: ambrik undo {}", outcome.id, outcome.id);
-    writeln!(out, "\n{}: {}; {back}", styled(HEAD, &plan.audit.site.name), told.join(", "))?;
+    writeln!(out)?;
+    let told = format!("{}: {}; {back}", plan.audit.site.name, told.join(", "));
+    wrapped(&told, "", "  ", out)?;
     still_there(plan, out)
 }
 

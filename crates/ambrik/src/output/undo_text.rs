@@ -6,7 +6,7 @@ use std::path::Path;
 use ambrik_core::change::{Outcome, UndoPlan};
 use ambrik_core::shown::Shown;
 
-use super::table::{HEAD, ODD, styled};
+use super::table::{HEAD, styled, wrapped};
 use super::{count, counted, number, paths};
 
 pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
@@ -44,13 +44,10 @@ pub(crate) fn outcome(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -
         told.push(format!("{} removed (kept)", paths(outcome.removed)));
     }
     if !outcome.failures.is_empty() {
-        told.push(styled(ODD, &format!("{} not taken back, see above", number(count(outcome.failures.len())))));
+        told.push(format!("{} not taken back, see above", number(count(outcome.failures.len()))));
     }
     let id = outcome.id;
-    writeln!(
-        out,
-        "\n{}: {}; change set {id}, taken back by: ambrik undo {id}",
-        styled(HEAD, &plan.set.site),
-        told.join(", ")
-    )
+    writeln!(out)?;
+    let told = format!("{}: {}; change set {id}, taken back by: ambrik undo {id}", plan.set.site, told.join(", "));
+    wrapped(&told, "", "  ", out)
 }
