@@ -308,7 +308,7 @@ pub(crate) fn restore(
 ) -> io::Result<(u64, Vec<PathFailure>)> {
     let mut archive = tar::Archive::new(archive);
     let mut records = Vec::new();
-    let mut folders: Vec<Kept> = Vec::new();
+    let mut folders: Vec<(Identity, Kept)> = Vec::new();
     let (mut done, mut failures) = (0, Vec::new());
     for entry in archive.entries()?.raw(true) {
         let mut entry = entry?;
@@ -328,20 +328,17 @@ pub(crate) fn restore(
             continue;
         }
         match kept.make(&mut entry, open) {
-            Ok(()) => done += 1,
-            Err(failure) => failures.push((kept.path.clone(), failure)),
-        }
-        if kept.kind == EntryType::Directory {
-            folders.push(kept);
+            Ok(folder) => {
+                done += 1;
+                folders.extend(folder.map(|id| (id, kept)));
+            }
+            Err(failure) => failures.push((kept.path, failure)),
         }
     }
     // A folder's own mode and times come last: making its content would change or need them.
-    for folder in folders.iter().rev() {
-        if failures.iter().any(|(path, _)| *path == folder.path) {
-            continue;
-        }
-        if let Err(failure) = folder.dress_folder(open) {
-            failures.push((folder.path.clone(), failure));
+    for (id, folder) in folders.into_iter().rev() {
+        if let Err(failure) = folder.dress_folder(id, open) {
+            failures.push((folder.path, failure));
         }
     }
     Ok((done, failures))
@@ -374,35 +371,46 @@ impl Kept {
         Ok((open(above)?, c_name(name)?))
     }
 
+    /// Makes it, and, apart from folders, gives it all that it had. The answer is which folder it is, if it is one.
     fn make(
         &self,
         content: &mut impl Read,
         open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
-    ) -> Result<(), Failure> {
+    ) -> Result<Option<Identity>, Failure> {
         let (dir, name) = self.place(open)?;
         let made = |errno| match errno {
             Errno::EXIST => Failure::NotOurs("something else is there now".into()),
             errno => Failure::Os(Op::Create, errno),
         };
-        match self.kind {
-            EntryType::Directory => return sys::create_directory(&dir, &name).map_err(made),
+        // What is dressed is what was made: whoever may write to the directory can put something else there at once.
+        let handle = match self.kind {
+            EntryType::Directory => {
+                sys::create_directory(&dir, &name).map_err(made)?;
+                let handle = newly_made(&dir, &name, Kind::Directory)?;
+                return sys::look_at(&handle).map(|facts| Some(facts.id)).map_err(|errno| Failure::Os(Op::Look, errno));
+            }
             EntryType::Symlink => {
                 sys::make_symlink(&dir, &name, self.link.as_deref().unwrap_or_default()).map_err(made)?;
+                newly_made(&dir, &name, Kind::Symlink)?
             }
             EntryType::Link => {
-                return self.make_link(&dir, &name, open).map_err(|failure| match failure {
+                return self.make_link(&dir, &name, open).map(|()| None).map_err(|failure| match failure {
                     Failure::Os(_, errno) => made(errno),
                     other => other,
                 });
             }
-            EntryType::Fifo => sys::make_special(&dir, &name, self.socket).map_err(made)?,
+            EntryType::Fifo => {
+                sys::make_special(&dir, &name, self.socket).map_err(made)?;
+                newly_made(&dir, &name, if self.socket { Kind::Socket } else { Kind::Fifo })?
+            }
             _ => {
                 let mut file = File::from(sys::create_file(&dir, &name).map_err(made)?);
                 let copied = io::copy(content, &mut file).and_then(|_| file.sync_all());
                 copied.map_err(|cause| Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO)))?;
+                file.into()
             }
-        }
-        self.dress(&dir, &name)
+        };
+        self.dress(&handle).map(|()| None)
     }
 
     fn make_link(
@@ -417,24 +425,41 @@ impl Kept {
         sys::make_link(&first_dir, &c_name(first_name)?, dir, name).map_err(|errno| Failure::Os(Op::Create, errno))
     }
 
-    fn dress_folder(&self, open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>) -> Result<(), Failure> {
+    /// Dresses a folder once everything is in it, if it is still the one that was made.
+    fn dress_folder(
+        &self,
+        id: Identity,
+        open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
+    ) -> Result<(), Failure> {
         let (dir, name) = self.place(open)?;
-        self.dress(&dir, &name)
+        let handle = sys::pin(&dir, &name).map_err(|errno| Failure::Os(Op::Open, errno))?;
+        if sys::look_at(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?.id != id {
+            return Err(Failure::Replaced);
+        }
+        self.dress(&handle)
     }
 
     /// Gives what was made its owner, attributes, mode and times, in the order in which they do not undo each other.
-    fn dress(&self, dir: &OwnedFd, name: &CStr) -> Result<(), Failure> {
-        let handle = sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
-        sys::set_owner(&handle, self.uid, self.gid).map_err(|errno| Failure::Os(Op::SetOwner, errno))?;
+    fn dress(&self, handle: &OwnedFd) -> Result<(), Failure> {
+        sys::set_owner(handle, self.uid, self.gid).map_err(|errno| Failure::Os(Op::SetOwner, errno))?;
         if self.kind != EntryType::Symlink {
             for (attribute, value) in &self.attributes {
                 let attribute = String::from_utf8_lossy(attribute);
-                sys::set_attribute(&handle, &attribute, Some(value)).map_err(|errno| Failure::Os(Op::SetAcl, errno))?;
+                sys::set_attribute(handle, &attribute, Some(value)).map_err(|errno| Failure::Os(Op::SetAcl, errno))?;
             }
-            sys::set_mode(&handle, self.mode).map_err(|errno| Failure::Os(Op::SetMode, errno))?;
+            sys::set_mode(handle, self.mode).map_err(|errno| Failure::Os(Op::SetMode, errno))?;
         }
-        sys::set_times(dir, name, self.times).map_err(|errno| Failure::Os(Op::Keep, errno))
+        sys::set_times(handle, self.times).map_err(|errno| Failure::Os(Op::Keep, errno))
     }
+}
+
+/// A handle on what was just made by its name, and is still that: of this kind, the caller's own, with no second name.
+pub(crate) fn newly_made(dir: &OwnedFd, name: &CStr, kind: Kind) -> Result<OwnedFd, Failure> {
+    let handle = sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
+    let facts = sys::look_at(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
+    let own = facts.rights.uid.0 == rustix::process::geteuid().as_raw();
+    let single = facts.kind == Kind::Directory || facts.links == 1;
+    if facts.kind == kind && own && single { Ok(handle) } else { Err(Failure::Replaced) }
 }
 
 #[cfg(test)]

@@ -10,7 +10,7 @@ mod undo;
 
 use std::ffi::CString;
 use std::io;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
@@ -309,16 +309,14 @@ fn create(creation: &Creation, host: &Host, entry: &mut Entry<'_>) -> Result<Res
 
 fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result<(), Failure> {
     let name = c_name(name)?;
-    let made = match creation.kind {
-        Kind::Directory => sys::create_directory(parent, &name),
-        _ => sys::create_file(parent, &name).map(drop),
+    let made = |errno| Failure::Os(Op::Create, errno);
+    let handle = if creation.kind == Kind::Directory {
+        sys::create_directory(parent, &name).map_err(made)?;
+        keepsake::newly_made(parent, &name, Kind::Directory)?
+    } else {
+        sys::create_file(parent, &name).map_err(made)?
     };
-    made.map_err(|errno| Failure::Os(Op::Create, errno))?;
-    let handle = rights::pin(parent.as_fd(), &name)?;
     let facts = rights::facts(&handle)?;
-    if facts.kind != creation.kind {
-        return Err(Failure::Replaced);
-    }
     let dressed = rights::write(&handle, facts.kind, &facts.rights, &creation.rights);
     if dressed.is_err() {
         // Half made is worse than missing. It is empty; if it cannot go either, the failure told is the first.

@@ -234,7 +234,7 @@ fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: 
     // Nobody else touched the directory since: its own time goes back as well.
     let before = removal.before_times.as_deref().and_then(times_of);
     if let (true, Some(times), Ok(dir)) = (unchanged, before, open(&parent)) {
-        let _ = sys::set_directory_times(dir, times);
+        let _ = sys::set_times(dir, times);
     }
 }
 

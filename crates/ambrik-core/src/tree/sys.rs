@@ -291,16 +291,11 @@ pub(crate) fn times(handle: impl AsFd) -> Result<Times, Errno> {
     Ok(Times { accessed: of(stat.stx_atime), modified: of(stat.stx_mtime) })
 }
 
-/// Sets the times of `name` in `dir`; of a symlink, its own.
-pub(crate) fn set_times(dir: impl AsFd, name: &CStr, times: Times) -> Result<(), Errno> {
+/// Sets the times of what a handle holds; of a symlink, its own.
+pub(crate) fn set_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
     let of = |(seconds, nanos): (i64, u32)| Timespec { tv_sec: seconds, tv_nsec: nanos.into() };
     let times = rustix::fs::Timestamps { last_access: of(times.accessed), last_modification: of(times.modified) };
-    again(|| rustix::fs::utimensat(&dir, name, &times, AtFlags::SYMLINK_NOFOLLOW))
-}
-
-/// Sets the times of the directory that a handle holds.
-pub(crate) fn set_directory_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
-    set_times(handle, c".", times)
+    by_handle(handle.as_fd(), |path| rustix::fs::utimensat(rustix::fs::CWD, path, &times, AtFlags::empty()))
 }
 
 /// Removes the name of a file, or an empty directory.

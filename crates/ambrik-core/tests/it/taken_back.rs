@@ -186,3 +186,22 @@ fn a_second_set_finds_nothing_and_moves_no_time() {
     assert!(plan.is_empty(), "{:?}", plan.groups());
     assert_eq!(picture(&host.site_path(""), true), before);
 }
+
+#[test]
+fn a_file_that_went_away_is_skipped_and_counted() {
+    if !is_root() {
+        return;
+    }
+    let host = rich();
+    let plan = Plan::set(host.audit(&host.site(SITE)), Phase::Sealed);
+    fs::remove_file(host.site_path("listed.php")).unwrap();
+    fs::remove_dir_all(host.site_path("install/inner")).unwrap();
+    fs::rename(host.site_path("uploads/plain.php"), host.site_path("uploads/elsewhere.php")).unwrap();
+    fs::write(host.site_path("uploads/plain.php"), "another").unwrap();
+    let outcome = host.apply(&plan);
+    assert!(outcome.vanished >= 2, "{}", outcome.vanished);
+    let failed: Vec<_> =
+        outcome.failures.iter().map(|(path, why)| (path.file_name().unwrap().to_owned(), why.to_string())).collect();
+    let replaced = failed.iter().any(|(name, why)| name == "plain.php" && why.contains("replaced"));
+    assert!(replaced, "{failed:?}");
+}

@@ -231,3 +231,22 @@ fn a_read_only_file_system_is_each_paths_reason() {
         "{ran:?}"
     );
 }
+
+#[test]
+fn without_a_keepsake_nothing_comes_back_and_that_is_said() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    host.site("berths", "[[part]]\npath = \"install\"\nuse = \"setup\"\n");
+    host.file("install/index.php", 0, 0o644);
+    let ran = host.run(&["seal", "berths", "--yes", "--keep-nothing"]);
+    assert_eq!((ran.code, ran.out.contains("2 paths removed for good")), (0, true), "{ran:?}");
+    let ran = host.run(&["undo", "--yes"]);
+    assert_eq!(ran.code, 3, "{ran:?}");
+    assert!(
+        ran.out.contains("cannot come back, it was removed without a keepsake:  /srv/www/berths/install"),
+        "{ran:?}"
+    );
+    assert!(ran.err.contains("it was removed without a keepsake"), "{ran:?}");
+}
