@@ -431,4 +431,50 @@ mod tests {
         let words = [row.keeper, row.php, row.web, row.others].map(Right::word);
         assert_eq!(words.join(" "), want);
     }
+
+    /// The slow, plain way: of all parts whose pattern fits the path or a directory above, the deepest, then the
+    /// plain one, then the one with more plain names, then the first.
+    fn plainly(policy: &Policy, path: &Path) -> Option<usize> {
+        let depth = |part: &Part| {
+            let fits = |above: &&Path| {
+                part.pattern.covers(above) && {
+                    let upper = above.parent();
+                    // It fits here by itself, not only because it fits further up.
+                    upper.is_none_or(|upper| !part.pattern.covers(upper)) || ends_in_any_depth(part)
+                }
+            };
+            path.ancestors().find(fits).map(|found| found.components().count())
+        };
+        let candidates = policy.site().parts.iter().enumerate().filter_map(|(n, part)| {
+            let plain = part.pattern.as_path().is_some();
+            Some((depth(part)?, plain, part.pattern.literal_count(), std::cmp::Reverse(n)))
+        });
+        candidates.max().map(|(.., std::cmp::Reverse(n))| n)
+    }
+
+    fn ends_in_any_depth(part: &Part) -> bool {
+        matches!(part.pattern.components().last(), Some(Component::AnyDepth))
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn step_by_step_is_the_same_as_all_at_once(
+            parts in proptest::collection::btree_set("(a|b|\\*|\\*\\*)(/(a|b|c\\*|\\*|\\*\\*)){0,3}", 1..6),
+            path in "(a|b|ca)(/(a|b|ca|cb)){0,5}",
+        ) {
+            let normal: std::collections::BTreeSet<String> = parts.iter().map(|p| Pattern::parse(p).unwrap().text().to_owned()).collect();
+            let text: Vec<String> = normal.iter().map(|p| format!("{p}=store")).collect();
+            let policy = policy(&text.join(" "), Phase::Sealed);
+            let whole = Path::new("/srv/x").join(&path);
+            let inside_any_depth = normal.iter().any(|p| p.contains("**/"));
+            let stepped = policy.at(&whole).context.part;
+            if inside_any_depth {
+                // There a pattern may fit at several depths; that it fits at all is the same.
+                let any = policy.site().parts.iter().any(|part| part.pattern.covers(&whole));
+                proptest::prop_assert_eq!(stepped.is_some(), any);
+            } else {
+                proptest::prop_assert_eq!(stepped, plainly(&policy, &whole));
+            }
+        }
+    }
 }

@@ -150,6 +150,16 @@ enum Task<D> {
 ///
 /// Each start is a pinned or opened directory that has been judged already; the visitors see what is in it.
 pub fn walk<V: Visitor>(starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>, visitors: Vec<V>, progress: &Progress) -> Walked<V> {
+    walk_asking(starts, visitors, progress, Asking::new)
+}
+
+/// As [`walk`], each thread asking for attributes in the way that `asking` finds.
+fn walk_asking<V: Visitor>(
+    starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>,
+    visitors: Vec<V>,
+    progress: &Progress,
+    asking: fn() -> Asking,
+) -> Walked<V> {
     raise_file_limit();
     let queues: Vec<Worker<Task<V::Data>>> = visitors.iter().map(|_| Worker::new_lifo()).collect();
     let pool = Pool {
@@ -172,7 +182,7 @@ pub fn walk<V: Visitor>(starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>, visitors: Vec
             let pool = &pool;
             handles.push(scope.spawn(move || {
                 let mut thread =
-                    Thread { queue, visitor, pool, asking: Asking::new(), names: Vec::new(), no_attributes: None };
+                    Thread { queue, visitor, pool, asking: asking(), names: Vec::new(), no_attributes: None };
                 for task in tasks {
                     thread.queue.push(task);
                 }
@@ -408,3 +418,6 @@ impl<V: Visitor> Thread<'_, V> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -57,7 +57,29 @@ pub(crate) fn acl_text(accounts: &Accounts, acl: &Acl) -> String {
 
 #[cfg(test)]
 mod tests {
+    use ambrik_core::account::Uid;
+    use ambrik_core::mode::Perm;
     use rstest::rstest;
+
+    #[test]
+    fn access_lists_are_written_as_their_manual_does() {
+        let accounts = ambrik_core::account::Accounts::from_texts("web:x:101:101::/:/\n", "web:x:101:\n");
+        let users = [(Uid(101), Perm::R), (Uid(7), Perm::RW)];
+        let acl = ambrik_core::acl::Acl::with_users(Perm::RW, Perm::NONE, Perm::NONE, &users);
+        let text = super::acl_text(&accounts, &acl);
+        assert_eq!(text, "user::rw-,user:7:rw-,user:web:r--,group::---,mask::rw-,other::---");
+    }
+
+    #[rstest]
+    #[case("short", 10, "short")]
+    #[case("exactly ten", 11, "exactly ten")]
+    #[case("a/rather/long/path.php", 11, "a/rat…h.php")]
+    #[case("naïve/ünïcode/pfad", 9, "naïv…pfad")]
+    fn cuts_in_the_middle(#[case] text: &str, #[case] width: usize, #[case] want: &str) {
+        let cut = super::table::cut(text, width);
+        assert_eq!(cut, want);
+        assert!(cut.chars().count() <= width);
+    }
 
     #[rstest]
     #[case(0, "0")]

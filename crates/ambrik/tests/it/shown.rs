@@ -80,3 +80,96 @@ fn the_help_of_every_command() {
     }
     assert_snapshot!(all);
 }
+
+#[test]
+fn several_sites_end_with_a_count() {
+    let host = host();
+    std::fs::create_dir_all(host.at("srv/www/notices")).unwrap();
+    crate::host::give(&host.at("srv/www/notices"), 0, 0o755);
+    host.site("notices", "");
+    let ran = host.run(&["audit"]);
+    assert!(ran.out.contains("\nnotices: "), "{ran:?}");
+    if is_root() {
+        assert!(ran.out.contains("notices: as it should be; PHP can write nothing\n"), "{ran:?}");
+        assert!(ran.out.ends_with("\n2 sites: 1 as they should be, 1 with findings\n"), "{ran:?}");
+    }
+    let one = host.run(&["audit", "notices"]);
+    assert!(!one.out.contains("berths"), "{one:?}");
+    let by_path = host.run(&["audit", host.at("etc/ambrik/sites/notices.toml").to_str().unwrap()]);
+    assert_eq!((by_path.code, by_path.out), (one.code, one.out));
+}
+
+#[test]
+fn accepted_findings_stand_by_themselves() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    host.site("berths", "[[accept]]\ncheck = \"php-writes-code\"\npath = \"index.php\"\nreason = \"the updater of the application\"\nuntil = 2099-12-31\n");
+    host.file("index.php", PHP, 0o644);
+    let ran = host.run(&["audit"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(
+        ran.out.contains("accepted until 2099-12-31: php-writes-code in ., 1 path: the updater of the application"),
+        "{ran:?}"
+    );
+    assert!(ran.out.contains("harmless differences from the site file: ambrik set berths --preview"), "{ran:?}");
+}
+
+#[test]
+fn the_bar_for_the_exit_code_moves() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    host.file("text.php", 0, 0o744);
+    for (bar, code) in [("low", 1), ("medium", 0), ("high", 0), ("never", 0)] {
+        let ran = host.run(&["audit", "--fail-on", bar]);
+        assert_eq!(ran.code, code, "{bar}: {ran:?}");
+        assert!(ran.out.starts_with("berths: 1 finding, none graver than low"), "{ran:?}");
+    }
+    assert_eq!(host.run(&["audit", "--fail-on", "grave"]).code, 2);
+}
+
+#[test]
+fn set_says_what_is_left_for_seal() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    let ran = host.run(&["set", "berths", "--yes"]);
+    assert!(ran.out.contains("berths: 2 installers and left-overs are still there: ambrik seal berths\n"), "{ran:?}");
+    let ran = host.run(&["seal", "berths", "--yes"]);
+    assert!(ran.out.contains("berths: 3 paths removed (kept); change set 2"), "{ran:?}");
+    assert!(ran.out.ends_with("berths: sealed; looked at again, nothing remains\n"), "{ran:?}");
+    let ran = host.run(&["seal", "berths", "--yes"]);
+    assert_eq!((ran.code, &*ran.out), (0, "berths: nothing to do\nberths: sealed; looked at again, nothing remains\n"));
+}
+
+#[test]
+fn undo_looks_first_where_asked_to() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    host.run(&["seal", "berths", "--yes"]);
+    let before = crate::host::picture(&host.at("srv"));
+    let ran = host.run(&["undo", "--preview"]);
+    assert_eq!(ran.code, 1, "{ran:?}");
+    assert!(ran.out.contains("comes back  /srv/www/berths/install"), "{ran:?}");
+    assert_eq!(crate::host::picture(&host.at("srv")), before);
+    assert_eq!(host.run(&["history", "notices"]).out, "nothing has been changed yet\n");
+    assert!(host.run(&["history", "berths"]).out.contains("seal"));
+}
+
+#[test]
+fn keeper_and_php_in_one_are_told_that_set_cannot_help() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    host.site("berths", "keeper = \"php\"\n");
+    host.file("index.php", PHP, 0o644);
+    let ran = host.run(&["audit"]);
+    assert!(ran.out.contains("keeper and PHP are one account, and nothing can be kept from it"), "{ran:?}");
+}
