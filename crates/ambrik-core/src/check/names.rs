@@ -54,6 +54,8 @@ pub enum Guess {
 
 /// The most that is read of a file to know what it is.
 const SNIFFED: usize = 4096;
+/// The most that is read of an SQL file.
+const SNIFFED_DUMP: usize = 1 << 16;
 /// A page that shows PHP's settings does little else: a longer file is an application's.
 const LONGEST_INFORMATION_PAGE: u64 = 1024;
 
@@ -275,22 +277,23 @@ fn is_entrance(below_served: &Path, name: &OsStr, case: &PathCase<'_>) -> bool {
     case.look.names_in_it().iter().any(|entry| starts(&entry.to_string_lossy()))
 }
 
-/// An SQL file is a dump if it holds rows or says so; table definitions alone are the application's.
+/// An SQL file is a dump if it is called so, lies at the top of what is served, or says so and holds rows; table
+/// definitions further down are the application's.
 fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
+    const CALLED_SO: &[&str] = &["dump", "backup", "export", "bak", "prod", "live", "latest", "snapshot"];
+    const SAYS_SO: &[&str] =
+        &["database dump", "sql dump", "-- dump", "dumped from", "dump completed", "dump of", "/*!40"];
     let name = case.look.os_name().to_string_lossy().to_ascii_lowercase();
-    let named_so = ["dump", "backup", "export", "bak", "prod", "live", "latest", "snapshot"]
-        .iter()
-        .any(|word| name.contains(word));
+    let named_so = CALLED_SO.iter().any(|word| name.contains(word));
     let dated = name.bytes().filter(u8::is_ascii_digit).count() >= 6;
     if named_so || dated || below_served.as_os_str().is_empty() {
         return true;
     }
-    let mut buffer = [0; SNIFFED];
+    let mut buffer = vec![0; SNIFFED_DUMP];
     let Ok(head) = case.look.first_bytes(&mut buffer) else { return false };
     let head = String::from_utf8_lossy(head).to_ascii_lowercase();
-    ["database dump", "sql dump", "-- dump", "dumped from", "dump completed", "/*!40"]
-        .iter()
-        .any(|mark| head.contains(mark))
+    let rows = head.contains("insert into") || (head.contains("copy ") && head.contains("from stdin"));
+    rows && SAYS_SO.iter().any(|mark| head.contains(mark))
 }
 
 /// A short PHP file that shows PHP's settings and does little else.
@@ -305,25 +308,30 @@ fn by_content(case: &PathCase<'_>) -> Option<Guess> {
     shows_settings(head).then_some(Guess::Leftover("PHP information page"))
 }
 
-/// Whether PHP code calls `phpinfo`, comments left aside.
+/// Whether PHP code calls `phpinfo` when it is asked for; comments and definitions of classes and functions left aside.
 fn shows_settings(code: &[u8]) -> bool {
     let text = String::from_utf8_lossy(code).to_ascii_lowercase();
-    let mut rest = &*text;
-    while let Some(at) = rest.find("phpinfo") {
-        let line = rest[..at].rfind('\n').map_or(0, |n| n + 1);
-        let before = &rest[line..at];
-        let commented = before.contains("//") || before.contains('#') || before.trim_start().starts_with('*');
-        let word_before = before.ends_with(|c: char| c.is_alphanumeric() || matches!(c, '_' | '$' | '\'' | '"'))
-            || before.trim_end().ends_with("function")
-            || before.ends_with("->")
-            || before.ends_with("::");
-        let after = rest[at + 7..].trim_start();
-        if after.starts_with('(') && !commented && !word_before {
-            return true;
-        }
-        rest = &rest[at + 7..];
-    }
-    false
+    text.match_indices("phpinfo").any(|(at, word)| {
+        let (before, after) = (&text[..at], &text[at + word.len()..]);
+        after.trim_start().starts_with('(') && is_call(before) && !is_in_definition(before)
+    })
+}
+
+/// Whether what comes after this is a function's name where it is called, not part of another word, a method, a text
+/// or a comment.
+fn is_call(before: &str) -> bool {
+    let line = before.rsplit('\n').next().unwrap_or(before);
+    let commented = line.contains("//") || line.contains('#') || line.trim_start().starts_with('*');
+    let part_of_word = before.ends_with(|c: char| c.is_alphanumeric() || matches!(c, '_' | '$' | '\'' | '"'));
+    let other = ["->", "::"].iter().any(|mark| before.ends_with(mark)) || before.trim_end().ends_with("function");
+    !commented && !part_of_word && !other
+}
+
+/// Whether a brace that a class or function opened is open still.
+fn is_in_definition(before: &str) -> bool {
+    let open = before.matches('{').count() > before.matches('}').count();
+    let defines = |word: &str| before.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').any(|w| w == word);
+    open && (defines("class") || defines("function") || defines("trait"))
 }
 
 #[cfg(test)]
@@ -364,6 +372,9 @@ mod tests {
     #[case("<?php function phpinfo() {}", false)]
     #[case("<?php echo 'phpinfo()';", false)]
     #[case("<?php my_phpinfo();", false)]
+    #[case("<?php if (isset($_GET['i'])) { phpinfo(); }", true)]
+    #[case("<?php final class Info { public function show() { phpinfo(); } }", false)]
+    #[case("<?php function x() { return 1; }\nphpinfo();", true)]
     fn by_what_it_does(#[case] code: &str, #[case] want: bool) {
         assert_eq!(shows_settings(code.as_bytes()), want);
     }
