@@ -259,8 +259,11 @@ impl Check {
         let wrong = named.iter().fold(self.wrong.to_owned(), |text, (mark, name)| text.replace(mark, name));
         let mut how: Vec<String> = Vec::new();
         for (reason, count) in reasons.iter().take(4) {
-            let words = reason.words();
-            how.push(if reasons.len() > 1 { format!("{count} {words}") } else { words });
+            how.push(match reason {
+                _ if reasons.len() == 1 => reason.words(),
+                Reason::Says(words) => format!("{words}: {count}"),
+                _ => format!("{count} {}", reason.words()),
+            });
         }
         if reasons.len() > how.len() {
             how.push("and more".into());

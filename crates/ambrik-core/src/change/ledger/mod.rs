@@ -1,9 +1,11 @@
 //! The ledger: what was there before each change, durable before the change is made (`SQLite`).
 
+mod entry;
+
 use std::collections::HashMap;
-use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::path::{Path, PathBuf};
+use std::ffi::OsString;
+use std::os::unix::ffi::OsStringExt;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -17,6 +19,8 @@ use crate::entry::{Identity, Kind, Rights};
 use crate::mode::Mode;
 use crate::shown::Shown;
 use crate::site::{Phase, Word};
+
+pub(crate) use entry::{Entry, TakenBack};
 
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
@@ -166,16 +170,6 @@ pub(crate) struct RestoringRow {
     pub(crate) path: PathBuf,
 }
 
-/// A change set being written.
-#[derive(Debug)]
-pub(crate) struct Entry<'l> {
-    pub(crate) id: i64,
-    ledger: &'l mut Ledger,
-    rights: HashMap<Rights, i64>,
-    folders: HashMap<PathBuf, i64>,
-    number: i64,
-}
-
 impl Ledger {
     /// Opens the ledger, making it where it is missing.
     pub fn open_or_create(state: &StateDir) -> Result<Self, LedgerError> {
@@ -255,7 +249,7 @@ impl Ledger {
             .execute(sql, params![site, command, begun, std::process::id(), before, after, undoes])
             .map_err(self.failed("write"))?;
         let id = self.db.last_insert_rowid();
-        Ok(Entry { id, ledger: self, rights: HashMap::new(), folders: HashMap::new(), number: 0 })
+        Ok(Entry::new(id, self))
     }
 
     /// The changes of rights of a change set, in order.
@@ -343,182 +337,6 @@ impl Ledger {
     }
 }
 
-impl Entry<'_> {
-    fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
-        self.ledger.failed("write")
-    }
-
-    /// Records changes of rights, durably. The answer is the number of the first.
-    pub(crate) fn record<'t>(
-        &mut self,
-        turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t Turn)>,
-    ) -> Result<i64, LedgerError> {
-        let failed = self.failed();
-        let first = self.number;
-        self.ledger.db.execute_batch("BEGIN IMMEDIATE").map_err(&failed)?;
-        let recorded = self.record_in_transaction(turns);
-        let end = if recorded.is_ok() { "COMMIT" } else { "ROLLBACK" };
-        let ended = self.ledger.db.execute_batch(end).map_err(&failed);
-        recorded?;
-        ended?;
-        Ok(first)
-    }
-
-    fn record_in_transaction<'t>(
-        &mut self,
-        turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t Turn)>,
-    ) -> Result<(), LedgerError> {
-        let failed = self.failed();
-        for (folder, name, turn) in turns {
-            let folder = self.folder(folder)?;
-            let (before, after) = (self.rights(&turn.before)?, self.rights(&turn.after)?);
-            let sql = "INSERT INTO turn (change_set, number, folder, name, kind, dev, ino, links, before, after) VALUES (?,?,?,?,?,?,?,?,?,?)";
-            let mut statement = self.ledger.db.prepare_cached(sql).map_err(&failed)?;
-            statement
-                .execute(params![
-                    self.id,
-                    self.number,
-                    folder,
-                    name.as_bytes(),
-                    kind_number(turn.kind),
-                    turn.id.dev.cast_signed(),
-                    turn.id.ino.cast_signed(),
-                    turn.links,
-                    before,
-                    after
-                ])
-                .map_err(&failed)?;
-            self.number += 1;
-        }
-        Ok(())
-    }
-
-    fn folder(&mut self, path: &Path) -> Result<i64, LedgerError> {
-        if let Some(&id) = self.folders.get(path) {
-            return Ok(id);
-        }
-        let failed = self.failed();
-        let db = &self.ledger.db;
-        let bytes = path.as_os_str().as_bytes();
-        db.prepare_cached("INSERT OR IGNORE INTO folder (path) VALUES (?)")
-            .and_then(|mut s| s.execute([bytes]))
-            .map_err(&failed)?;
-        let id = db
-            .prepare_cached("SELECT id FROM folder WHERE path = ?")
-            .and_then(|mut s| s.query_row([bytes], |row| row.get(0)))
-            .map_err(&failed)?;
-        self.folders.insert(path.to_owned(), id);
-        Ok(id)
-    }
-
-    fn rights(&mut self, rights: &Rights) -> Result<i64, LedgerError> {
-        if let Some(&id) = self.rights.get(rights) {
-            return Ok(id);
-        }
-        let failed = self.failed();
-        let bytes = |acl: &Option<Arc<Acl>>| acl.as_ref().map(|acl| acl.to_attribute());
-        let values = params![
-            rights.uid.0,
-            rights.gid.0,
-            rights.mode.bits(),
-            bytes(&rights.acl),
-            bytes(&rights.default_acl),
-            rights.capabilities.as_deref()
-        ];
-        let sql = "INSERT INTO rights (uid, gid, mode, acl, default_acl, capabilities) VALUES (?,?,?,?,?,?)";
-        self.ledger.db.execute(sql, values).map_err(&failed)?;
-        let id = self.ledger.db.last_insert_rowid();
-        self.rights.insert(rights.clone(), id);
-        Ok(id)
-    }
-
-    /// Records that a change was not made.
-    pub(crate) fn failed_turns(&mut self, turns: &[(i64, String)]) -> Result<(), LedgerError> {
-        let failed = self.failed();
-        let transaction = self.ledger.db.transaction().map_err(&failed)?;
-        for (number, why) in turns {
-            let sql = "UPDATE turn SET failed = ? WHERE change_set = ? AND number = ?";
-            transaction
-                .prepare_cached(sql)
-                .and_then(|mut s| s.execute(params![why, self.id, number]))
-                .map_err(&failed)?;
-        }
-        transaction.commit().map_err(&failed)
-    }
-
-    /// Records a path that is about to be made.
-    pub(crate) fn creation(&mut self, path: &Path, kind: Kind, rights: &Rights) -> Result<(), LedgerError> {
-        let failed = self.failed();
-        let rights = self.rights(rights)?;
-        let sql = "INSERT INTO creation (change_set, path, kind, rights) VALUES (?,?,?,?)";
-        let values = params![self.id, path.as_os_str().as_bytes(), kind_number(kind), rights];
-        self.ledger.db.execute(sql, values).map_err(failed).map(|_| ())
-    }
-
-    /// Records a path that is about to be removed, with the number of paths in it and where they are kept.
-    pub(crate) fn removal(
-        &mut self,
-        path: &Path,
-        reason: &str,
-        keepsake: Option<&str>,
-        files: usize,
-        times: &[u8],
-    ) -> Result<(), LedgerError> {
-        let sql = "INSERT INTO removal (change_set, path, reason, keepsake, files, before_times) VALUES (?,?,?,?,?,?)";
-        let files = i64::try_from(files).unwrap_or(i64::MAX);
-        let values = params![self.id, path.as_os_str().as_bytes(), reason, keepsake, files, times];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
-    }
-
-    /// Records the times that the directory of a removed path was left with.
-    pub(crate) fn removed(&mut self, path: &Path, times: &[u8]) -> Result<(), LedgerError> {
-        let sql = "UPDATE removal SET after_times = ? WHERE change_set = ? AND path = ?";
-        let values = params![times, self.id, path.as_os_str().as_bytes()];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
-    }
-
-    /// Records a path that is about to be put back.
-    pub(crate) fn restoring(&mut self, path: &Path, keepsake: &str) -> Result<(), LedgerError> {
-        let sql = "INSERT INTO restoring (change_set, path, keepsake) VALUES (?,?,?)";
-        let values = params![self.id, path.as_os_str().as_bytes(), keepsake];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
-    }
-
-    /// Ends the change set: the site's phase, the counts, and, of one that takes another back, the mark on that.
-    pub(crate) fn end(self, done: u64, failed: u64, takes_back: Option<TakenBack>) -> Result<i64, LedgerError> {
-        let error = self.failed();
-        let id = self.id;
-        let count = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
-        let transaction = self.ledger.db.transaction().map_err(&error)?;
-        let steps = || -> rusqlite::Result<()> {
-            let sql = "UPDATE change_set SET ended = ?, done = ?, failed = ? WHERE id = ?";
-            transaction.execute(sql, params![Timestamp::now().to_string(), count(done), count(failed), id])?;
-            let sql = "INSERT INTO site (name, phase) SELECT site, phase_after FROM change_set WHERE id = ?1 AND phase_after <> phase_before
-                       ON CONFLICT (name) DO UPDATE SET phase = excluded.phase, until = NULL";
-            transaction.execute(sql, [id])?;
-            if let Some(TakenBack { set, whole }) = takes_back {
-                // What it had taken back itself is in force again.
-                transaction.execute("UPDATE change_set SET undone_by = NULL WHERE undone_by = ?", [set])?;
-                if whole {
-                    transaction.execute("UPDATE change_set SET undone_by = ? WHERE id = ?", [id, set])?;
-                }
-            }
-            Ok(())
-        };
-        steps().map_err(&error)?;
-        transaction.commit().map_err(&error)?;
-        Ok(id)
-    }
-}
-
-/// The change set that another takes back.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct TakenBack {
-    pub(crate) set: i64,
-    /// Whether all of it was.
-    pub(crate) whole: bool,
-}
-
 const KINDS: [Kind; 6] = [Kind::File, Kind::Directory, Kind::Symlink, Kind::Fifo, Kind::Socket, Kind::Device];
 
 fn kind_number(kind: Kind) -> i64 {
@@ -594,78 +412,4 @@ fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn ledger() -> (tempfile::TempDir, StateDir, Ledger) {
-        let dir = tempfile::tempdir().unwrap();
-        let state = StateDir::open_or_create(&dir.path().join("state")).unwrap();
-        let ledger = Ledger::open_or_create(&state).unwrap();
-        (dir, state, ledger)
-    }
-
-    fn turn() -> Turn {
-        let acl = Acl::with_users(crate::mode::Perm::RW, crate::mode::Perm::R, crate::mode::Perm::NONE, &[]);
-        let before = Rights {
-            uid: Uid(u32::MAX - 2),
-            gid: Gid(5),
-            mode: Mode::of_st_mode(0o4755),
-            acl: Some(Arc::new(acl)),
-            default_acl: None,
-            capabilities: Some([1, 2, 0, 3][..].into()),
-        };
-        let after = Rights { uid: Uid(0), acl: None, capabilities: None, ..before.clone() };
-        let id = Identity { dev: u64::MAX, ino: 7 };
-        Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after) }
-    }
-
-    #[test]
-    fn what_is_recorded_comes_back() {
-        let (_dir, state, mut ledger) = ledger();
-        let turn = turn();
-        let name = OsStr::from_bytes(b"new\nline\xff");
-        let mut entry = ledger.begin("berths", "seal", (Phase::Open, Phase::Sealed), None).unwrap();
-        entry.record([(Path::new("/srv/www"), name, &turn)].into_iter()).unwrap();
-        entry.failed_turns(&[(0, "why".into())]).unwrap();
-        let id = entry.end(0, 1, None).unwrap();
-        drop(ledger);
-        let ledger = Ledger::open(&state).unwrap().unwrap();
-        let [row] = &ledger.turns(id).unwrap()[..] else { panic!("one turn") };
-        assert_eq!((&*row.folder, &*row.name, row.failed), (Path::new("/srv/www"), name, true));
-        assert_eq!((&row.turn.before, &row.turn.after, row.turn.id), (&turn.before, &turn.after, turn.id));
-        assert_eq!(ledger.phase("berths").unwrap().phase, Phase::Sealed);
-        let set = &ledger.change_sets().unwrap()[0];
-        assert_eq!((&*set.command, set.failed, set.ended.is_some()), ("seal", 1, true));
-    }
-
-    #[test]
-    fn a_newer_ledger_is_left_alone() {
-        let (_dir, state, ledger) = ledger();
-        ledger.db.execute_batch("PRAGMA user_version = 99").unwrap();
-        drop(ledger);
-        let said = Ledger::open(&state).unwrap_err().to_string();
-        assert!(said.contains("was written by a newer Ambrik (its version is 99"), "{said}");
-    }
-
-    #[test]
-    fn a_damaged_row_is_an_error_not_a_panic() {
-        let (_dir, _state, mut ledger) = ledger();
-        let mut entry = ledger.begin("berths", "set", (Phase::Sealed, Phase::Sealed), None).unwrap();
-        entry.record([(Path::new("/srv"), OsStr::new("a"), &turn())].into_iter()).unwrap();
-        let id = entry.id;
-        ledger.db.execute_batch("UPDATE rights SET mode = 99999; UPDATE change_set SET begun = 'never'").unwrap();
-        assert!(matches!(ledger.turns(id), Err(LedgerError::Damaged { .. })));
-        assert!(matches!(ledger.change_sets(), Err(LedgerError::Damaged { .. })));
-    }
-
-    #[test]
-    fn the_files_are_for_the_owner_alone() {
-        use std::os::unix::fs::MetadataExt;
-        let (dir, _state, ledger) = ledger();
-        for file in std::fs::read_dir(dir.path().join("state")).unwrap() {
-            let file = file.unwrap();
-            assert_eq!(file.metadata().unwrap().mode() & 0o077, 0, "{:?}", file.path());
-        }
-        drop(ledger);
-    }
-}
+mod tests;

@@ -1,0 +1,262 @@
+//! Findings, put together out of what the inspection saw.
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::civil::Date;
+
+use super::Audit;
+use super::missing::part_path;
+use crate::check::{self, Check, Reason, Severity};
+use crate::entry::{Identity, Kind};
+use crate::inspect::{Deviant, Spot, Verdict};
+use crate::policy::Right;
+use crate::shown::Shown;
+use crate::tree::{Failure, Host, Trouble};
+
+/// Something that an audit found.
+#[derive(Debug)]
+pub struct Finding {
+    /// The check.
+    pub check: &'static Check,
+    /// The part; none for code that no part names.
+    pub part: Option<usize>,
+    /// How many paths there are for each reason.
+    pub reasons: BTreeMap<Reason, u64>,
+    /// The accepted exception that covers it.
+    pub accepted: Option<usize>,
+    /// Whether it is about a directory that leads to the site, which `set` does not touch.
+    pub above: bool,
+    pub(super) paths: Vec<Found>,
+}
+
+/// A path that a finding is about.
+#[derive(Debug)]
+pub(super) enum Found {
+    Deviant(u32),
+    Path(PathBuf),
+}
+
+impl Finding {
+    /// How many paths it is about.
+    #[must_use]
+    pub fn count(&self) -> usize {
+        self.paths.len()
+    }
+
+    /// Its severity.
+    #[must_use]
+    pub const fn severity(&self) -> Severity {
+        self.check.severity
+    }
+}
+
+/// What tells one finding from another.
+#[derive(Clone, Copy)]
+pub(super) struct Slot {
+    pub(super) check: &'static Check,
+    pub(super) part: Option<usize>,
+    pub(super) accepted: Option<usize>,
+    pub(super) above: bool,
+}
+
+/// Findings being put together.
+#[derive(Default)]
+pub(super) struct Findings {
+    list: Vec<Finding>,
+    places: BTreeMap<(usize, bool, Option<usize>, Option<usize>), usize>,
+}
+
+impl Findings {
+    /// The place in the list of the finding with this slot.
+    fn place(&mut self, slot: Slot) -> usize {
+        let Slot { check, part, accepted, above } = slot;
+        let key = (check::place(check), above, part, accepted);
+        *self.places.entry(key).or_insert_with(|| {
+            self.list.push(Finding { check, part, reasons: BTreeMap::new(), accepted, above, paths: Vec::new() });
+            self.list.len() - 1
+        })
+    }
+
+    pub(super) fn add(&mut self, slot: Slot, reason: Reason, found: Found) {
+        let place = self.place(slot);
+        let finding = &mut self.list[place];
+        *finding.reasons.entry(reason).or_default() += 1;
+        finding.paths.push(found);
+    }
+
+    pub(super) fn sorted(mut self) -> Vec<Finding> {
+        self.list.sort_by_key(|f| {
+            (f.accepted.is_some(), std::cmp::Reverse(f.severity()), check::place(f.check), f.above, f.part)
+        });
+        self.list
+    }
+}
+
+/// A verdict, and for each of its findings the place in the list and how many paths there were.
+type Alike<'a> = (&'a Verdict, Vec<(usize, u64)>);
+
+/// Puts what the inspection saw into findings.
+pub(super) fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
+    let site = &audit.site;
+    let accepted = |check: &Check, path: &dyn Fn() -> PathBuf| {
+        let mut candidates =
+            site.accepts.iter().enumerate().filter(|(_, a)| a.check == check.name && a.holds_on(today));
+        candidates.find(|(_, accept)| accept.pattern.covers(&path())).map(|(number, _)| number)
+    };
+    // Paths with the same verdict go to the same findings, unless an exception or a closed directory tells them apart.
+    let mut alike: HashMap<*const Verdict, Alike<'_>> = HashMap::new();
+    for (number, deviant) in audit.deviants.iter().enumerate() {
+        let path = || audit.path(deviant);
+        let part = deviant.verdict.context.part;
+        let found = || Found::Deviant(u32::try_from(number).unwrap_or(u32::MAX));
+        let verdict = &deviant.verdict;
+        let told_apart = verdict.findings.iter().any(|(check, reason)| {
+            *reason == Reason::Blocked || site.accepts.iter().any(|accept| accept.check == check.name)
+        });
+        let single: &[(&'static Check, Reason)] = if told_apart {
+            &verdict.findings
+        } else {
+            let (_, places) = alike.entry(Arc::as_ptr(verdict)).or_insert_with(|| {
+                let mut place = |(check, _): &(&'static Check, Reason)| {
+                    findings.place(Slot { check, part, accepted: None, above: false })
+                };
+                (&**verdict, verdict.findings.iter().map(&mut place).map(|place| (place, 0)).collect())
+            });
+            for (place, count) in places {
+                findings.list[*place].paths.push(found());
+                *count += 1;
+            }
+            &[]
+        };
+        for (check, reason) in single.iter().chain(&deviant.extra) {
+            let reason = match reason {
+                Reason::Blocked => stopped(audit, deviant, check),
+                other => other.clone(),
+            };
+            findings.add(Slot { check, part, accepted: accepted(check, &path), above: false }, reason, found());
+        }
+    }
+    for (verdict, places) in alike.into_values() {
+        for ((place, count), (_, reason)) in places.into_iter().zip(&verdict.findings) {
+            *findings.list[place].reasons.entry(reason.clone()).or_default() += count;
+        }
+    }
+    for (check, path, reason) in check::judge_site(site) {
+        let whole = site.root.join(&path);
+        let part = audit.policy.at(&whole).context.part;
+        findings.add(
+            Slot { check, part, accepted: accepted(check, &|| whole.clone()), above: false },
+            reason,
+            Found::Path(whole.clone()),
+        );
+    }
+    if let Some((public, reason)) = served_without_need(audit) {
+        let check = &check::SERVED_TOO_WIDE;
+        let whole = site.root.join(&public);
+        findings.add(
+            Slot { check, part: None, accepted: accepted(check, &|| whole.clone()), above: false },
+            reason,
+            Found::Path(site.root.clone()),
+        );
+    }
+    for &part in &audit.missing {
+        let (check, whole) = (&check::PHP_CANNOT_WRITE, part_path(site, part).unwrap_or_default());
+        if is_missed(audit, part, &whole) {
+            let reason = Reason::Says("not there, and PHP cannot make it".into());
+            findings.add(
+                Slot { check, part: Some(part), accepted: accepted(check, &|| whole.clone()), above: false },
+                reason,
+                Found::Path(whole.clone()),
+            );
+        }
+    }
+    for unseen in &audit.unseen {
+        let words = match unseen.trouble {
+            Trouble::Failed(op, errno) => Failure::Os(op, errno).to_string(),
+            Trouble::Replaced => Failure::Replaced.to_string(),
+            Trouble::Vanished => continue,
+        };
+        let check = &check::COULD_NOT_LOOK;
+        let slot = Slot { check, part: unseen.part, accepted: None, above: false };
+        findings.add(slot, Reason::Says(words), Found::Path(unseen.path.clone()));
+    }
+}
+
+fn stopped(audit: &Audit, deviant: &Deviant, check: &Check) -> Reason {
+    let (php, web) = match &deviant.spot {
+        Spot::Start(number) => {
+            let start = &audit.starts[*number as usize];
+            (start.php_stop.as_ref(), start.web_stop.as_ref())
+        }
+        Spot::In(dir, _) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref()),
+    };
+    match if check.name.starts_with("web") { web } else { php } {
+        Some(path) => Reason::Says(format!("stopped at {}", Shown(path))),
+        None => Reason::Blocked,
+    }
+}
+
+/// A missing part that php must be able to write to, in a directory where it cannot make it.
+fn is_missed(audit: &Audit, part: usize, path: &Path) -> bool {
+    let needed = audit.site.parts[part].used_as != crate::site::Use::Foreign
+        && audit.policy.at(path).context.row.php == Right::Write;
+    let made_by_php = path.parent().is_some_and(|above| audit.policy.at(above).context.row.php == Right::Write);
+    needed && !made_by_php
+}
+
+/// The whole root is served, and there is a folder made to be served instead.
+fn served_without_need(audit: &Audit) -> Option<(PathBuf, Reason)> {
+    const PUBLIC: &[&str] = &["public", "web", "htdocs", "webroot", "public_html", "httpdocs", "www", "pub"];
+    let whole_root = audit.site.served.as_ref()?.text().is_empty();
+    let has = |host: &Host, path: &Path| host.resolve(path).is_ok_and(|found| found.facts.kind == Kind::File);
+    let host = audit_host(audit)?;
+    let own_index = has(&host, Path::new("/index.php"));
+    let folder = PUBLIC.iter().find(|folder| has(&host, &Path::new("/").join(folder).join("index.php")))?;
+    (whole_root && !own_index).then(|| {
+        (PathBuf::from("."), Reason::Says(format!("the whole root is served, and there is {folder}/index.php")))
+    })
+}
+
+/// The site's root as a host of its own: for looking up paths inside it without leaving it.
+fn audit_host(audit: &Audit) -> Option<Host> {
+    let start = audit.starts.first()?;
+    Host::below(&start.parent, &start.name).ok()
+}
+
+/// Finds files with several names: what has a name that was not seen in this part is a finding where php may
+/// write, and is never changed.
+pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usize, Failure> {
+    let mut files: HashMap<Identity, Vec<usize>> = HashMap::new();
+    for (number, deviant) in audit.deviants.iter().enumerate() {
+        if deviant.links > 1 && deviant.verdict.kind == Kind::File {
+            files.entry(deviant.id).or_default().push(number);
+        }
+    }
+    let mut left_alone = BTreeMap::new();
+    for names in files.values() {
+        let of = |number: usize| &audit.deviants[number];
+        let links = of(names[0]).links;
+        let seen = u32::try_from(names.len()).unwrap_or(u32::MAX);
+        let two_uses = names.windows(2).any(|pair| of(pair[0]).verdict.fix != of(pair[1]).verdict.fix);
+        for &number in names {
+            let verdict = &of(number).verdict;
+            let part = verdict.context.part;
+            let here = names.iter().filter(|&&other| of(other).verdict.context.part == part).count();
+            let elsewhere = u32::try_from(here).unwrap_or(u32::MAX) < links;
+            let writable = verdict.context.row.php == Right::Write;
+            if elsewhere && (writable || verdict.fix.is_some()) {
+                let reason = Reason::Says(format!("{links} names, {here} of them in this part"));
+                let slot = Slot { check: &check::HARD_LINK_SHARED, part, accepted: None, above: false };
+                findings.add(slot, reason, Found::Deviant(u32::try_from(number).unwrap_or(u32::MAX)));
+            }
+            if verdict.fix.is_some() && seen < links {
+                left_alone.insert(number, Failure::SecondName(links, seen));
+            } else if two_uses {
+                left_alone.insert(number, Failure::TwoUses);
+            }
+        }
+    }
+    left_alone
+}

@@ -1,0 +1,56 @@
+//! Parts that are not there, and what they would be made with.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use crate::entry::{Kind, Rights};
+use crate::policy::Policy;
+use crate::site::{Site, Use};
+use crate::tree::{Host, WayError};
+use crate::want::{Shape, Solver};
+
+/// A path that is missing and to be made.
+#[derive(Debug)]
+pub(crate) struct ToMake {
+    pub(crate) path: PathBuf,
+    pub(crate) part: Option<usize>,
+    pub(crate) kind: Kind,
+    pub(crate) rights: Arc<Rights>,
+}
+
+/// What a part without wildcards names.
+pub(super) fn part_path(site: &Site, part: usize) -> Option<PathBuf> {
+    site.parts[part].pattern.as_path().map(|path| Path::new("/").join(path))
+}
+
+/// A missing part, and the missing directories above it: those of the site as the site file says, others as the
+/// keeper's, which everyone can pass.
+pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize) -> Vec<ToMake> {
+    let Some(path) = part_path(policy.site(), part) else { return Vec::new() };
+    let is_missing = |path: &&Path| matches!(host.resolve_link(path), Err(WayError::Missing(_)));
+    let above: Vec<&Path> = path.ancestors().skip(1).take_while(is_missing).collect();
+    let mut made: Vec<ToMake> = above
+        .into_iter()
+        .rev()
+        .map(|path| {
+            let context = policy.at(path).context;
+            let rights = if context.ours { solver.solve(policy, &context, Shape::Directory) } else { solver.way_in() };
+            ToMake { path: path.to_owned(), part: context.part, kind: Kind::Directory, rights: Arc::new(rights) }
+        })
+        .collect();
+    let of_part = &policy.site().parts[part];
+    // A part that is not there yet is a file where it has a sample, or is a secret with an extension.
+    let file = of_part.from.is_some() || (of_part.used_as == Use::Secret && path.extension().is_some());
+    let (kind, shape) = if file { (Kind::File, Shape::File) } else { (Kind::Directory, Shape::Directory) };
+    let rights = Arc::new(solver.solve(policy, &policy.at(&path).context, shape));
+    made.push(ToMake { path, part: Some(part), kind, rights });
+    made
+}
+
+pub(super) fn missing_parts(host: &Host, site: &Site) -> Vec<usize> {
+    let is_missing = |part: &usize| {
+        let found = part_path(site, *part).map(|path| host.resolve_link(&path));
+        matches!(found, Some(Err(WayError::Missing(_) | WayError::NoDirectory(_))))
+    };
+    (0..site.parts.len()).filter(is_missing).collect()
+}

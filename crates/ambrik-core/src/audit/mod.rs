@@ -1,0 +1,344 @@
+//! One site looked at as a whole: findings, the table of what everyone can do, and what `set` would change.
+
+mod finding;
+mod missing;
+mod start;
+mod table;
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::civil::Date;
+
+use crate::account::Accounts;
+use crate::check::{Check, Remedy, Severity};
+use crate::entry::{Kind, Rights};
+use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
+use crate::people::People;
+use crate::policy::Policy;
+use crate::shown::Shown;
+use crate::site::{Phase, Site};
+use crate::tree::{Dir, Failure, Host, Progress, WayError, walk};
+use crate::want::Solver;
+
+use finding::{Findings, Found, collect, hard_links};
+use missing::{ToMake, missing_parts, to_make};
+use start::{begin, not_seen, outside_starts, resolve_root, start};
+
+pub use finding::Finding;
+pub use table::{Cell, PartLine};
+
+/// What an audit is made with.
+#[derive(Debug)]
+pub struct Setting<'a> {
+    /// The host looked at.
+    pub host: &'a Host,
+    /// Its accounts.
+    pub accounts: &'a Accounts,
+    /// How many threads walk.
+    pub threads: usize,
+    /// The day on which accepted exceptions must still hold.
+    pub today: Date,
+    /// How far it is.
+    pub progress: &'a Progress,
+}
+
+/// Why a site cannot be looked at.
+#[derive(Debug, thiserror::Error)]
+pub enum AuditError {
+    /// The root is not there, or cannot be reached.
+    #[error("site {site}: root = \"{}\": {cause}; correct root in {}", Shown(.root), Shown(.file))]
+    Root {
+        /// The site's name.
+        site: String,
+        /// The root.
+        root: PathBuf,
+        /// The site file.
+        file: PathBuf,
+        /// Why.
+        cause: WayError,
+    },
+    /// The root is no directory.
+    #[error("site {site}: root = \"{}\" is a {}, not a directory; correct root in {}", Shown(.root), .kind.word(), Shown(.file))]
+    RootIsNoDirectory {
+        /// The site's name.
+        site: String,
+        /// The root.
+        root: PathBuf,
+        /// The site file.
+        file: PathBuf,
+        /// What it is.
+        kind: Kind,
+    },
+}
+
+/// A site, looked at.
+#[derive(Debug)]
+pub struct Audit {
+    /// The site.
+    pub site: Arc<Site>,
+    /// The phase that it was judged for.
+    pub phase: Phase,
+    /// How many paths of the site there are.
+    pub entries: u64,
+    /// What everyone can do, a line for each part that has paths, and for code that no part names.
+    pub table: Vec<PartLine>,
+    /// The findings, the gravest first.
+    pub findings: Vec<Finding>,
+    /// Paths that went while they were looked at.
+    pub vanished: u64,
+    /// Where other file systems begin; they were not entered.
+    pub mounts: Vec<PathBuf>,
+    /// Where the root really is, if its path leads through a symlink.
+    pub real_root: Option<PathBuf>,
+    /// The parts without wildcards that are not on the disk.
+    pub missing: Vec<usize>,
+    pub(crate) policy: Policy,
+    pub(crate) deviants: Vec<Deviant>,
+    pub(crate) starts: Vec<Start>,
+    /// The deviants that `set` must leave alone, and why.
+    pub(crate) left_alone: BTreeMap<usize, Failure>,
+    unseen: Vec<Unseen>,
+    /// The missing parts with `create`, and the missing directories that lead there.
+    pub(crate) to_make: Vec<ToMake>,
+}
+
+impl Audit {
+    /// The paths of a finding, relative to the root, or absolute outside it; in order.
+    pub fn paths<'f>(&'f self, finding: &'f Finding) -> impl Iterator<Item = PathBuf> + 'f {
+        finding.paths.iter().map(|found| match found {
+            Found::Deviant(number) => self.relative(&self.path(&self.deviants[*number as usize])),
+            Found::Path(path) => self.relative(path),
+        })
+    }
+
+    /// The line that a finding says.
+    #[must_use]
+    pub fn says(&self, finding: &Finding) -> String {
+        finding.check.says(&self.site, &finding.reasons)
+    }
+
+    /// What puts a finding right.
+    #[must_use]
+    pub fn remedy(&self, finding: &Finding) -> String {
+        if finding.above {
+            let php = finding.check.name.starts_with("php");
+            let who = if php { "PHP's account" } else { "other accounts" };
+            return format!(
+                "take the right to write away from {who} by hand: Ambrik changes only the site, not what leads to it"
+            );
+        }
+        let php_is_keeper = self.site.php.ids.uid == self.site.keeper.ids.uid;
+        if php_is_keeper && finding.check.name.starts_with("php-") && finding.check.remedy == Remedy::Set {
+            return "keeper and PHP are one account, and nothing can be kept from it: give PHP an account of its own"
+                .into();
+        }
+        finding.check.remedy_for(&self.site)
+    }
+
+    /// Whether there were paths that could not be looked at.
+    #[must_use]
+    pub fn is_complete(&self) -> bool {
+        self.unseen.is_empty()
+    }
+
+    /// The gravest severity among the findings that count.
+    #[must_use]
+    pub fn worst(&self) -> Option<Severity> {
+        self.findings.iter().filter(|f| f.accepted.is_none()).map(Finding::severity).max()
+    }
+
+    /// How many paths `set` would change.
+    #[must_use]
+    pub fn changes_pending(&self) -> usize {
+        self.deviants.iter().filter(|d| d.verdict.fix.is_some()).count()
+    }
+
+    /// The path of a part as shown in a report.
+    #[must_use]
+    pub fn part_shown(&self, part: Option<usize>) -> &str {
+        self.policy.part_shown(part)
+    }
+
+    /// What a part, or code that no part names, is for.
+    #[must_use]
+    pub fn part_use(&self, part: Option<usize>) -> crate::site::Use {
+        part.map_or(crate::site::Use::Code, |part| self.site.parts[part].used_as)
+    }
+
+    /// Whether an accepted exception covers what a check found about a deviant.
+    pub(crate) fn is_accepted(&self, check: &Check, deviant: usize) -> bool {
+        let of = self.findings.iter().filter(|f| std::ptr::eq(f.check, check) && f.accepted.is_some());
+        of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviant(number) if *number as usize == deviant))
+    }
+
+    pub(crate) fn path(&self, deviant: &Deviant) -> PathBuf {
+        match &deviant.spot {
+            Spot::Start(number) => self.starts[*number as usize].path.clone(),
+            Spot::In(dir, name) => dir.path_of(name),
+        }
+    }
+
+    pub(crate) fn relative(&self, path: &Path) -> PathBuf {
+        relative(&self.site.root, path)
+    }
+}
+
+/// `path` relative to `root`, `.` for the root itself; unchanged where it is outside.
+pub(crate) fn relative(root: &Path, path: &Path) -> PathBuf {
+    match path.strip_prefix(root) {
+        Ok(rest) if rest.as_os_str().is_empty() => PathBuf::from("."),
+        Ok(rest) => rest.to_owned(),
+        Err(_) => path.to_owned(),
+    }
+}
+
+/// Looks at the whole of `site` in `phase`.
+pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
+    let root = resolve_root(setting.host, site)?;
+    let policy = Policy::new(Arc::clone(site), phase);
+    let solver = Solver::new(site, setting.accounts);
+    let people = People::new(site, setting.accounts);
+    let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host);
+
+    let mut findings = Findings::default();
+    let mut starts = Vec::new();
+    let mut opened = Vec::new();
+    let mut unseen = Vec::new();
+    let real_root = (root.path != site.root).then(|| root.path.clone());
+    let mut places = vec![(site.root.clone(), root)];
+    for path in outside_starts(site) {
+        match setting.host.resolve(&path) {
+            Ok(resolved) => places.push((path, resolved)),
+            Err(WayError::Missing(_) | WayError::NoDirectory(_)) => {}
+            Err(WayError::Loop(path)) => unseen.push(not_seen(&policy, path, rustix::io::Errno::LOOP)),
+            Err(WayError::Failed(path, errno)) => unseen.push(not_seen(&policy, path, errno)),
+        }
+    }
+    judge.aliases = places
+        .iter()
+        .filter(|(path, found)| found.path != *path)
+        .map(|(path, found)| (found.path.clone(), path.clone()))
+        .collect();
+    for (number, (path, resolved)) in places.into_iter().enumerate() {
+        let (start, handle) = start(&judge, u32::try_from(number).unwrap_or(u32::MAX), path, resolved, &mut findings);
+        starts.push(start);
+        opened.push(handle);
+    }
+
+    let mut inspectors: Vec<Inspector<'_>> = (0..setting.threads.max(1)).map(|_| Inspector::new(&judge)).collect();
+    let mut dirs = Vec::new();
+    for (start, handle) in starts.iter().zip(opened) {
+        if let Some(data) = inspectors[0].start(start) {
+            dirs.push((handle, Arc::new(begin(start, data))));
+        }
+    }
+    let walked = walk(dirs, inspectors, setting.progress);
+    let missing = missing_parts(setting.host, site);
+    let merged = Merged::of(walked.visitors);
+    let wanted = missing.iter().filter(|&&part| site.parts[part].create);
+    let to_make = wanted.flat_map(|&part| to_make(setting.host, &policy, &solver, part)).collect();
+    unseen.extend(merged.unseen);
+    let mut audit = Audit {
+        site: Arc::clone(site),
+        phase,
+        entries: merged.table.iter().map(|line| line.count).sum(),
+        table: merged.table,
+        findings: Vec::new(),
+        vanished: merged.vanished,
+        mounts: merged.mounts,
+        real_root,
+        missing,
+        deviants: merged.deviants,
+        starts,
+        left_alone: BTreeMap::new(),
+        unseen,
+        to_make,
+        policy,
+    };
+    audit.sort();
+    audit.left_alone = hard_links(&audit, &mut findings);
+    collect(&audit, &mut findings, setting.today);
+    audit.findings = findings.sorted();
+    Ok(audit)
+}
+
+/// What all threads saw.
+struct Merged {
+    table: Vec<PartLine>,
+    deviants: Vec<Deviant>,
+    unseen: Vec<Unseen>,
+    vanished: u64,
+    mounts: Vec<PathBuf>,
+}
+
+impl Merged {
+    fn of(inspectors: Vec<Inspector<'_>>) -> Self {
+        let mut lines: BTreeMap<Option<usize>, PartLine> = BTreeMap::new();
+        let mut merged =
+            Self { table: Vec::new(), deviants: Vec::new(), unseen: Vec::new(), vanished: 0, mounts: Vec::new() };
+        for inspector in inspectors {
+            for (verdict, count) in inspector.verdicts() {
+                let part = verdict.context.part;
+                let line = lines.entry(part).or_insert_with(|| PartLine { part, count: 0, cells: Default::default() });
+                line.count += count;
+                if matches!(verdict.kind, Kind::File | Kind::Directory) {
+                    for (cell, ability) in line.cells.iter_mut().zip(verdict.abilities) {
+                        cell.add(ability, *count);
+                    }
+                }
+            }
+            merged.deviants.extend(inspector.deviants);
+            merged.unseen.extend(inspector.unseen);
+            merged.vanished += inspector.vanished;
+            merged.mounts.extend(inspector.mounts);
+        }
+        merged.mounts.sort();
+        merged.unseen.sort_by(|a, b| a.path.cmp(&b.path));
+        merged.table = lines.into_values().collect();
+        merged
+    }
+}
+
+impl Audit {
+    /// Puts the deviants in one order, whichever thread saw them: by directory, then by name.
+    fn sort(&mut self) {
+        let mut ranks: HashMap<*const Dir<DirData>, u32> = HashMap::new();
+        let mut dirs: Vec<(PathBuf, *const Dir<DirData>)> = Vec::new();
+        for deviant in &self.deviants {
+            if let Spot::In(dir, _) = &deviant.spot
+                && ranks.insert(Arc::as_ptr(dir), 0).is_none()
+            {
+                dirs.push((dir.path(), Arc::as_ptr(dir)));
+            }
+        }
+        dirs.sort();
+        for (rank, (_, dir)) in (1..).zip(dirs) {
+            ranks.insert(dir, rank);
+        }
+        let ranked = std::mem::take(&mut self.deviants).into_iter().map(|deviant| match &deviant.spot {
+            Spot::Start(_) => (0, deviant),
+            Spot::In(dir, _) => (ranks.get(&Arc::as_ptr(dir)).copied().unwrap_or(0), deviant),
+        });
+        let mut ranked: Vec<(u32, Deviant)> = ranked.collect();
+        ranked.sort_by(|(a_rank, a), (b_rank, b)| {
+            a_rank.cmp(b_rank).then_with(|| match (&a.spot, &b.spot) {
+                (Spot::Start(a), Spot::Start(b)) => a.cmp(b),
+                (Spot::In(_, a), Spot::In(_, b)) => a.cmp(b),
+                (Spot::Start(_), Spot::In(..)) => std::cmp::Ordering::Less,
+                (Spot::In(..), Spot::Start(_)) => std::cmp::Ordering::Greater,
+            })
+        });
+        self.deviants = ranked.into_iter().map(|(_, deviant)| deviant).collect();
+    }
+}
+
+/// The owner, group, mode and list in short: `www-data:web 2750 +acl`.
+#[must_use]
+pub fn rights_shown(accounts: &Accounts, rights: &Rights, kind: Kind) -> String {
+    let owner = format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
+    let mode = if kind.has_mode() { format!(" {}", rights.mode) } else { String::new() };
+    let list = if rights.acl.is_some() || rights.default_acl.is_some() { " +acl" } else { "" };
+    format!("{owner}{mode}{list}")
+}

@@ -1,0 +1,95 @@
+//! Where the walks begin: the site's root and its parts outside it, with the directories that lead there judged.
+
+use std::os::fd::OwnedFd;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::AuditError;
+use super::finding::{Findings, Found, Slot};
+use crate::check::{self, Check, Reason};
+use crate::entry::{Facts, Kind};
+use crate::inspect::{DirData, DirState, Judge, Start, Unseen};
+use crate::policy::Policy;
+use crate::site::Site;
+use crate::tree::{Dir, Host, Op, Resolved, Trouble};
+
+pub(super) fn not_seen(policy: &Policy, path: PathBuf, errno: rustix::io::Errno) -> Unseen {
+    let part = policy.at(&path).context.part;
+    Unseen { path, part, trouble: Trouble::Failed(Op::Look, errno) }
+}
+
+pub(super) fn resolve_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
+    let (name, root, file) = (site.name.clone(), site.root.clone(), site.file.clone());
+    match host.resolve(&site.root) {
+        Ok(resolved) if resolved.facts.kind == Kind::Directory => Ok(resolved),
+        Ok(resolved) => Err(AuditError::RootIsNoDirectory { site: name, root, file, kind: resolved.facts.kind }),
+        Err(cause) => Err(AuditError::Root { site: name, root, file, cause }),
+    }
+}
+
+/// The paths outside the root where walks begin: before the first wildcard of each part there, none inside another.
+pub(super) fn outside_starts(site: &Site) -> Vec<PathBuf> {
+    let mut paths: Vec<PathBuf> =
+        site.outside_parts().map(|part| Path::new("/").join(part.pattern.literal_prefix())).collect();
+    paths.sort();
+    paths.dedup();
+    let mut starts: Vec<PathBuf> = Vec::new();
+    for path in paths {
+        if !starts.iter().any(|start| path.starts_with(start)) && !path.starts_with(&site.root) {
+            starts.push(path);
+        }
+    }
+    starts
+}
+
+pub(super) fn begin(start: &Start, data: DirData) -> Dir<DirData> {
+    use std::os::unix::ffi::OsStrExt;
+    let name = std::ffi::CString::new(start.path.as_os_str().as_bytes()).unwrap_or_default();
+    Dir { above: None, name, id: start.facts.id, data }
+}
+
+/// Judges the directories on the way to a start.
+pub(super) fn start(
+    judge: &Judge<'_>,
+    number: u32,
+    path: PathBuf,
+    resolved: Resolved,
+    findings: &mut Findings,
+) -> (Start, OwnedFd) {
+    let people = judge.people;
+    let mut state: Arc<DirState> = judge.open_to_all();
+    let (mut php_stop, mut web_stop) = (None, None);
+    let part = judge.policy.at(&path).context.part;
+    for passed in &resolved.way {
+        state = judge.enter(&state, &passed.facts.rights);
+        let stop = |who| (!Judge::reaches(&state, who)).then(|| Arc::from(passed.path.as_path()));
+        php_stop = php_stop.or_else(|| stop(people.php()));
+        web_stop = web_stop.or_else(|| stop(people.web()));
+        for (check, reason) in replaced_on_the_way(judge, &state, &passed.entry) {
+            findings.add(Slot { check, part, accepted: None, above: true }, reason, Found::Path(passed.path.clone()));
+        }
+    }
+    let now = judge.without_writers(&state);
+    let Resolved { handle, parent, name, facts, path: real, .. } = resolved;
+    (Start { number, path, parent, name, real, facts, now, php_stop, web_stop }, handle)
+}
+
+/// Who can put something else in the place of what was passed through a directory of this state.
+fn replaced_on_the_way(judge: &Judge<'_>, state: &DirState, entry: &Facts) -> Vec<(&'static Check, Reason)> {
+    let people = judge.people;
+    let keeper = people.owners(people.list()[people.keeper()].ids.uid);
+    let able = judge.replacers(state, entry.rights.uid).without(&keeper);
+    let mut found: Vec<(&'static Check, Reason)> = Vec::new();
+    if able.has(people.php()) {
+        found.push((&check::PHP_WRITES_CODE, Reason::Says("it can rename a directory that leads there".into())));
+    }
+    if able.has(people.stranger()) {
+        found.push((&check::EVERYONE_WRITES, Reason::OpenToAll));
+    } else {
+        let others = able.without(&people.owners(people.list()[people.php()].ids.uid));
+        if !others.is_empty() {
+            found.push((&check::ANOTHER_WRITES, Reason::By(people.names(&others))));
+        }
+    }
+    found
+}

@@ -1,0 +1,77 @@
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
+
+use super::*;
+
+fn ledger() -> (tempfile::TempDir, StateDir, Ledger) {
+    let dir = tempfile::tempdir().unwrap();
+    let state = StateDir::open_or_create(&dir.path().join("state")).unwrap();
+    let ledger = Ledger::open_or_create(&state).unwrap();
+    (dir, state, ledger)
+}
+
+fn turn() -> Turn {
+    let acl = Acl::with_users(crate::mode::Perm::RW, crate::mode::Perm::R, crate::mode::Perm::NONE, &[]);
+    let before = Rights {
+        uid: Uid(u32::MAX - 2),
+        gid: Gid(5),
+        mode: Mode::of_st_mode(0o4755),
+        acl: Some(Arc::new(acl)),
+        default_acl: None,
+        capabilities: Some([1, 2, 0, 3][..].into()),
+    };
+    let after = Rights { uid: Uid(0), acl: None, capabilities: None, ..before.clone() };
+    let id = Identity { dev: u64::MAX, ino: 7 };
+    Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after) }
+}
+
+#[test]
+fn what_is_recorded_comes_back() {
+    let (_dir, state, mut ledger) = ledger();
+    let turn = turn();
+    let name = OsStr::from_bytes(b"new\nline\xff");
+    let mut entry = ledger.begin("berths", "seal", (Phase::Open, Phase::Sealed), None).unwrap();
+    entry.record([(Path::new("/srv/www"), name, &turn)].into_iter()).unwrap();
+    entry.failed_turns(&[(0, "why".into())]).unwrap();
+    let id = entry.end(0, 1, None).unwrap();
+    drop(ledger);
+    let ledger = Ledger::open(&state).unwrap().unwrap();
+    let [row] = &ledger.turns(id).unwrap()[..] else { panic!("one turn") };
+    assert_eq!((&*row.folder, &*row.name, row.failed), (Path::new("/srv/www"), name, true));
+    assert_eq!((&row.turn.before, &row.turn.after, row.turn.id), (&turn.before, &turn.after, turn.id));
+    assert_eq!(ledger.phase("berths").unwrap().phase, Phase::Sealed);
+    let set = &ledger.change_sets().unwrap()[0];
+    assert_eq!((&*set.command, set.failed, set.ended.is_some()), ("seal", 1, true));
+}
+
+#[test]
+fn a_newer_ledger_is_left_alone() {
+    let (_dir, state, ledger) = ledger();
+    ledger.db.execute_batch("PRAGMA user_version = 99").unwrap();
+    drop(ledger);
+    let said = Ledger::open(&state).unwrap_err().to_string();
+    assert!(said.contains("was written by a newer Ambrik (its version is 99"), "{said}");
+}
+
+#[test]
+fn a_damaged_row_is_an_error_not_a_panic() {
+    let (_dir, _state, mut ledger) = ledger();
+    let mut entry = ledger.begin("berths", "set", (Phase::Sealed, Phase::Sealed), None).unwrap();
+    entry.record([(Path::new("/srv"), OsStr::new("a"), &turn())].into_iter()).unwrap();
+    let id = entry.id;
+    ledger.db.execute_batch("UPDATE rights SET mode = 99999; UPDATE change_set SET begun = 'never'").unwrap();
+    assert!(matches!(ledger.turns(id), Err(LedgerError::Damaged { .. })));
+    assert!(matches!(ledger.change_sets(), Err(LedgerError::Damaged { .. })));
+}
+
+#[test]
+fn the_files_are_for_the_owner_alone() {
+    use std::os::unix::fs::MetadataExt;
+    let (dir, _state, ledger) = ledger();
+    for file in std::fs::read_dir(dir.path().join("state")).unwrap() {
+        let file = file.unwrap();
+        assert_eq!(file.metadata().unwrap().mode() & 0o077, 0, "{:?}", file.path());
+    }
+    drop(ledger);
+}
