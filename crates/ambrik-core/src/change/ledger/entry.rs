@@ -6,10 +6,11 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
 use jiff::Timestamp;
 use rusqlite::params;
 
-use super::{Ledger, LedgerError, kind_number};
+use super::{Ledger, LedgerError, kind_number, turn_id};
 use crate::acl::Acl;
 use crate::change::rights::Turn;
 use crate::entry::{Kind, Rights};
@@ -19,14 +20,14 @@ use crate::entry::{Kind, Rights};
 pub(crate) struct Entry<'l> {
     pub(crate) id: i64,
     ledger: &'l mut Ledger,
-    rights: HashMap<Rights, i64>,
-    folders: HashMap<PathBuf, i64>,
+    rights: HashMap<Rights, i64, RandomState>,
+    last_folder: Option<(PathBuf, i64)>,
     number: i64,
 }
 
 impl<'l> Entry<'l> {
     pub(super) fn new(id: i64, ledger: &'l mut Ledger) -> Self {
-        Self { id, ledger, rights: HashMap::new(), folders: HashMap::new(), number: 0 }
+        Self { id, ledger, rights: HashMap::default(), last_folder: None, number: 0 }
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -54,45 +55,36 @@ impl<'l> Entry<'l> {
         turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t Turn)>,
     ) -> Result<(), LedgerError> {
         let failed = self.failed();
+        let mut rows = Vec::new();
         for (folder, name, turn) in turns {
-            let folder = self.folder(folder)?;
-            let (before, after) = (self.rights(&turn.before)?, self.rights(&turn.after)?);
-            let sql = "INSERT INTO turn (change_set, number, folder, name, kind, dev, ino, links, before, after) VALUES (?,?,?,?,?,?,?,?,?,?)";
-            let mut statement = self.ledger.db.prepare_cached(sql).map_err(&failed)?;
-            statement
-                .execute(params![
-                    self.id,
-                    self.number,
-                    folder,
-                    name.as_bytes(),
-                    kind_number(turn.kind),
-                    turn.id.dev.cast_signed(),
-                    turn.id.ino.cast_signed(),
-                    turn.links,
-                    before,
-                    after
-                ])
-                .map_err(&failed)?;
+            rows.push((self.folder(folder)?, name, turn, self.rights(&turn.before)?, self.rights(&turn.after)?));
+        }
+        let sql =
+            "INSERT INTO turn (id, folder, name, kind, dev, ino, links, before, after) VALUES (?,?,?,?,?,?,?,?,?)";
+        let mut statement = self.ledger.db.prepare_cached(sql).map_err(&failed)?;
+        for (folder, name, turn, before, after) in rows {
+            let Turn { id, kind, links, .. } = turn;
+            let (dev, ino) = (id.dev.cast_signed(), id.ino.cast_signed());
+            let number = turn_id(self.id, self.number);
+            let values = params![number, folder, name.as_bytes(), kind_number(*kind), dev, ino, links, before, after];
+            statement.execute(values).map_err(&failed)?;
             self.number += 1;
         }
         Ok(())
     }
 
+    /// The folder's row. Changes come folder by folder, so that only the last one is looked for again.
     fn folder(&mut self, path: &Path) -> Result<i64, LedgerError> {
-        if let Some(&id) = self.folders.get(path) {
-            return Ok(id);
+        if let Some((known, id)) = &self.last_folder
+            && known == path
+        {
+            return Ok(*id);
         }
-        let failed = self.failed();
-        let db = &self.ledger.db;
-        let bytes = path.as_os_str().as_bytes();
-        db.prepare_cached("INSERT OR IGNORE INTO folder (path) VALUES (?)")
-            .and_then(|mut s| s.execute([bytes]))
-            .map_err(&failed)?;
-        let id = db
-            .prepare_cached("SELECT id FROM folder WHERE path = ?")
-            .and_then(|mut s| s.query_row([bytes], |row| row.get(0)))
-            .map_err(&failed)?;
-        self.folders.insert(path.to_owned(), id);
+        let mut insert =
+            self.ledger.db.prepare_cached("INSERT INTO folder (path) VALUES (?)").map_err(self.failed())?;
+        insert.execute([path.as_os_str().as_bytes()]).map_err(self.failed())?;
+        let id = self.ledger.db.last_insert_rowid();
+        self.last_folder = Some((path.to_owned(), id));
         Ok(id)
     }
 
@@ -122,10 +114,10 @@ impl<'l> Entry<'l> {
         let failed = self.failed();
         let transaction = self.ledger.db.transaction().map_err(&failed)?;
         for (number, why) in turns {
-            let sql = "UPDATE turn SET failed = ? WHERE change_set = ? AND number = ?";
+            let sql = "UPDATE turn SET failed = ? WHERE id = ?";
             transaction
                 .prepare_cached(sql)
-                .and_then(|mut s| s.execute(params![why, self.id, number]))
+                .and_then(|mut s| s.execute(params![why, turn_id(self.id, *number)]))
                 .map_err(&failed)?;
         }
         transaction.commit().map_err(&failed)

@@ -32,15 +32,14 @@ CREATE TABLE change_set (
   process INTEGER NOT NULL, phase_before TEXT NOT NULL, phase_after TEXT NOT NULL,
   undoes INTEGER REFERENCES change_set(id), undone_by INTEGER REFERENCES change_set(id),
   done INTEGER NOT NULL DEFAULT 0, failed INTEGER NOT NULL DEFAULT 0);
-CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE);
+CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 CREATE TABLE rights (
   id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, mode INTEGER NOT NULL,
   acl BLOB, default_acl BLOB, capabilities BLOB);
 CREATE TABLE turn (
-  change_set INTEGER NOT NULL, number INTEGER NOT NULL, folder INTEGER NOT NULL, name BLOB NOT NULL,
+  id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL,
   kind INTEGER NOT NULL, dev INTEGER NOT NULL, ino INTEGER NOT NULL, links INTEGER NOT NULL,
-  before INTEGER NOT NULL, after INTEGER NOT NULL, failed TEXT,
-  PRIMARY KEY (change_set, number)) WITHOUT ROWID;
+  before INTEGER NOT NULL, after INTEGER NOT NULL, failed TEXT);
 CREATE TABLE creation (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, kind INTEGER NOT NULL, rights INTEGER NOT NULL);
 CREATE TABLE removal (
@@ -257,9 +256,9 @@ impl Ledger {
         let failed = self.failed("read");
         let rights = self.rights_of(id)?;
         let sql = "SELECT folder.path, name, kind, dev, ino, links, before, after, turn.failed IS NOT NULL
-                   FROM turn JOIN folder ON folder.id = folder WHERE change_set = ? ORDER BY number";
+                   FROM turn JOIN folder ON folder.id = folder WHERE turn.id BETWEEN ? AND ? ORDER BY turn.id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
-        let mut rows = statement.query([id]).map_err(&failed)?;
+        let mut rows = statement.query([turn_id(id, 0), turn_id(id + 1, 0) - 1]).map_err(&failed)?;
         let mut turns = Vec::new();
         while let Some(row) = rows.next().map_err(&failed)? {
             let read = || -> rusqlite::Result<_> {
@@ -282,10 +281,10 @@ impl Ledger {
     fn rights_of(&self, id: i64) -> Result<HashMap<i64, Arc<Rights>>, LedgerError> {
         let failed = self.failed("read");
         let sql = "SELECT id, uid, gid, mode, acl, default_acl, capabilities FROM rights WHERE id IN
-                   (SELECT before FROM turn WHERE change_set = ?1 UNION SELECT after FROM turn WHERE change_set = ?1
+                   (SELECT before FROM turn WHERE id BETWEEN ?2 AND ?3 UNION SELECT after FROM turn WHERE id BETWEEN ?2 AND ?3
                     UNION SELECT rights FROM creation WHERE change_set = ?1)";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
-        let rows = statement.query_map([id], rights_row).map_err(&failed)?;
+        let rows = statement.query_map([id, turn_id(id, 0), turn_id(id + 1, 0) - 1], rights_row).map_err(&failed)?;
         let mut found = HashMap::new();
         for row in rows {
             let (id, rights) = row.map_err(&failed)?;
@@ -335,6 +334,11 @@ impl Ledger {
         let rows = statement.query_map([id], |row| read(row)).map_err(&failed)?;
         rows.map(|row| row.map_err(&failed)).collect()
     }
+}
+
+/// The row of a change set's change with this number: those of one set stand together, in their order.
+const fn turn_id(set: i64, number: i64) -> i64 {
+    (set << 40) + number
 }
 
 const KINDS: [Kind; 6] = [Kind::File, Kind::Directory, Kind::Symlink, Kind::Fifo, Kind::Socket, Kind::Device];
