@@ -44,6 +44,8 @@ pub(crate) struct DirData {
     /// The directory at which php, and the web server, are stopped.
     pub(crate) php_stop: Option<Arc<Path>>,
     pub(crate) web_stop: Option<Arc<Path>>,
+    /// Whether only root and the keeper can move names about, here and in the directories of the site above.
+    pub(crate) settled: bool,
 }
 
 /// Everything that judging takes; shared by the threads.
@@ -337,12 +339,16 @@ impl<'j> Inspector<'j> {
                 None => Some(place.path_of(look.name).into()),
             }
         };
-        let (php, web) = match place.at {
-            At::Start(start) => (start.php_stop.as_ref(), start.web_stop.as_ref()),
-            At::In(dir) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref()),
+        let (php, web, above_settled) = match place.at {
+            At::Start(start) => (start.php_stop.as_ref(), start.web_stop.as_ref(), true),
+            At::In(dir) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref(), dir.data.settled),
         };
         let (php_stop, web_stop) = (stop(php, people.php()), stop(web, people.web()));
-        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop }
+        let rights = &facts.rights;
+        let keeper = people.list()[people.keeper()].ids.uid;
+        // Under an access list the group's bits are its mask: without write there, no entry gives it.
+        let settled = above_settled && [Uid::ROOT, keeper].contains(&rights.uid) && !rights.mode.has(0o022);
+        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, settled }
     }
 
     fn state(&mut self, above: &Arc<DirState>, rights: &Rights) -> Arc<DirState> {

@@ -239,6 +239,11 @@ pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usi
         let of = |number: usize| &audit.deviants[number];
         let links = of(names[0]).links;
         let seen = u32::try_from(names.len()).unwrap_or(u32::MAX);
+        // A name that somebody moves about during the walk can be seen twice.
+        let settled = names.iter().all(|&number| match &of(number).spot {
+            Spot::Start(_) => true,
+            Spot::In(dir, _) => dir.data.settled,
+        });
         let two_uses = names.windows(2).any(|pair| of(pair[0]).verdict.fix != of(pair[1]).verdict.fix);
         for &number in names {
             let verdict = &of(number).verdict;
@@ -251,8 +256,13 @@ pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usi
                 let slot = Slot { check: &check::HARD_LINK_SHARED, part, accepted: None, above: false };
                 findings.add(slot, reason, Found::Deviant(u32::try_from(number).unwrap_or(u32::MAX)));
             }
-            if verdict.fix.is_some() && seen < links {
+            if verdict.fix.is_none() {
+                continue;
+            }
+            if seen < links {
                 left_alone.insert(number, Failure::SecondName(links, seen));
+            } else if !settled {
+                left_alone.insert(number, Failure::Unsettled(links));
             } else if two_uses {
                 left_alone.insert(number, Failure::TwoUses);
             }

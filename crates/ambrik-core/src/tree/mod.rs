@@ -67,6 +67,12 @@ pub enum Failure {
     /// It has names that were not seen inside the site.
     #[error("it has {0} names and {1} of them lie in this site; a change would reach the other; left alone")]
     SecondName(u32, u32),
+    /// Its names can be moved about while they are looked at.
+    #[error(
+        "it has {0} names, where others than the keeper can move names about; left alone: once `set` has closed the \
+         directories, run it again"
+    )]
+    Unsettled(u32),
     /// One of its names is in a part with another use.
     #[error("its names lie in parts with different rights; left alone")]
     TwoUses,

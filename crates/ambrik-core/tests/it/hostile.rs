@@ -245,3 +245,56 @@ fn seal_under_attack_removes_nothing_outside() {
         open_up(host);
     });
 }
+
+/// One name of a foreign file, moved about so that the walk meets it twice: as if both its names lay in the site.
+#[test]
+fn a_second_name_that_is_moved_about_is_not_taken_for_two() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    let outside = outside(&host);
+    let before = picture(&outside, true);
+    for n in 0..60 {
+        for m in 0..20 {
+            host.file(format!("d{n:02}/f{m}"), "root", 0o644);
+        }
+        host.give(&host.site_path(format!("d{n:02}")), "php", 0o777);
+    }
+    let foreign = host.real("outside-open");
+    fs::write(&foreign, "not the site's\n").unwrap();
+    host.give(&foreign, "root", 0o666);
+    fs::hard_link(&foreign, host.site_path("d00/name")).unwrap();
+    let stop = Arc::new(AtomicBool::new(false));
+    let mover = {
+        let (root, stop) = (host.site_path(""), Arc::clone(&stop));
+        let ids = host.accounts.account("php").unwrap().ids;
+        std::thread::spawn(move || {
+            as_account(&ids, move || {
+                let (here, there) = (root.join("d00/name"), root.join("d59/name"));
+                while !stop.load(Ordering::Relaxed) {
+                    // While the folders are closed both fail; then it goes on from where the name was left.
+                    let _ = fs::rename(&here, &there);
+                    let _ = fs::rename(&there, &here);
+                }
+            })
+        })
+    };
+    let site = host.site(SITE);
+    let mut changed = None;
+    for round in 0..150 {
+        host.set(&site);
+        let mode = std::os::unix::fs::MetadataExt::mode(&foreign.metadata().unwrap()) & 0o777;
+        if mode != 0o666 {
+            changed = Some(round);
+            break;
+        }
+        for n in 0..60 {
+            host.give(&host.site_path(format!("d{n:02}")), "php", 0o777);
+        }
+    }
+    stop.store(true, Ordering::Relaxed);
+    mover.join().unwrap();
+    assert_eq!(changed, None, "the foreign file was changed in that round");
+    assert_eq!(picture(&outside, true), before);
+}

@@ -31,7 +31,8 @@ fn rich() -> TestHost {
         attributes::set(&inner, DEFAULT_ATTRIBUTE, &list.to_attribute());
         symlink("../plain.php", inner.join("link")).unwrap();
         symlink("/etc/passwd", inner.join("out")).unwrap();
-        fs::hard_link(host.site_path(format!("{folder}plain.php")), inner.join("second")).unwrap();
+        let closed = host.folder(format!("{folder}closed"), "root", 0o755);
+        fs::hard_link(host.site_path(format!("{folder}plain.php")), closed.join("second")).unwrap();
         rustix::fs::mknodat(rustix::fs::CWD, inner.join("pipe"), rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0)
             .unwrap();
         let time = std::time::SystemTime::UNIX_EPOCH + std::time::Duration::new(1_000_000_000, 123_456_789);
@@ -204,4 +205,22 @@ fn a_file_that_went_away_is_skipped_and_counted() {
         outcome.failures.iter().map(|(path, why)| (path.file_name().unwrap().to_owned(), why.to_string())).collect();
     let replaced = failed.iter().any(|(name, why)| name == "plain.php" && why.contains("replaced"));
     assert!(replaced, "{failed:?}");
+}
+
+#[test]
+fn a_file_with_two_names_waits_until_nobody_can_move_them() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    host.file("lib/one.php", "php", 0o666);
+    host.give(&host.site_path("lib"), "php", 0o777);
+    fs::hard_link(host.site_path("lib/one.php"), host.site_path("lib/two.php")).unwrap();
+    let site = host.site(SITE);
+    let first = host.set(&site);
+    let left: Vec<_> = first.failures.iter().map(|(path, _)| path.file_name().unwrap()).collect();
+    assert_eq!(left, ["one.php", "two.php"]);
+    let second = host.set(&site);
+    assert!(second.failures.is_empty(), "{:?}", second.failures);
+    assert_eq!(host.audit(&site).changes_pending(), 0);
 }
