@@ -176,6 +176,7 @@ pub(super) fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
         let words = match unseen.trouble {
             Trouble::Failed(op, errno) => Failure::Os(op, errno).to_string(),
             Trouble::Replaced => Failure::Replaced.to_string(),
+            Trouble::ForeignLink => "it is a symlink that others could have put there; not followed".into(),
             Trouble::Vanished => continue,
         };
         let check = &check::COULD_NOT_LOOK;

@@ -19,7 +19,7 @@ use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Phase, Site};
-use crate::tree::{Dir, Failure, Host, Progress, WayError, walk};
+use crate::tree::{Dir, Failure, Host, Op, Progress, Trouble, WayError, walk};
 use crate::want::Solver;
 
 use finding::{Findings, Found, collect, hard_links};
@@ -209,11 +209,16 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let real_root = (root.path != site.root).then(|| root.path.clone());
     let mut places = vec![(site.root.clone(), root)];
     for path in outside_starts(site) {
-        match setting.host.resolve(&path) {
+        match setting.host.resolve_safely(&path, site.keeper.ids.uid) {
             Ok(resolved) => places.push((path, resolved)),
             Err(WayError::Missing(_) | WayError::NoDirectory(_)) => {}
-            Err(WayError::Loop(path)) => unseen.push(not_seen(&policy, path, rustix::io::Errno::LOOP)),
-            Err(WayError::Failed(path, errno)) => unseen.push(not_seen(&policy, path, errno)),
+            Err(WayError::Loop(path)) => {
+                unseen.push(not_seen(&policy, path, Trouble::Failed(Op::Look, rustix::io::Errno::LOOP)));
+            }
+            Err(WayError::ForeignLink(path)) => unseen.push(not_seen(&policy, path, Trouble::ForeignLink)),
+            Err(WayError::Failed(path, errno)) => {
+                unseen.push(not_seen(&policy, path, Trouble::Failed(Op::Look, errno)));
+            }
         }
     }
     judge.aliases = places

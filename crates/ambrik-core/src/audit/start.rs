@@ -11,16 +11,16 @@ use crate::entry::{Facts, Kind};
 use crate::inspect::{DirData, DirState, Judge, Start, Unseen};
 use crate::policy::Policy;
 use crate::site::Site;
-use crate::tree::{Dir, Host, Op, Resolved, Trouble};
+use crate::tree::{Dir, Host, Resolved, Trouble};
 
-pub(super) fn not_seen(policy: &Policy, path: PathBuf, errno: rustix::io::Errno) -> Unseen {
+pub(super) fn not_seen(policy: &Policy, path: PathBuf, trouble: Trouble) -> Unseen {
     let part = policy.at(&path).context.part;
-    Unseen { path, part, trouble: Trouble::Failed(Op::Look, errno) }
+    Unseen { path, part, trouble }
 }
 
 pub(super) fn resolve_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
     let (name, root, file) = (site.name.clone(), site.root.clone(), site.file.clone());
-    match host.resolve(&site.root) {
+    match host.resolve_safely(&site.root, site.keeper.ids.uid) {
         Ok(resolved) if resolved.facts.kind == Kind::Directory => Ok(resolved),
         Ok(resolved) => Err(AuditError::RootIsNoDirectory { site: name, root, file, kind: resolved.facts.kind }),
         Err(cause) => Err(AuditError::Root { site: name, root, file, cause }),

@@ -17,6 +17,7 @@ use std::sync::{Arc, Mutex, PoisonError, mpsc};
 
 use rustix::io::Errno;
 
+use crate::account::Uid;
 use crate::audit::Audit;
 use crate::entry::{Identity, Kind};
 use crate::inspect::{Deviant, DirData, Spot, Start};
@@ -112,7 +113,7 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
     let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
     for creation in &plan.creations {
-        match create(creation, means.host, &mut entry)? {
+        match create(creation, plan.audit.site.keeper.ids.uid, means.host, &mut entry)? {
             Ok(()) => outcome.done += 1,
             Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
@@ -294,12 +295,18 @@ fn record(
 }
 
 /// Makes a missing path; what it is made with is recorded first.
-fn create(creation: &Creation, host: &Host, entry: &mut Entry<'_>) -> Result<Result<(), Failure>, LedgerError> {
+fn create(
+    creation: &Creation,
+    keeper: Uid,
+    host: &Host,
+    entry: &mut Entry<'_>,
+) -> Result<Result<(), Failure>, LedgerError> {
     let Some((above, name)) = split(&creation.path) else { return Ok(Err(Failure::Os(Op::Create, Errno::INVAL))) };
-    let parent = match host.resolve(above) {
+    let parent = match host.resolve_safely(above, keeper) {
         Ok(parent) => parent,
         Err(WayError::Failed(_, errno)) => return Ok(Err(Failure::Os(Op::Create, errno))),
         Err(WayError::Missing(_)) => return Ok(Err(Failure::Os(Op::Create, Errno::NOENT))),
+        Err(WayError::ForeignLink(_)) => return Ok(Err(Failure::ForeignLink)),
         Err(WayError::NoDirectory(_) | WayError::Loop(_)) => return Ok(Err(Failure::Os(Op::Create, Errno::NOTDIR))),
     };
     let path = parent.path.join(name);

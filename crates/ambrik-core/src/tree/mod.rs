@@ -73,6 +73,9 @@ pub enum Failure {
          directories, run it again"
     )]
     Unsettled(u32),
+    /// What leads there is a symlink that others could have made.
+    #[error("a symlink that others could have made leads there; left alone")]
+    ForeignLink,
     /// One of its names is in a part with another use.
     #[error("its names lie in parts with different rights; left alone")]
     TwoUses,

@@ -65,6 +65,8 @@ pub enum Trouble {
     Vanished,
     /// Something else stood there than a moment before.
     Replaced,
+    /// It is a symlink that others could have put on the way to the site.
+    ForeignLink,
     /// The kernel said no.
     Failed(Op, Errno),
 }

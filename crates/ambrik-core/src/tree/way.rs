@@ -69,6 +69,9 @@ pub enum WayError {
     /// Too many links.
     #[error("{}: too many symlinks on the way", Shown(.0))]
     Loop(PathBuf),
+    /// A symlink on the way that others than those trusted could have put there.
+    #[error("{} is a symlink that others could have put there: it, or the directory it is in, is not the keeper's alone", Shown(.0))]
+    ForeignLink(PathBuf),
     /// The kernel said no.
     #[error("cannot look at {}: {}", Shown(.0), .1)]
     Failed(PathBuf, Errno),
@@ -130,15 +133,22 @@ impl Host {
 
     /// Follows an absolute path to its end, through links, looking at each directory passed.
     pub fn resolve(&self, path: &Path) -> Result<Resolved, WayError> {
-        self.follow(path, true).map_err(|stopped| stopped.error)
+        self.follow(path, true, None).map_err(|stopped| stopped.error)
+    }
+
+    /// As [`Self::resolve`], but only through links that none but root, the caller and `keeper` can have made: what is
+    /// found is going to be changed.
+    pub fn resolve_safely(&self, path: &Path, keeper: Uid) -> Result<Resolved, WayError> {
+        let trusted = [Uid::ROOT, Uid(rustix::process::geteuid().as_raw()), keeper];
+        self.follow(path, true, Some(&trusted)).map_err(|stopped| stopped.error)
     }
 
     /// As [`Self::resolve`], but a link at the very end is what is resolved.
     pub fn resolve_link(&self, path: &Path) -> Result<Resolved, WayError> {
-        self.follow(path, false).map_err(|stopped| stopped.error)
+        self.follow(path, false, None).map_err(|stopped| stopped.error)
     }
 
-    fn follow(&self, path: &Path, last_link: bool) -> Result<Resolved, Stopped> {
+    fn follow(&self, path: &Path, last_link: bool, trusted: Option<&[Uid]>) -> Result<Resolved, Stopped> {
         let top = || -> Result<(OwnedFd, Facts), Errno> { Ok((sys::pin(&self.handle, c".")?, self.root_facts()?)) };
         let mut stack = vec![top().map_err(|errno| Stopped::by(errno, Path::new("/"), &VecDeque::new()))?];
         let mut names: Vec<OsString> = Vec::new();
@@ -167,6 +177,10 @@ impl Host {
             way.push(Passed { path: here, facts: dir_facts.clone(), entry: facts.clone() });
             if facts.kind == Kind::Symlink && (last_link || !ahead.is_empty()) {
                 links += 1;
+                if trusted.is_some_and(|trusted| !is_trusted(trusted, dir_facts, &facts)) {
+                    let error = WayError::ForeignLink(entry_path);
+                    return Err(Stopped { goal: path.to_owned(), error });
+                }
                 if links > MAX_LINKS {
                     return Err(Stopped { goal: path.to_owned(), error: WayError::Loop(path.to_owned()) });
                 }
@@ -198,11 +212,17 @@ impl Host {
     /// Where a symlink in the directory `dir` with this target leads; what is not there is taken as it stands.
     #[must_use]
     pub fn destination(&self, dir: &Path, target: &Path) -> PathBuf {
-        match self.follow(&dir.join(target), true) {
+        match self.follow(&dir.join(target), true, None) {
             Ok(resolved) => resolved.path,
             Err(stopped) => stopped.goal,
         }
     }
+}
+
+/// Whether a link, and the directory it is in, belong to those trusted, and nobody else can put another in its place.
+fn is_trusted(trusted: &[Uid], dir: &Facts, link: &Facts) -> bool {
+    let others_write = dir.rights.mode.has(0o022) && !dir.rights.mode.has(Mode::STICKY);
+    trusted.contains(&dir.rights.uid) && !others_write && trusted.contains(&link.rights.uid)
 }
 
 /// Where a way ended early, and where it would have led.

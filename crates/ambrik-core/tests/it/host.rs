@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
-use ambrik_core::audit::{Audit, Setting, audit};
+use ambrik_core::audit::{Audit, AuditError, Setting, audit};
 use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, apply, plan_undo, undo};
 use ambrik_core::site::{Phase, Site, read};
 use ambrik_core::tree::{Host, Progress};
@@ -101,12 +101,20 @@ impl TestHost {
         self.audit_in(site, Phase::Sealed)
     }
 
+    pub(crate) fn try_audit(&self, site: &Arc<Site>) -> Result<Audit, AuditError> {
+        self.audited(site, Phase::Sealed)
+    }
+
     pub(crate) fn audit_in(&self, site: &Arc<Site>, phase: Phase) -> Audit {
+        self.audited(site, phase).unwrap()
+    }
+
+    fn audited(&self, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
         let host = Host::at(self.dir.path()).unwrap();
         let today = "2026-11-23".parse().unwrap();
         let progress = Progress::default();
         let setting = Setting { host: &host, accounts: &self.accounts, threads: 2, today, progress: &progress };
-        audit(&setting, site, phase).unwrap()
+        audit(&setting, site, phase)
     }
 
     pub(crate) fn state(&self) -> StateDir {

@@ -277,7 +277,7 @@ fn a_second_name_that_is_moved_about_is_not_taken_for_two() {
                     let _ = fs::rename(&here, &there);
                     let _ = fs::rename(&there, &here);
                 }
-            })
+            });
         })
     };
     let site = host.site(SITE);
@@ -296,5 +296,46 @@ fn a_second_name_that_is_moved_about_is_not_taken_for_two() {
     stop.store(true, Ordering::Relaxed);
     mover.join().unwrap();
     assert_eq!(changed, None, "the foreign file was changed in that round");
+    assert_eq!(picture(&outside, true), before);
+}
+
+#[test]
+fn a_link_in_the_place_of_the_root_is_not_followed() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    let outside = outside(&host);
+    let before = picture(&outside, true);
+    let site = host.site(SITE);
+    // Whoever may write to the directory above puts a link where the site was.
+    host.give(&host.real("srv/www"), "php", 0o755);
+    fs::rename(host.site_path(""), host.real("srv/www/gone")).unwrap();
+    let link = host.real("srv/www/site");
+    symlink("/outside", &link).unwrap();
+    std::os::unix::fs::lchown(&link, Some(id("php")), None).unwrap();
+    let said = host.try_audit(&site).unwrap_err().to_string();
+    assert!(said.contains("/srv/www/site is a symlink that others could have put there"), "{said}");
+    // The keeper's own link in the keeper's own directory is another matter.
+    host.give(&host.real("srv/www"), "root", 0o755);
+    std::os::unix::fs::lchown(&link, Some(0), Some(0)).unwrap();
+    assert!(host.try_audit(&site).is_ok());
+    assert_eq!(picture(&outside, true), before);
+}
+
+#[test]
+fn a_missing_part_is_not_made_behind_a_link_that_php_put_there() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    let outside = outside(&host);
+    let before = picture(&outside, true);
+    host.give(&host.site_path(""), "php", 0o777);
+    symlink("/outside", host.site_path("var")).unwrap();
+    std::os::unix::fs::lchown(host.site_path("var"), Some(id("php")), None).unwrap();
+    let site = host.site(&format!("{SITE}[[part]]\npath = \"var/data\"\nuse = \"store\"\ncreate = true\n"));
+    let outcome = host.set(&site);
+    assert!(outcome.failures.iter().any(|(path, _)| path.ends_with("var/data")), "{:?}", outcome.failures);
     assert_eq!(picture(&outside, true), before);
 }
