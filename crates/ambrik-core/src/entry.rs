@@ -83,6 +83,14 @@ pub struct Rights {
     pub capabilities: Option<Arc<[u8]>>,
 }
 
+impl Rights {
+    /// Whether a file with these rights runs with rights that whoever runs it does not have.
+    #[must_use]
+    pub fn lend_power(&self, kind: Kind) -> bool {
+        kind == Kind::File && (self.mode.has(Mode::SET_UID | Mode::SET_GID) || self.capabilities.is_some())
+    }
+}
+
 /// Everything that one look at a path tells.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Facts {

@@ -27,7 +27,7 @@ use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
 use folder::{Folder, Opener, as_os, c_name, split};
 use keepsake::{Packed, Packer};
 use ledger::Entry;
-use rights::Turn;
+use rights::{ChangeTime, Turn};
 
 pub use ledger::{ChangeSet, Ledger, LedgerError, SitePhase};
 pub use plan::{Creation, Group, Plan, Removal};
@@ -219,7 +219,7 @@ struct Job {
 }
 
 /// How one change of rights is made.
-type Maker<'m> = &'m (dyn Fn(BorrowedFd<'_>, &std::ffi::CStr, &Turn) -> Result<(), Failure> + Sync);
+type Maker<'m> = &'m (dyn Fn(BorrowedFd<'_>, &std::ffi::CStr, &Turn) -> Result<Option<ChangeTime>, Failure> + Sync);
 
 /// Records each batch durably, then lets the threads make it while the next one is recorded.
 fn run(
@@ -234,6 +234,7 @@ fn run(
     let (send, receive) = mpsc::sync_channel::<(i64, Vec<Job>)>(means.threads * 2);
     let receive = Mutex::new(receive);
     let failed: Mutex<Vec<(i64, PathBuf, Failure)>> = Mutex::default();
+    let left: Mutex<Vec<(i64, ChangeTime)>> = Mutex::default();
     let done = std::sync::atomic::AtomicU64::new(0);
     let recorded = std::thread::scope(|scope| {
         for _ in 0..means.threads.max(1) {
@@ -246,7 +247,12 @@ fn run(
                     for (number, job) in (first..).zip(&jobs) {
                         let made = opener.open_again(&job.folder).and_then(|dir| make(dir, &job.name, &job.turn));
                         match made {
-                            Ok(()) => done.fetch_add(1, Ordering::Relaxed),
+                            Ok(time) => {
+                                if let Some(time) = time {
+                                    left.lock().unwrap_or_else(PoisonError::into_inner).push((number, time));
+                                }
+                                done.fetch_add(1, Ordering::Relaxed)
+                            }
                             Err(failure) => {
                                 let path = job.folder.path.join(as_os(&job.name));
                                 failed.lock().unwrap_or_else(PoisonError::into_inner).push((number, path, failure));
@@ -265,6 +271,7 @@ fn run(
     outcome.done += done.into_inner();
     let failed = failed.into_inner().unwrap_or_else(PoisonError::into_inner);
     recorded?;
+    entry.left(&left.into_inner().unwrap_or_else(PoisonError::into_inner))?;
     let lines: Vec<(i64, String)> = failed.iter().map(|(number, _, failure)| (*number, failure.to_string())).collect();
     if !lines.is_empty() {
         entry.failed_turns(&lines)?;

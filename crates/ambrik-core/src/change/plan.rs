@@ -184,7 +184,7 @@ impl Plan {
 fn turn(deviant: &Deviant) -> Option<Turn> {
     let Deviant { id, links, verdict, .. } = deviant;
     let after = Arc::clone(verdict.fix.as_ref()?);
-    Some(Turn { id: *id, kind: verdict.kind, links: *links, before: Arc::clone(&verdict.rights), after })
+    Some(Turn { id: *id, kind: verdict.kind, links: *links, before: Arc::clone(&verdict.rights), after, left: None })
 }
 
 /// The parts with `create` that are missing, and the directories that lead there, the upper ones first.

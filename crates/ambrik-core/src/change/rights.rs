@@ -17,10 +17,18 @@ pub(crate) struct Turn {
     pub(crate) links: u32,
     pub(crate) before: Arc<Rights>,
     pub(crate) after: Arc<Rights>,
+    /// The change time that Ambrik left a file with that lent power before: see [`change`].
+    pub(crate) left: Option<ChangeTime>,
 }
 
+/// A change time, in seconds and nanoseconds since 1970.
+pub(crate) type ChangeTime = (i64, u32);
+
 /// Changes `name` in `dir`, if it is still what was judged.
-pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<(), Failure> {
+///
+/// For a file that lent power (set-id bits, capabilities) the answer is the change time that it was left with: only if
+/// that has not moved has nobody written to it since, and only then may it get its power back.
+pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<Option<ChangeTime>, Failure> {
     let handle = pin(dir, name)?;
     let facts = look(&handle, turn)?;
     if facts.id != turn.id || facts.kind != turn.kind || facts.links != turn.links && facts.kind != Kind::Directory {
@@ -28,12 +36,14 @@ pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<()
     }
     if is(&facts.rights, &turn.after, turn.kind) {
         // Another name of the same file came first.
-        return Ok(());
+        return Ok(None);
     }
     if !is(&facts.rights, &turn.before, turn.kind) {
         return Err(Failure::Replaced);
     }
-    write(&handle, turn.kind, &facts.rights, &turn.after)
+    write(&handle, turn.kind, &facts.rights, &turn.after)?;
+    let left = turn.before.lend_power(turn.kind).then(|| sys::change_time(&handle)).transpose();
+    left.map_err(|errno| Failure::Os(Op::ReadBack, errno))
 }
 
 /// A handle on `name` in `dir`, which no rename and no swapped link redirects.

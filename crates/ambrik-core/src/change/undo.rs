@@ -10,7 +10,7 @@ use rustix::io::Errno;
 
 use super::folder::{Folder, Opener, as_os, c_name, split};
 use super::ledger::{ChangeSet, CreationRow, Ledger, LedgerError, RemovalRow, RestoringRow, TakenBack, TurnRow};
-use super::rights::{Turn, facts, is, is_between, pin, write};
+use super::rights::{ChangeTime, Turn, facts, is, is_between, pin, write};
 use super::{BATCH, ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
 use crate::tree::{Failure, Op, sys};
 
@@ -171,12 +171,18 @@ fn folder(path: &Path) -> Folder {
 /// The change that takes a recorded one back.
 fn job(row: &TurnRow, folder: Arc<Folder>) -> Option<Job> {
     let name = c_name(&row.name).ok()?;
-    let Turn { id, kind, links, before, after } = row.turn.clone();
-    Some(Job { folder, name, turn: Turn { id, kind, links, before: after, after: before } })
+    let Turn { id, kind, links, before, after, left } = row.turn.clone();
+    Some(Job { folder, name, turn: Turn { id, kind, links, before: after, after: before, left } })
 }
 
 /// Gives one path back what it had: `turn.before` is what Ambrik left, `turn.after` what was there.
-fn take_back(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn, interrupted: bool, force: bool) -> Result<(), Failure> {
+fn take_back(
+    dir: BorrowedFd<'_>,
+    name: &CStr,
+    turn: &Turn,
+    interrupted: bool,
+    force: bool,
+) -> Result<Option<ChangeTime>, Failure> {
     let handle = pin(dir, name)?;
     let now = facts(&handle)?;
     // Another inode is still ours where it came back out of a keepsake: it has one name, and what Ambrik left.
@@ -186,7 +192,7 @@ fn take_back(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn, interrupted: bool, f
         return Err(Failure::NotOurs("another file is there now".into()));
     }
     if is(rights, &turn.after, turn.kind) {
-        return Ok(());
+        return Ok(None);
     }
     let left = is(rights, &turn.before, turn.kind)
         || (interrupted && is_between(rights, &turn.after, &turn.before, turn.kind));
@@ -194,7 +200,16 @@ fn take_back(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn, interrupted: bool, f
         let what = format!("{}:{} {}", rights.uid, rights.gid, rights.mode);
         return Err(Failure::NotOurs(format!("now {what}; --force decides")));
     }
-    write(&handle, turn.kind, rights, &turn.after)
+    if turn.after.lend_power(turn.kind) && !force {
+        // Who could write to it in between must not have it run with another's rights.
+        let time = sys::change_time(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
+        if turn.left != Some(time) {
+            let why = "it was changed since, and had set-id bits or capabilities; --force decides";
+            return Err(Failure::NotOurs(why.into()));
+        }
+    }
+    write(&handle, turn.kind, rights, &turn.after)?;
+    Ok(None)
 }
 
 fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: &mut Outcome) {

@@ -291,6 +291,12 @@ pub(crate) fn times(handle: impl AsFd) -> Result<Times, Errno> {
     Ok(Times { accessed: of(stat.stx_atime), modified: of(stat.stx_mtime) })
 }
 
+/// When what a handle holds was last changed in any way (`st_ctime`): nobody can set that.
+pub(crate) fn change_time(handle: impl AsFd) -> Result<(i64, u32), Errno> {
+    let stat = again(|| rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, StatxFlags::CTIME))?;
+    Ok((stat.stx_ctime.tv_sec, stat.stx_ctime.tv_nsec))
+}
+
 /// Sets the times of what a handle holds; of a symlink, its own.
 pub(crate) fn set_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
     let of = |(seconds, nanos): (i64, u32)| Timespec { tv_sec: seconds, tv_nsec: nanos.into() };

@@ -224,3 +224,31 @@ fn a_file_with_two_names_waits_until_nobody_can_move_them() {
     assert!(second.failures.is_empty(), "{:?}", second.failures);
     assert_eq!(host.audit(&site).changes_pending(), 0);
 }
+
+#[test]
+fn power_is_not_lent_again_to_what_somebody_wrote_to() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    let kept = host.file("uploads/kept", "root", 0o4755);
+    let written = host.file("uploads/written", "root", 0o4755);
+    let replaced = host.file("uploads/replaced", "root", 0o4755);
+    let site = host.site(SITE);
+    assert!(host.set(&site).failures.is_empty());
+    let mode = |path: &Path| std::os::unix::fs::MetadataExt::mode(&path.metadata().unwrap()) & 0o7777;
+    assert_eq!(mode(&kept), 0o640);
+    // PHP puts its own program there, and the old times back.
+    let times = written.metadata().unwrap().modified().unwrap();
+    fs::write(&written, "evil").unwrap();
+    fs::File::open(&written).unwrap().set_modified(times).unwrap();
+    fs::rename(&replaced, host.real("srv/aside")).unwrap();
+    fs::write(&replaced, "evil").unwrap();
+    std::os::unix::fs::chown(&replaced, Some(id("php")), Some(id("web"))).unwrap();
+    fs::set_permissions(&replaced, std::os::unix::fs::PermissionsExt::from_mode(0o640)).unwrap();
+    let back = host.undo(None, false);
+    let mut left: Vec<_> = back.failures.iter().map(|(path, _)| path.file_name().unwrap().to_str().unwrap()).collect();
+    left.sort_unstable();
+    assert_eq!(left, ["replaced", "written"]);
+    assert_eq!((mode(&kept), mode(&written), mode(&replaced)), (0o4755, 0o640, 0o640));
+}

@@ -12,7 +12,7 @@ use rusqlite::params;
 
 use super::{Ledger, LedgerError, kind_number, turn_id};
 use crate::acl::Acl;
-use crate::change::rights::Turn;
+use crate::change::rights::{ChangeTime, Turn};
 use crate::entry::{Kind, Rights};
 
 /// A change set being written.
@@ -107,6 +107,21 @@ impl<'l> Entry<'l> {
         let id = self.ledger.db.last_insert_rowid();
         self.rights.insert(rights.clone(), id);
         Ok(id)
+    }
+
+    /// Records the change times that files which lent power were left with.
+    pub(crate) fn left(&mut self, times: &[(i64, ChangeTime)]) -> Result<(), LedgerError> {
+        if times.is_empty() {
+            return Ok(());
+        }
+        let failed = self.failed();
+        let transaction = self.ledger.db.transaction().map_err(&failed)?;
+        for (number, (seconds, nanos)) in times {
+            let sql = "UPDATE turn SET left_seconds = ?, left_nanos = ? WHERE id = ?";
+            let values = params![seconds, nanos, turn_id(self.id, *number)];
+            transaction.prepare_cached(sql).and_then(|mut s| s.execute(values)).map_err(&failed)?;
+        }
+        transaction.commit().map_err(&failed)
     }
 
     /// Records that a change was not made.

@@ -39,7 +39,7 @@ CREATE TABLE rights (
 CREATE TABLE turn (
   id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL,
   kind INTEGER NOT NULL, dev INTEGER NOT NULL, ino INTEGER NOT NULL, links INTEGER NOT NULL,
-  before INTEGER NOT NULL, after INTEGER NOT NULL, failed TEXT);
+  before INTEGER NOT NULL, after INTEGER NOT NULL, failed TEXT, left_seconds INTEGER, left_nanos INTEGER);
 CREATE TABLE creation (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, kind INTEGER NOT NULL, rights INTEGER NOT NULL);
 CREATE TABLE removal (
@@ -255,7 +255,7 @@ impl Ledger {
     pub(crate) fn turns(&self, id: i64) -> Result<Vec<TurnRow>, LedgerError> {
         let failed = self.failed("read");
         let rights = self.rights_of(id)?;
-        let sql = "SELECT folder.path, name, kind, dev, ino, links, before, after, turn.failed IS NOT NULL
+        let sql = "SELECT folder.path, name, kind, dev, ino, links, before, after, turn.failed IS NOT NULL, left_seconds, left_nanos
                    FROM turn JOIN folder ON folder.id = folder WHERE turn.id BETWEEN ? AND ? ORDER BY turn.id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let mut rows = statement.query([turn_id(id, 0), turn_id(id + 1, 0) - 1]).map_err(&failed)?;
@@ -265,14 +265,26 @@ impl Ledger {
                 let kind = kind_of(row.get(2)?);
                 let (before, after): (i64, i64) = (row.get(6)?, row.get(7)?);
                 let (before, after) = (rights.get(&before).cloned(), rights.get(&after).cloned());
+                let (seconds, nanos): (Option<i64>, Option<u32>) = (row.get(9)?, row.get(10)?);
+                let left = seconds.zip(nanos);
                 let id = Identity { dev: as_u64(row.get(3)?), ino: as_u64(row.get(4)?) };
-                Ok((path_of(row, 0)?, path_of(row, 1)?, kind, id, row.get::<_, u32>(5)?, before, after, row.get(8)?))
+                Ok((
+                    path_of(row, 0)?,
+                    path_of(row, 1)?,
+                    kind,
+                    id,
+                    row.get::<_, u32>(5)?,
+                    before,
+                    after,
+                    row.get(8)?,
+                    left,
+                ))
             };
-            let (folder, name, kind, id, links, before, after, failed) = read().map_err(&failed)?;
+            let (folder, name, kind, id, links, before, after, failed, left) = read().map_err(&failed)?;
             let (Some(kind), Some(before), Some(after)) = (kind, before, after) else {
                 return Err(self.damaged("a change"));
             };
-            let turn = Turn { id, kind, links, before, after };
+            let turn = Turn { id, kind, links, before, after, left };
             turns.push(TurnRow { folder, name: name.into_os_string(), turn, failed });
         }
         Ok(turns)

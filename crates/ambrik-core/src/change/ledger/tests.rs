@@ -23,7 +23,7 @@ fn turn() -> Turn {
     };
     let after = Rights { uid: Uid(0), acl: None, capabilities: None, ..before.clone() };
     let id = Identity { dev: u64::MAX, ino: 7 };
-    Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after) }
+    Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after), left: None }
 }
 
 #[test]
@@ -34,11 +34,13 @@ fn what_is_recorded_comes_back() {
     let mut entry = ledger.begin("berths", "seal", (Phase::Open, Phase::Sealed), None).unwrap();
     entry.record([(Path::new("/srv/www"), name, &turn)].into_iter()).unwrap();
     entry.failed_turns(&[(0, "why".into())]).unwrap();
+    entry.left(&[(0, (-5, 7))]).unwrap();
     let id = entry.end(0, 1, None).unwrap();
     drop(ledger);
     let ledger = Ledger::open(&state).unwrap().unwrap();
     let [row] = &ledger.turns(id).unwrap()[..] else { panic!("one turn") };
     assert_eq!((&*row.folder, &*row.name, row.failed), (Path::new("/srv/www"), name, true));
+    assert_eq!(row.turn.left, Some((-5, 7)));
     assert_eq!((&row.turn.before, &row.turn.after, row.turn.id), (&turn.before, &turn.after, turn.id));
     assert_eq!(ledger.phase("berths").unwrap().phase, Phase::Sealed);
     let set = &ledger.change_sets().unwrap()[0];
