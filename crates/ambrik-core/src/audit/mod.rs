@@ -24,9 +24,10 @@ use crate::want::Solver;
 
 use finding::{Findings, Found, collect, hard_links};
 use missing::{ToMake, missing_parts, to_make};
-use start::{begin, not_seen, outside_starts, resolve_root, start};
+use start::{begin, not_seen, outside_starts, start};
 
 pub use finding::Finding;
+pub use start::find_root;
 pub use table::{Cell, PartLine};
 
 /// What an audit is made with.
@@ -196,7 +197,7 @@ pub(crate) fn relative(root: &Path, path: &Path) -> PathBuf {
 
 /// Looks at the whole of `site` in `phase`.
 pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
-    let root = resolve_root(setting.host, site)?;
+    let root = find_root(setting.host, site)?;
     let policy = Policy::new(Arc::clone(site), phase);
     let solver = Solver::new(site, setting.accounts);
     let people = People::new(site, setting.accounts);

@@ -18,7 +18,8 @@ pub(super) fn not_seen(policy: &Policy, path: PathBuf, trouble: Trouble) -> Unse
     Unseen { path, part, trouble }
 }
 
-pub(super) fn resolve_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
+/// Follows a site's root to its end, once. Errors where there is none, or it is no directory.
+pub fn find_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
     let (name, root, file) = (site.name.clone(), site.root.clone(), site.file.clone());
     match host.resolve_safely(&site.root, site.keeper.ids.uid) {
         Ok(resolved) if resolved.facts.kind == Kind::Directory => Ok(resolved),

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use ambrik_core::audit::{Audit, audit};
+use ambrik_core::audit::{Audit, audit, find_root};
 use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, apply};
 use ambrik_core::site::{Phase, Site};
 
@@ -43,138 +43,131 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
     let looked = session.look()?;
     let sites = session.sites(named, &looked.accounts)?;
     let records = session.records()?;
+    // A site that cannot be looked at is known before another is changed.
+    for site in &sites {
+        find_root(&looked.host, site)?;
+    }
+    let work = Work { job, looked: &looked, records: &records };
     match job.mode {
-        Mode::Preview => preview(job, &sites, &looked, &records, session),
-        Mode::Script => script(job, &sites, &looked, &records, session),
-        Mode::Ask | Mode::Yes => change(job, &sites, &looked, &records, session),
+        Mode::Preview => work.preview(&sites, session),
+        Mode::Script => work.script(&sites, session),
+        Mode::Ask | Mode::Yes => work.change(&sites, session),
     }
 }
 
-fn plan(
-    job: &Job<'_>,
-    site: &Arc<Site>,
-    looked: &Looked,
-    records: &Records,
-    session: &mut Session<'_>,
-) -> Result<Plan, Failure> {
-    let phase = records.phase(&site.name)?.phase;
-    let audit = watched(session.quiet, "looking at", |progress| audit(&looked.setting(progress), site, Phase::Sealed))?;
-    tell(session, &audit);
-    Ok((job.plan)(audit, phase))
+/// A job, and what it is done with.
+struct Work<'w> {
+    job: &'w Job<'w>,
+    looked: &'w Looked,
+    records: &'w Records,
 }
 
-fn preview(
-    job: &Job<'_>,
-    sites: &[Arc<Site>],
-    looked: &Looked,
-    records: &Records,
-    session: &mut Session<'_>,
-) -> Result<Exit, Failure> {
-    let mut exit = Exit::Clean;
-    let mut plans = Vec::new();
-    for site in sites {
-        let plan = plan(job, site, looked, records, session)?;
-        if session.format == Format::Text {
-            output::changes_text::render(&plan, &looked.accounts, &mut session.out())?;
+impl Work<'_> {
+    fn plan(&self, site: &Arc<Site>, session: &mut Session<'_>) -> Result<Plan, Failure> {
+        let phase = self.records.phase(&site.name)?.phase;
+        let audit = self.look(site, session)?;
+        tell(session, &audit);
+        Ok((self.job.plan)(audit, phase))
+    }
+
+    fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
+        Ok(watched(session.quiet, "looking at", |progress| audit(&self.looked.setting(progress), site, Phase::Sealed))?)
+    }
+
+    fn preview(&self, sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Exit, Failure> {
+        let mut exit = Exit::Clean;
+        let mut plans = Vec::new();
+        for site in sites {
+            let plan = self.plan(site, session)?;
+            if session.format == Format::Text {
+                output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
+            }
+            exit = exit.max(match (plan.audit.is_complete(), plan.is_empty()) {
+                (false, _) => Exit::Partial,
+                (true, true) => Exit::Clean,
+                (true, false) => Exit::Findings,
+            });
+            plans.push(Changed { plan, outcome: None });
         }
-        let here = if !plan.audit.is_complete() {
-            Exit::Partial
-        } else if plan.is_empty() {
-            Exit::Clean
-        } else {
-            Exit::Findings
-        };
-        exit = exit.max(here);
-        plans.push(Changed { plan, outcome: None });
+        if session.format == Format::Json {
+            output::json::changes(&plans, &self.looked.accounts, session.raw_out())?;
+        }
+        Ok(exit)
     }
-    if session.format == Format::Json {
-        output::json::changes(&plans, &looked.accounts, session.raw_out())?;
-    }
-    Ok(exit)
-}
 
-fn script(
-    job: &Job<'_>,
-    sites: &[Arc<Site>],
-    looked: &Looked,
-    records: &Records,
-    session: &mut Session<'_>,
-) -> Result<Exit, Failure> {
-    let mut plans = Vec::new();
-    for site in sites {
-        plans.push(plan(job, site, looked, records, session)?);
+    fn script(&self, sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Exit, Failure> {
+        let plans = sites.iter().map(|site| self.plan(site, session)).collect::<Result<Vec<_>, _>>()?;
+        let complete = plans.iter().all(|plan| plan.audit.is_complete());
+        output::script::render(&plans, &self.looked.accounts, session.raw_out())?;
+        Ok(if complete { Exit::Clean } else { Exit::Partial })
     }
-    let complete = plans.iter().all(|plan| plan.audit.is_complete());
-    output::script::render(&plans, &looked.accounts, session.raw_out())?;
-    Ok(if complete { Exit::Clean } else { Exit::Partial })
-}
 
-fn change(
-    job: &Job<'_>,
-    sites: &[Arc<Site>],
-    looked: &Looked,
-    records: &Records,
-    session: &mut Session<'_>,
-) -> Result<Exit, Failure> {
-    let state = session.state()?;
-    let mut exit = Exit::Clean;
-    let mut changed = Vec::new();
-    let text = session.format == Format::Text;
-    for (n, site) in sites.iter().enumerate() {
-        let _lock = state.lock(&site.name, &format!("{} {}", job.name, site.name))?;
-        let plan = plan(job, site, looked, records, session)?;
-        if text {
-            if n > 0 {
+    fn change(&self, sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Exit, Failure> {
+        let state = session.state()?;
+        let mut exit = Exit::Clean;
+        let mut changed = Vec::new();
+        for (n, site) in sites.iter().enumerate() {
+            if n > 0 && session.format == Format::Text {
                 session.line("")?;
             }
-            output::changes_text::render(&plan, &looked.accounts, &mut session.out())?;
+            let _lock = state.lock(&site.name, &format!("{} {}", self.job.name, site.name))?;
+            if let Some((site_exit, of_site)) = self.change_one(site, &state, session)? {
+                exit = exit.max(site_exit);
+                changed.push(of_site);
+            }
         }
-        let nothing = plan.is_empty() && (job.name == "set" || plan.phase_before == Phase::Sealed);
+        if session.format == Format::Json {
+            output::json::changes(&changed, &self.looked.accounts, session.raw_out())?;
+        }
+        Ok(exit)
+    }
+
+    /// Shows, asks, changes and tells; nothing where the answer was no.
+    fn change_one(
+        &self,
+        site: &Arc<Site>,
+        state: &StateDir,
+        session: &mut Session<'_>,
+    ) -> Result<Option<(Exit, Changed)>, Failure> {
+        let text = session.format == Format::Text;
+        let plan = self.plan(site, session)?;
+        if text {
+            output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
+        }
+        let nothing = plan.is_empty() && plan.phase_before == Phase::Sealed;
         let question = format!("Make these changes to {}?", site.name);
-        if !nothing && !go_on(session, job.mode == Mode::Yes, &question)? {
+        if !nothing && !go_on(session, self.job.mode == Mode::Yes, &question)? {
             session.say(&format!("{}: nothing was changed", site.name));
-            continue;
+            return Ok(None);
         }
-        let outcome = if nothing { None } else { Some(make(job, &plan, &state, looked, session)?) };
-        exit = exit.max(outcome.as_ref().map_or(Exit::Clean, worst));
+        let outcome = if nothing { None } else { Some(self.make(&plan, state, session)?) };
+        let mut exit = outcome.as_ref().map_or(Exit::Clean, worst);
         if !plan.audit.is_complete() || plan.left_alone().next().is_some() {
             exit = exit.max(Exit::Partial);
         }
-        if text {
-            if let Some(outcome) = &outcome {
-                output::changes_text::outcome(&plan, outcome, &mut session.out())?;
-            }
-            if job.look_again {
-                let after = watched(session.quiet, "looking at", |p| audit(&looked.setting(p), site, Phase::Sealed))?;
-                output::changes_text::closing(&after, &mut session.out())?;
-            }
+        if let (true, Some(outcome)) = (text, &outcome) {
+            output::changes_text::outcome(&plan, outcome, &mut session.out())?;
         }
-        changed.push(Changed { plan, outcome });
+        if text && self.job.look_again {
+            let after = self.look(site, session)?;
+            output::changes_text::closing(&after, &mut session.out())?;
+        }
+        Ok(Some((exit, Changed { plan, outcome })))
     }
-    if !text {
-        output::json::changes(&changed, &looked.accounts, session.raw_out())?;
-    }
-    Ok(exit)
-}
 
-fn make(
-    job: &Job<'_>,
-    plan: &Plan,
-    state: &StateDir,
-    looked: &Looked,
-    session: &mut Session<'_>,
-) -> Result<Outcome, Failure> {
-    let mut ledger = Ledger::open_or_create(state)?;
-    let outcome = watched(session.quiet, "changing", |progress| {
-        let means = Means { host: &looked.host, state, threads: threads(), keep: job.keep, progress };
-        apply(plan, &mut ledger, &means)
-    })?;
-    session.report_failures(&outcome.failures);
-    if outcome.vanished > 0 {
-        session
-            .say(&format!("{} went away before they were changed and were skipped", output::paths(outcome.vanished)));
+    fn make(&self, plan: &Plan, state: &StateDir, session: &mut Session<'_>) -> Result<Outcome, Failure> {
+        let mut ledger = Ledger::open_or_create(state)?;
+        let outcome = watched(session.quiet, "changing", |progress| {
+            let (host, keep) = (&self.looked.host, self.job.keep);
+            apply(plan, &mut ledger, &Means { host, state, threads: threads(), keep, progress })
+        })?;
+        session.report_failures(&outcome.failures);
+        if outcome.vanished > 0 {
+            let gone = output::paths(outcome.vanished);
+            session.say(&format!("{gone} went away before they were changed and were skipped"));
+        }
+        Ok(outcome)
     }
-    Ok(outcome)
 }
 
 /// The exit code that an outcome calls for.

@@ -41,6 +41,9 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         output::undo_text::render(&plan, &mut session.out())?;
     }
     if args.preview {
+        if session.format == Format::Json {
+            output::json::undo(&plan, None, session.raw_out())?;
+        }
         return Ok(Exit::Findings);
     }
     let state = session.state()?;
@@ -56,7 +59,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     session.report_failures(&outcome.failures);
     match session.format {
         Format::Text => output::undo_text::outcome(&plan, &outcome, &mut session.out())?,
-        Format::Json => output::json::undo(&plan, &outcome, session.raw_out())?,
+        Format::Json => output::json::undo(&plan, Some(&outcome), session.raw_out())?,
     }
     Ok(worst(&outcome))
 }

@@ -365,7 +365,8 @@ pub(crate) fn history(sets: &[ChangeSet], out: &mut dyn Write) -> io::Result<()>
 struct UndoDocument {
     ambrik: &'static str,
     site: String,
-    id: i64,
+    id: Option<i64>,
+    applied: bool,
     undoes: i64,
     changed: u64,
     restored: u64,
@@ -381,19 +382,20 @@ struct FailedPath {
 }
 
 /// Writes `undo/1`.
-pub(crate) fn undo(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn undo(plan: &UndoPlan, outcome: Option<&Outcome>, out: &mut dyn Write) -> io::Result<()> {
     let failures = outcome
-        .failures
+        .map_or(&[][..], |outcome| &outcome.failures)
         .iter()
         .map(|(path, failure)| FailedPath { path: PathText::of(path), error: failure.to_string() });
     let document = UndoDocument {
         ambrik: "undo/1",
         site: plan.set.site.clone(),
-        id: outcome.id,
+        id: outcome.map(|outcome| outcome.id),
+        applied: outcome.is_some(),
         undoes: plan.set.id,
-        changed: outcome.done,
-        restored: outcome.restored,
-        removed: outcome.removed,
+        changed: outcome.map_or(super::count(plan.turn_count()), |outcome| outcome.done),
+        restored: outcome.map_or(super::count(plan.comes_back().count()), |outcome| outcome.restored),
+        removed: outcome.map_or(super::count(plan.goes().count()), |outcome| outcome.removed),
         failures: failures.collect(),
     };
     print(&document, out)

@@ -250,3 +250,15 @@ fn without_a_keepsake_nothing_comes_back_and_that_is_said() {
     );
     assert!(ran.err.contains("it was removed without a keepsake"), "{ran:?}");
 }
+
+#[test]
+fn a_site_without_a_root_is_known_before_another_is_changed() {
+    let host = TestHost::new();
+    host.file("index.php", PHP, 0o666);
+    host.site("notices", "");
+    let before = picture(&host.at("srv"));
+    let ran = host.run(&["set", "--yes"]);
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.err.contains("site notices: root = \"/srv/www/notices\": /srv/www/notices does not exist"), "{ran:?}");
+    assert_eq!(picture(&host.at("srv")), before);
+}

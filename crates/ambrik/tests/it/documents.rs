@@ -127,6 +127,8 @@ fn changes_are_as_described_before_and_after() {
     }
     assert!(changes.iter().any(|c| c["path_bytes"].is_string()));
     document(&host, &["history"], "history");
+    let preview = document(&host, &["undo", "--preview"], "undo");
+    assert_eq!((&preview["applied"], &preview["id"]), (&false.into(), &Value::Null));
     let undone = document(&host, &["undo", "--yes"], "undo");
     assert_eq!(undone["undoes"], 1);
 }
