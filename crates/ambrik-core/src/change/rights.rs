@@ -80,8 +80,12 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
     let attribute =
         |name, value: Option<Vec<u8>>| sys::set_attribute(handle, name, value.as_deref()).map_err(failed(Op::SetAcl));
     let bytes = |acl: &Option<Arc<Acl>>| acl.as_ref().map(|acl| acl.to_attribute());
-    if before.acl != after.acl {
-        attribute(ACCESS_ATTRIBUTE, bytes(&after.acl))?;
+    if before.acl != after.acl
+        && let Err(failure) = attribute(ACCESS_ATTRIBUTE, bytes(&after.acl))
+    {
+        // Too narrow is better than as wide as it was: without the list, the bits alone must not give more than it.
+        sys::set_mode(handle, without_list(after)).map_err(failed(Op::SetMode))?;
+        return Err(failure);
     }
     if before.default_acl != after.default_acl {
         attribute(DEFAULT_ATTRIBUTE, bytes(&after.default_acl))?;
@@ -97,6 +101,13 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
         attribute(sys::CAPABILITIES, after.capabilities.as_deref().map(<[u8]>::to_vec))?;
     }
     read_back(handle, kind, after)
+}
+
+/// The mode of these rights where the access list cannot be had: its mask is then the group's own entry.
+fn without_list(rights: &Rights) -> Mode {
+    let group = rights.acl.as_ref().and_then(|acl| acl.perm(crate::acl::Tag::OwningGroup));
+    let group = group.unwrap_or_else(|| rights.mode.group());
+    Mode::of_classes(rights.mode.user(), group, rights.mode.other()).with(rights.mode.bits() & 0o7000)
 }
 
 /// The mode to set before the owner, where the new owner or group would otherwise get for a moment what neither

@@ -180,8 +180,12 @@ struct Mounted(std::path::PathBuf);
 
 impl Mounted {
     fn tmpfs(at: &std::path::Path, options: &std::ffi::CStr) -> Option<Self> {
+        Self::of("tmpfs", at, options)
+    }
+
+    fn of(kind: &str, at: &std::path::Path, options: &std::ffi::CStr) -> Option<Self> {
         fs::create_dir_all(at).unwrap();
-        let mounted = rustix::mount::mount("none", at, "tmpfs", rustix::mount::MountFlags::empty(), options);
+        let mounted = rustix::mount::mount("none", at, kind, rustix::mount::MountFlags::empty(), options);
         if mounted.is_err() {
             eprintln!("skipped: this test may not mount");
         }
@@ -261,4 +265,23 @@ fn a_site_without_a_root_is_known_before_another_is_changed() {
     assert_eq!(ran.code, 2, "{ran:?}");
     assert!(ran.err.contains("site notices: root = \"/srv/www/notices\": /srv/www/notices does not exist"), "{ran:?}");
     assert_eq!(picture(&host.at("srv")), before);
+}
+
+#[test]
+fn a_file_system_without_access_lists_is_left_too_narrow_not_too_wide() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    let root = host.at("srv/www/berths");
+    let Some(_mounted) = Mounted::of("ramfs", &root, c"mode=0755") else { return };
+    host.site("berths", "grant = \"acl\"\n[[part]]\npath = \"uploads\"\nuse = \"store\"\n");
+    let file = host.file("uploads/q01.svg", PHP, 0o666);
+    give(file.parent().unwrap(), PHP, 0o777);
+    let ran = host.run(&["set", "--yes"]);
+    assert_eq!(ran.code, 3, "{ran:?}");
+    assert!(ran.err.contains("cannot set the access list of: operation not supported"), "{ran:?}");
+    assert_eq!(file.metadata().unwrap().mode() & 0o777, 0o640);
+    let audit = host.run(&["audit"]);
+    assert!(audit.out.contains("php-cannot-write") && !audit.out.contains("everyone-writes"), "{audit:?}");
 }
