@@ -40,6 +40,18 @@ const SEALED: &[(&str, Right, Right, Right, Right)] = &[
     ("store/guarded/beside", "rw", "rw", "-", "-"),
 ];
 
+/// What lies in a directory that php may write to, so that it can remove it.
+const INSIDE_WRITABLE: &[&str] = &[
+    "store/a/deep",
+    "store/a/deep/file",
+    "public/uploads/b",
+    "public/uploads/b/picture",
+    "cache/x",
+    "log/site.log",
+    "backups/live/data",
+    "store/guarded/beside",
+];
+
 /// What is different while the site is open.
 const OPEN: &[(&str, Right)] = &[("config/settings.php", "rw"), ("plugins/one.php", "rw"), ("plugins", "rw")];
 
@@ -178,6 +190,11 @@ fn after_set_the_kernel_agrees(
             let want = (want.contains('r'), want.contains('w'));
             assert_eq!((read, write), want, "{who} and {} ({:?})", row.0, paths[0]);
             assert!(!replace || want.1, "{who} can replace {}", row.0);
+            let may_remove = match who {
+                "php" => INSIDE_WRITABLE.contains(&row.0),
+                _ => want.1 && !row.0.is_empty(),
+            };
+            assert!(replace || !may_remove, "{who} cannot remove {}", row.0);
         }
     }
 

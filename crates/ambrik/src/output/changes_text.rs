@@ -14,7 +14,7 @@ use super::{count, counted, number, paths};
 
 pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{}: {}", styled(HEAD, &plan.audit.site.name), summary(plan))?;
-    let rows: Vec<[String; 5]> = plan.groups().iter().map(|group| row(plan, group, accounts)).collect();
+    let rows = rows(plan, accounts);
     if !rows.is_empty() {
         writeln!(out)?;
         changes(rows, out)?;
@@ -78,34 +78,50 @@ fn changes(rows: Vec<[String; 5]>, out: &mut dyn Write) -> io::Result<()> {
     write(&mut shown, &[1], "  ", out)
 }
 
-/// Part, number and kind of paths, owner, mode and an example of what changes alike.
-fn row(plan: &Plan, group: &Group, accounts: &Accounts) -> [String; 5] {
-    let paths = match group.kind {
-        Kind::Directory => counted(count(group.count), "directory  ", "directories"),
-        Kind::Symlink => counted(count(group.count), "symlink    ", "symlinks   "),
-        Kind::File | Kind::Fifo | Kind::Socket | Kind::Device => {
-            counted(count(group.count), "file       ", "files      ")
+/// Part, number and kind of paths, owner, mode and an example, a line for what looks alike.
+fn rows(plan: &Plan, accounts: &Accounts) -> Vec<[String; 5]> {
+    // Groups that differ only in what an access list says look alike here.
+    let mut rows: Vec<([String; 3], Kind, usize, String)> = Vec::new();
+    for group in plan.groups() {
+        let part = cut(plan.audit.part_shown(group.part), 22);
+        let looks = [part, owners(&group, accounts), modes(&group)];
+        match rows.iter_mut().find(|(known, kind, ..)| *known == looks && *kind == group.kind) {
+            Some((.., count, _)) => *count += group.count,
+            None => rows.push((looks, group.kind, group.count, Shown(&group.example).to_string())),
         }
-    };
+    }
+    rows.into_iter()
+        .map(|([part, owners, modes], kind, n, example)| [part, kinds(kind, n), owners, modes, example])
+        .collect()
+}
+
+fn kinds(kind: Kind, n: usize) -> String {
+    match kind {
+        Kind::Directory => counted(count(n), "directory  ", "directories"),
+        Kind::Symlink => counted(count(n), "symlink    ", "symlinks   "),
+        Kind::File | Kind::Fifo | Kind::Socket | Kind::Device => counted(count(n), "file       ", "files      "),
+    }
+}
+
+fn owners(group: &Group, accounts: &Accounts) -> String {
     let (before, after) = (&*group.before, &*group.after);
+    if (before.uid, before.gid) == (after.uid, after.gid) {
+        return String::new();
+    }
     let owner = |rights: &Rights| format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
-    let owners = if (before.uid, before.gid) == (after.uid, after.gid) {
-        String::new()
-    } else {
-        format!("{} → {}", owner(before), owner(after))
-    };
+    format!("{} → {}", owner(before), owner(after))
+}
+
+fn modes(group: &Group) -> String {
     let mode = |rights: &Rights| {
         let list = if rights.acl.is_some() || rights.default_acl.is_some() { "+acl" } else { "" };
         let capabilities = if rights.capabilities.is_some() { "+cap" } else { "" };
         format!("{}{list}{capabilities}", rights.mode)
     };
-    let modes = if !group.kind.has_mode() || mode(before) == mode(after) {
-        String::new()
-    } else {
-        format!("{} → {}", mode(before), mode(after))
-    };
-    let part = cut(plan.audit.part_shown(group.part), 22);
-    [part, paths, owners, modes, Shown(&group.example).to_string()]
+    let (before, after) = (mode(&group.before), mode(&group.after));
+    let lists_differ = group.before.acl != group.after.acl || group.before.default_acl != group.after.default_acl;
+    let differ = before != after || lists_differ;
+    if group.kind.has_mode() && differ { format!("{before} → {after}") } else { String::new() }
 }
 
 pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
