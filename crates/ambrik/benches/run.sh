@@ -11,7 +11,7 @@ entries=${1:-500000} runs=${2:-5} folder=${3:-$(mktemp -d /var/tmp/ambrik-bench.
 [ "$(id -u)" = 0 ] || { echo "run.sh: owners are changed: run it as root" >&2; exit 2; }
 command -v /usr/bin/time > /dev/null || { echo "run.sh: needs GNU time (the package \"time\")" >&2; exit 2; }
 cargo build --release --quiet
-ambrik=$PWD/target/release/ambrik
+ambrik=${CARGO_TARGET_DIR:-$PWD/target}/release/ambrik
 host=$folder/host site=$folder/host/srv/www/site log=$folder/log
 trap 'rm -rf "$folder"' EXIT
 mkdir -p "$host"
