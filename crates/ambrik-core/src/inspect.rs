@@ -377,11 +377,12 @@ impl<'j> Inspector<'j> {
 
     fn judge_anew(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Verdict {
         let judge = self.judge;
-        let shape = Shape::of(facts.kind, program && facts.rights.mode.user().covers(Perm::X));
-        let named_shape = if program { Shape::Program } else { shape };
-        let want = self.wants.get(judge.solver, judge.policy, context, shape);
-        let fix = judge.fix(place.planned, context, facts, named_shape, &want);
-        let case = judge.case(place.now, context, facts, named_shape);
+        let shape = Shape::of(facts.kind, program);
+        // The owner's execute bit is kept, not given: a program without it is to be as other files are.
+        let wanted_shape = Shape::of(facts.kind, program && facts.rights.mode.user().covers(Perm::X));
+        let want = self.wants.get(judge.solver, judge.policy, context, wanted_shape);
+        let fix = judge.fix(place.planned, context, facts, shape, &want);
+        let case = judge.case(place.now, context, facts, shape);
         let findings = check::judge_rights(&case);
         let abilities = abilities(judge, context, &case.can);
         Verdict {

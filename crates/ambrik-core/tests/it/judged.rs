@@ -397,3 +397,27 @@ fn a_missing_part_that_php_cannot_make_is_said_and_made() {
     host.undo(None, false);
     assert!(!host.site_path("var/sessions").exists());
 }
+
+#[test]
+fn the_owners_execute_bit_stays_on_programs_and_only_there() {
+    if !is_root() {
+        return;
+    }
+    let host = sound();
+    let write = |path: &str, content: &[u8], mode: u32| {
+        let whole = host.file(path, "root", 0o644);
+        fs::write(&whole, content).unwrap();
+        host.give_mode(path, mode);
+    };
+    write("lib/script", b"#!/bin/sh\n", 0o755);
+    write("lib/binary", b"\x7fELF\x02\x01", 0o775);
+    write("lib/text", b"#! is not at the beginning of a line like this", 0o644);
+    write("lib/others-only", b"#!/bin/sh\n", 0o655);
+    write("lib/data", b"plain", 0o755);
+    let site = host.site(SITE);
+    assert_eq!(found(&host.audit(&site), "program-bit"), ["lib/data"]);
+    assert!(host.set(&site).failures.is_empty());
+    let mode = |path: &str| std::os::unix::fs::MetadataExt::mode(&host.site_path(path).metadata().unwrap()) & 0o777;
+    let modes = ["lib/script", "lib/binary", "lib/text", "lib/others-only", "lib/data"].map(mode);
+    assert_eq!(modes, [0o744, 0o744, 0o644, 0o644, 0o644]);
+}
