@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use foldhash::fast::RandomState;
 
 use crate::account::{Accounts, Uid};
-use crate::check::{self, Can, Case, Check, PathCase, Reason};
+use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
 use crate::entry::{Facts, Identity, Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
@@ -59,8 +59,12 @@ pub(crate) struct Judge<'a> {
     pub(crate) served: Option<PathBuf>,
     /// Where a path that the site file names really is, and the path that it names.
     pub(crate) aliases: Vec<(PathBuf, PathBuf)>,
+    pub(crate) sniffing: Sniffing,
     states: Mutex<HashMap<DirState, u32>>,
 }
+
+/// As many short PHP files are opened to know what they are.
+const MOST_SNIFFED: i64 = 60_000;
 
 impl<'a> Judge<'a> {
     pub(crate) fn new(
@@ -73,7 +77,17 @@ impl<'a> Judge<'a> {
         let site = policy.site();
         let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
         let served = served.map(|path| Path::new("/").join(path));
-        Self { policy, solver, people, accounts, host, served, aliases: Vec::new(), states: Mutex::default() }
+        Self {
+            policy,
+            solver,
+            people,
+            accounts,
+            host,
+            served,
+            aliases: Vec::new(),
+            sniffing: Sniffing::new(MOST_SNIFFED),
+            states: Mutex::default(),
+        }
     }
 
     fn intern(&self, mut state: DirState) -> Arc<DirState> {
@@ -424,6 +438,7 @@ impl<'j> Inspector<'j> {
             look,
             named: cursor.named,
             below_served: &below_served,
+            sniffing: &self.judge.sniffing,
             guess: OnceCell::new(),
         })
     }

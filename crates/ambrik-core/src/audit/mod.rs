@@ -89,6 +89,8 @@ pub struct Audit {
     pub findings: Vec<Finding>,
     /// Paths that went while they were looked at.
     pub vanished: u64,
+    /// How many short PHP files deep in the tree were not opened to know whether they show PHP's settings.
+    pub not_opened: u64,
     /// Where other file systems begin; they were not entered.
     pub mounts: Vec<PathBuf>,
     /// Where the root really is, if its path leads through a symlink.
@@ -253,6 +255,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         table: merged.table,
         findings: Vec::new(),
         vanished: merged.vanished,
+        not_opened: judge.sniffing.passed_over(),
         mounts: merged.mounts,
         real_root,
         missing,

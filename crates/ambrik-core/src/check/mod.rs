@@ -20,6 +20,7 @@ use crate::site::{Phase, Site, Use};
 use crate::tree::Look;
 use crate::want::Shape;
 
+pub(crate) use names::Sniffing;
 pub use names::{Guess, guess};
 
 /// How much a finding matters.
@@ -177,6 +178,8 @@ pub(crate) struct PathCase<'a> {
     pub(crate) named: bool,
     /// The directory that it is in, relative to the served folder.
     pub(crate) below_served: &'a dyn Fn() -> PathBuf,
+    /// How many files may still be opened to know what they are.
+    pub(crate) sniffing: &'a Sniffing,
     /// What it looks like, found out at most once.
     pub(crate) guess: OnceCell<Option<Guess>>,
 }

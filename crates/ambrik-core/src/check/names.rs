@@ -3,6 +3,7 @@
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
 use super::{Check, Judge, PathCase, Reason, Remedy, Severity, is_php_name};
 use crate::entry::Kind;
@@ -56,6 +57,8 @@ pub enum Guess {
 const SNIFFED: usize = 4096;
 /// The most that is read of an SQL file.
 const SNIFFED_DUMP: usize = 1 << 16;
+/// `<?phpinfo();` is the shortest way to say it.
+const SHORTEST_INFORMATION_PAGE: u64 = 12;
 /// A page that shows PHP's settings does little else: a longer file is an application's.
 const LONGEST_INFORMATION_PAGE: u64 = 1024;
 
@@ -296,11 +299,45 @@ fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
     rows && SAYS_SO.iter().any(|mark| head.contains(mark))
 }
 
+/// How many short PHP files are still opened to know what they are: in a tree with very many of them only those near
+/// the top are, once so many were.
+#[derive(Debug)]
+pub(crate) struct Sniffing {
+    left: AtomicI64,
+    passed_over: AtomicU64,
+}
+
+impl Sniffing {
+    pub(crate) const fn new(most: i64) -> Self {
+        Self { left: AtomicI64::new(most), passed_over: AtomicU64::new(0) }
+    }
+
+    /// Whether one more may be opened; what is near the top always may.
+    fn may_open(&self, near_the_top: impl FnOnce() -> bool) -> bool {
+        let may = self.left.fetch_sub(1, Ordering::Relaxed) > 0 || near_the_top();
+        if !may {
+            self.passed_over.fetch_add(1, Ordering::Relaxed);
+        }
+        may
+    }
+
+    /// How many were not opened.
+    pub(crate) fn passed_over(&self) -> u64 {
+        self.passed_over.load(Ordering::Relaxed)
+    }
+}
+
 /// A short PHP file that shows PHP's settings and does little else.
 fn by_content(case: &PathCase<'_>) -> Option<Guess> {
+    const NEAR_THE_TOP: usize = 1;
     let facts = case.facts;
-    let short = facts.kind == Kind::File && (9..=LONGEST_INFORMATION_PAGE).contains(&facts.size);
+    let short =
+        facts.kind == Kind::File && (SHORTEST_INFORMATION_PAGE..=LONGEST_INFORMATION_PAGE).contains(&facts.size);
     if !short || !is_php_name(Path::new(case.look.os_name())) {
+        return None;
+    }
+    let near_the_top = || (case.below_served)().iter().count() <= NEAR_THE_TOP;
+    if !case.sniffing.may_open(near_the_top) {
         return None;
     }
     let mut buffer = [0; SNIFFED];
@@ -361,6 +398,15 @@ mod tests {
     #[case("phpinfo.php", Kind::File, Some(Guess::Leftover("PHP information page")))]
     fn by_name(#[case] name: &str, #[case] kind: Kind, #[case] want: Option<Guess>) {
         assert_eq!(guess(OsStr::new(name), kind), want);
+    }
+
+    #[test]
+    fn once_so_many_were_opened_only_those_near_the_top_are() {
+        let sniffing = Sniffing::new(2);
+        let far = || false;
+        assert!(sniffing.may_open(far) && sniffing.may_open(far));
+        assert!(!sniffing.may_open(far) && sniffing.may_open(|| true) && !sniffing.may_open(far));
+        assert_eq!(sniffing.passed_over(), 2);
     }
 
     #[rstest]

@@ -90,6 +90,11 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
             ambrik_core::shown::Shown(mount)
         ));
     }
+    if audit.not_opened > 0 {
+        let files = output::counted(audit.not_opened, "short PHP file", "short PHP files");
+        session
+            .say(&format!("{name}: {files} deep in this large tree were not opened to look for PHP information pages"));
+    }
     if audit.vanished > 0 {
         session.say(&format!("{name}: {} went away during the run and were skipped", output::paths(audit.vanished)));
     }
