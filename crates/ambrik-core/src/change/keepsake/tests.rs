@@ -113,3 +113,23 @@ proptest! {
         let _ = Records::read(&bytes);
     }
 }
+
+#[test]
+fn only_what_was_just_made_is_dressed() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = |name: &str| dir.path().join(name);
+    std::fs::write(at("foreign"), "x").unwrap();
+    std::fs::hard_link(at("foreign"), at("put-there-instead")).unwrap();
+    std::os::unix::fs::symlink("foreign", at("link")).unwrap();
+    std::fs::create_dir(at("folder")).unwrap();
+    let flags = rustix::fs::OFlags::PATH | rustix::fs::OFlags::DIRECTORY;
+    let top = rustix::fs::open(dir.path(), flags, rustix::fs::Mode::empty()).unwrap();
+    assert!(newly_made(&top, c"folder", Kind::Directory).is_ok());
+    assert!(newly_made(&top, c"link", Kind::Symlink).is_ok());
+    assert!(matches!(newly_made(&top, c"put-there-instead", Kind::Fifo), Err(Failure::Replaced)));
+    assert!(
+        matches!(newly_made(&top, c"put-there-instead", Kind::File), Err(Failure::Replaced)),
+        "it has a second name"
+    );
+    assert!(matches!(newly_made(&top, c"link", Kind::Directory), Err(Failure::Replaced)));
+}
