@@ -227,6 +227,12 @@ impl Accounts {
         self.group_name(gid).unwrap_or_else(|| gid.to_string())
     }
 
+    /// `user:group`, as chown(1) takes it.
+    #[must_use]
+    pub fn owner_shown(&self, uid: Uid, gid: Gid) -> String {
+        format!("{}:{}", self.user_shown(uid), self.group_shown(gid))
+    }
+
     /// Every account that the files list, and those that the name service lists as members of `groups`.
     #[must_use]
     pub fn all(&self) -> Vec<Account> {

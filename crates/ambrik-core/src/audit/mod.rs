@@ -346,7 +346,7 @@ impl Audit {
 /// The owner, group, mode and list in short: `www-data:web 2750 +acl`.
 #[must_use]
 pub fn rights_shown(accounts: &Accounts, rights: &Rights, kind: Kind) -> String {
-    let owner = format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
+    let owner = accounts.owner_shown(rights.uid, rights.gid);
     let mode = if kind.has_mode() { format!(" {}", rights.mode) } else { String::new() };
     let list = if rights.acl.is_some() || rights.default_acl.is_some() { " +acl" } else { "" };
     format!("{owner}{mode}{list}")

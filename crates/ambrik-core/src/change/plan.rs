@@ -123,6 +123,11 @@ impl Plan {
         self.audit.left_alone.iter().map(move |(number, failure)| deviant((*number, failure)))
     }
 
+    /// Everything that is left alone though it should change or go, with the reason.
+    pub fn passed_over(&self) -> impl Iterator<Item = (PathBuf, &Failure)> + '_ {
+        self.left_alone().chain(self.kept.iter().map(|(path, failure)| (path.clone(), failure)))
+    }
+
     /// The changes of rights, paths that change alike together, in the order of their parts.
     #[must_use]
     pub fn groups(&self) -> Vec<Group> {

@@ -82,7 +82,8 @@ impl Work<'_> {
             if session.format == Format::Text {
                 output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
             }
-            exit = exit.max(match (plan.audit.is_complete(), plan.is_empty()) {
+            let nothing = plan.is_empty() && plan.passed_over().next().is_none();
+            exit = exit.max(match (plan.audit.is_complete(), nothing) {
                 (false, _) => Exit::Partial,
                 (true, true) => Exit::Clean,
                 (true, false) => Exit::Findings,
@@ -142,7 +143,7 @@ impl Work<'_> {
         }
         let outcome = if nothing { None } else { Some(self.make(&plan, state, session)?) };
         let mut exit = outcome.as_ref().map_or(Exit::Clean, worst);
-        if !plan.audit.is_complete() || plan.left_alone().next().is_some() {
+        if !plan.audit.is_complete() || plan.passed_over().next().is_some() {
             exit = exit.max(Exit::Partial);
         }
         if let (true, Some(outcome)) = (text, &outcome) {

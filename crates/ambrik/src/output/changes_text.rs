@@ -31,7 +31,7 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
         let inside = if removal.directory { format!(", {}", paths(count(removal.files))) } else { String::new() };
         writeln!(out, "  remove  {}  ({}{inside})", Shown(path), removal.reason)?;
     }
-    for (path, failure) in plan.left_alone() {
+    for (path, failure) in plan.passed_over() {
         wrapped(&format!("leave   {}: {failure}", Shown(&path)), "  ", "          ", out)?;
     }
     Ok(())
@@ -108,7 +108,7 @@ fn owners(group: &Group, accounts: &Accounts) -> String {
     if (before.uid, before.gid) == (after.uid, after.gid) {
         return String::new();
     }
-    let owner = |rights: &Rights| format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
+    let owner = |rights: &Rights| accounts.owner_shown(rights.uid, rights.gid);
     format!("{} → {}", owner(before), owner(after))
 }
 

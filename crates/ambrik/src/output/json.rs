@@ -289,7 +289,19 @@ fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serial
                 error,
             }
         });
-        made.chain(turns).chain(removed).chain(alone)
+        let kept = plan.kept.iter().map(move |(path, failure)| {
+            let error = Some(failure.to_string());
+            Change {
+                path: PathText::of(path),
+                what: "remove",
+                from: None,
+                to: None,
+                part: ".".into(),
+                done: false,
+                error,
+            }
+        });
+        made.chain(turns).chain(removed).chain(alone).chain(kept)
     };
     SiteChanges { name: audit.site.name.clone(), id: outcome.as_ref().map(|o| o.id), applied, changes: Each(list) }
 }
@@ -299,7 +311,7 @@ type Difference = (&'static str, Option<String>, Option<String>);
 /// What changes between two sets of rights, one line each.
 fn differences(accounts: &Accounts, kind: Kind, before: &Rights, after: &Rights) -> Vec<Difference> {
     let mut found: Vec<Difference> = Vec::new();
-    let owner = |rights: &Rights| format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
+    let owner = |rights: &Rights| accounts.owner_shown(rights.uid, rights.gid);
     if (before.uid, before.gid) != (after.uid, after.gid) {
         found.push(("owner", Some(owner(before)), Some(owner(after))));
     }
@@ -310,11 +322,8 @@ fn differences(accounts: &Accounts, kind: Kind, before: &Rights, after: &Rights)
         found.push(("mode", Some(before.mode.to_string()), Some(after.mode.to_string())));
     }
     let list = |rights: &Rights| {
-        let access = rights.acl.as_ref().map(|acl| acl_text(accounts, acl));
-        let default = rights.default_acl.as_ref().map(|acl| {
-            let text = acl_text(accounts, acl);
-            text.split(',').map(|entry| format!("default:{entry}")).collect::<Vec<_>>().join(",")
-        });
+        let access = rights.acl.as_ref().map(|acl| acl_text(accounts, acl, ""));
+        let default = rights.default_acl.as_ref().map(|acl| acl_text(accounts, acl, "default:"));
         let both: Vec<String> = access.into_iter().chain(default).collect();
         (!both.is_empty()).then(|| both.join(","))
     };

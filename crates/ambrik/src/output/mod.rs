@@ -39,18 +39,18 @@ pub(crate) fn count(n: usize) -> u64 {
     u64::try_from(n).unwrap_or(u64::MAX)
 }
 
-/// An access list in its short text form (acl(5)), named by the host's accounts.
-pub(crate) fn acl_text(accounts: &Accounts, acl: &Acl) -> String {
+/// An access list in its short text form (acl(5)), each entry after `prefix`, named by the host's accounts.
+pub(crate) fn acl_text(accounts: &Accounts, acl: &Acl, prefix: &str) -> String {
     let entries = acl.entries().iter().map(|entry| {
-        let perm = entry.perm;
-        match entry.tag {
-            Tag::Owner => format!("user::{perm}"),
-            Tag::User(uid) => format!("user:{}:{perm}", accounts.user_shown(uid)),
-            Tag::OwningGroup => format!("group::{perm}"),
-            Tag::Group(gid) => format!("group:{}:{perm}", accounts.group_shown(gid)),
-            Tag::Mask => format!("mask::{perm}"),
-            Tag::Other => format!("other::{perm}"),
-        }
+        let whom = match entry.tag {
+            Tag::Owner => "user:".to_owned(),
+            Tag::User(uid) => format!("user:{}", accounts.user_shown(uid)),
+            Tag::OwningGroup => "group:".to_owned(),
+            Tag::Group(gid) => format!("group:{}", accounts.group_shown(gid)),
+            Tag::Mask => "mask:".to_owned(),
+            Tag::Other => "other:".to_owned(),
+        };
+        format!("{prefix}{whom}:{}", entry.perm)
     });
     entries.collect::<Vec<_>>().join(",")
 }
@@ -66,7 +66,7 @@ mod tests {
         let accounts = ambrik_core::account::Accounts::from_texts("web:x:101:101::/:/\n", "web:x:101:\n");
         let users = [(Uid(101), Perm::R), (Uid(7), Perm::RW)];
         let acl = ambrik_core::acl::Acl::with_users(Perm::RW, Perm::NONE, Perm::NONE, &users);
-        let text = super::acl_text(&accounts, &acl);
+        let text = super::acl_text(&accounts, &acl, "");
         assert_eq!(text, "user::rw-,user:7:rw-,user:web:r--,group::---,mask::rw-,other::---");
     }
 

@@ -5,11 +5,12 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use ambrik_core::account::Accounts;
-use ambrik_core::acl::{Acl, Tag};
 use ambrik_core::change::{Creation, Plan};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::mode::{Mode, Perm};
 use ambrik_core::shown::Shown;
+
+use super::acl_text;
 
 pub(crate) fn render(plans: &[Plan], accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "#!/bin/sh")?;
@@ -67,7 +68,7 @@ fn change(
 }
 
 fn owner(path: &Path, kind: Kind, rights: &Rights, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
-    let names = format!("{}:{}", accounts.user_shown(rights.uid), accounts.group_shown(rights.gid));
+    let names = accounts.owner_shown(rights.uid, rights.gid);
     let command: &[u8] = if kind == Kind::Symlink { b"chown -h" } else { b"chown" };
     line(&[command, names.as_bytes(), &quoted(path)], out)
 }
@@ -85,11 +86,15 @@ fn lists_and_mode(
             line(&[b"setfacl -b", &quoted(path)], out)?;
         }
         if let Some(acl) = &after.acl {
-            line(&[b"setfacl -m", acl_argument(acl, "", accounts).as_bytes(), &quoted(path)], out)?;
+            line(&[b"setfacl -m", acl_text(accounts, acl, "").as_bytes(), &quoted(path)], out)?;
         }
         if let Some(acl) = &after.default_acl {
-            line(&[b"setfacl -m", acl_argument(acl, "d:", accounts).as_bytes(), &quoted(path)], out)?;
+            line(&[b"setfacl -m", acl_text(accounts, acl, "default:").as_bytes(), &quoted(path)], out)?;
         }
+    }
+    // A new owner takes capabilities away by itself.
+    if before.capabilities.is_some() && (before.uid, before.gid) == (after.uid, after.gid) {
+        line(&[b"setcap -r", &quoted(path)], out)?;
     }
     let same =
         before.mode == after.mode && before.acl == after.acl && (before.uid, before.gid) == (after.uid, after.gid);
@@ -112,21 +117,6 @@ fn mode_argument(kind: Kind, mode: Mode) -> String {
         sign(Mode::SET_GID, "s"),
         sign(Mode::STICKY, "t"),
     )
-}
-
-fn acl_argument(acl: &Acl, prefix: &str, accounts: &Accounts) -> String {
-    let entries = acl.entries().iter().map(|entry| {
-        let perm = entry.perm;
-        match entry.tag {
-            Tag::Owner => format!("{prefix}u::{perm}"),
-            Tag::User(uid) => format!("{prefix}u:{}:{perm}", accounts.user_shown(uid)),
-            Tag::OwningGroup => format!("{prefix}g::{perm}"),
-            Tag::Group(gid) => format!("{prefix}g:{}:{perm}", accounts.group_shown(gid)),
-            Tag::Mask => format!("{prefix}m::{perm}"),
-            Tag::Other => format!("{prefix}o::{perm}"),
-        }
-    });
-    entries.collect::<Vec<_>>().join(",")
 }
 
 /// A path in single quotes: nothing in it means anything to the shell. It is absolute, so it is no option either.

@@ -288,3 +288,25 @@ fn a_file_system_without_access_lists_is_left_too_narrow_not_too_wide() {
     let audit = host.run(&["audit"]);
     assert!(audit.out.contains("php-cannot-write") && !audit.out.contains("everyone-writes"), "{audit:?}");
 }
+
+#[test]
+fn an_installer_that_cannot_be_kept_is_said_and_left() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    host.site("berths", "[[part]]\npath = \"install\"\nuse = \"setup\"\n");
+    let file = host.file("install/index.php", 0, 0o644);
+    let device = file.with_file_name("null");
+    let (kind, mode) = (rustix::fs::FileType::CharacterDevice, rustix::fs::Mode::RUSR);
+    if rustix::fs::mknodat(rustix::fs::CWD, &device, kind, mode, rustix::fs::makedev(1, 3)).is_err() {
+        eprintln!("skipped: this test may not make a device");
+        return;
+    }
+    for (how, code) in [("--preview", 1), ("--yes", 3)] {
+        let ran = host.run(&["seal", "berths", how]);
+        assert_eq!(ran.code, code, "{ran:?}");
+        assert!(ran.out.contains("leave   /srv/www/berths/install/null: cannot keep a copy of"), "{ran:?}");
+    }
+    assert!(file.exists());
+}

@@ -66,6 +66,9 @@ impl<W: Write> Packer<W> {
         if id.is_some_and(|id| id != facts.id) {
             return Err((path.to_owned(), Failure::Replaced));
         }
+        if facts.kind == Kind::Device {
+            return Err((path.to_owned(), Failure::Os(Op::Keep, Errno::NOTSUP)));
+        }
         if facts.mounted {
             return Err((path.to_owned(), Failure::Os(Op::Keep, Errno::XDEV)));
         }
@@ -127,7 +130,7 @@ impl<W: Write> Packer<W> {
             match facts.kind {
                 Kind::Symlink => records.add(b"linkpath", &sys::read_link(handle, c"").map_err(failed(Op::Read))?),
                 Kind::Socket => records.add(SOCKET, b"1"),
-                Kind::Device => return Err((path.to_owned(), Failure::Os(Op::Keep, Errno::NOTSUP))),
+
                 Kind::File => {
                     let file = sys::open_file(dir, name).map_err(failed(Op::Read))?;
                     if sys::look_at(&file).map_err(failed(Op::Look))?.id != facts.id {
@@ -136,7 +139,7 @@ impl<W: Write> Packer<W> {
                     header.set_size(facts.size);
                     content = Box::new(Whole { inner: File::from(file), left: facts.size });
                 }
-                Kind::Directory | Kind::Fifo => {}
+                Kind::Directory | Kind::Fifo | Kind::Device => {}
             }
             if facts.kind != Kind::Symlink {
                 for (name, value) in sys::attributes(handle).map_err(failed(Op::Read))? {
