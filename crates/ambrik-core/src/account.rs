@@ -87,6 +87,7 @@ struct User {
     name: String,
     uid: Uid,
     gid: Gid,
+    shell: String,
 }
 
 /// One group of the account database (group(5)).
@@ -203,6 +204,15 @@ impl Accounts {
         self.user_by_uid(uid).map(|user| user.name)
     }
 
+    /// The login shell of the user with this id (passwd(5)): nothing where there is no such user, or where what stands
+    /// there lets nobody in.
+    #[must_use]
+    pub fn login_shell(&self, uid: Uid) -> Option<String> {
+        let shell = self.user_by_uid(uid)?.shell;
+        let shell = if shell.is_empty() { "/bin/sh".to_owned() } else { shell };
+        shell.rsplit('/').next().is_some_and(|name| name.ends_with("sh")).then_some(shell)
+    }
+
     /// The name of the group with this id, where there is one.
     #[must_use]
     pub fn group_name(&self, gid: Gid) -> Option<String> {
@@ -300,7 +310,9 @@ pub struct UnknownAccount {
 }
 
 fn of_uzers(user: &uzers::User) -> User {
-    User { name: lossy(user.name()), uid: Uid(user.uid()), gid: Gid(user.primary_group_id()) }
+    use uzers::os::unix::UserExt as _;
+    let shell = user.shell().to_string_lossy().into_owned();
+    User { name: lossy(user.name()), uid: Uid(user.uid()), gid: Gid(user.primary_group_id()), shell }
 }
 
 fn lossy(name: &OsStr) -> String {
@@ -314,7 +326,8 @@ fn user_line(line: &str) -> Option<User> {
     fields.next()?;
     let uid = fields.next()?.parse().ok()?;
     let gid = fields.next()?.parse().ok()?;
-    Some(User { name: name.into(), uid: Uid(uid), gid: Gid(gid) })
+    let shell = fields.nth(2).unwrap_or_default().to_owned();
+    Some(User { name: name.into(), uid: Uid(uid), gid: Gid(gid), shell })
 }
 
 /// `name:password:gid:member,member` (group(5)).

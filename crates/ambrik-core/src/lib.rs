@@ -12,6 +12,7 @@ pub mod audit;
 pub mod change;
 pub mod check;
 pub mod entry;
+pub mod host;
 mod inspect;
 pub mod mode;
 pub mod nearest;

@@ -5,7 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, seal::SealArgs, set::SetArgs, undo::UndoArgs,
+    accounts::AccountsArgs, audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, seal::SealArgs, set::SetArgs,
+    undo::UndoArgs,
 };
 
 /// Say what each part of a PHP site is for; Ambrik works out who may do what, makes it so, proves it, and takes it back
@@ -90,6 +91,7 @@ pub(crate) enum When {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    Accounts(AccountsArgs),
     Audit(AuditArgs),
     Set(SetArgs),
     Seal(SealArgs),

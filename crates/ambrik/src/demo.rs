@@ -21,12 +21,20 @@ const ACCOUNTS: &[(&str, u32, &str)] = &[
     ("wharfinger", 4110, "/bin/sh"),
 ];
 
+/// The sites, and the folders that the web server serves.
+const SERVED: &[(&str, &str)] = &[
+    ("berths", "/srv/www/berths"),
+    ("tidewatch", "/srv/www/tidewatch/public"),
+    ("notices", "/usr/share/notices/htdocs"),
+];
+
 /// Builds the demo host in `root`, which must be empty or missing. The answer is the number of files.
 pub(crate) fn build(root: &Path) -> io::Result<usize> {
     fs::create_dir_all(root)?;
     let mut host = Builder { root: root.to_owned(), files: 0, owners: rustix::process::geteuid().is_root() };
     host.mode("", 0o755)?;
     host.accounts()?;
+    host.services()?;
     host.berths()?;
     host.tidewatch()?;
     host.notices()?;
@@ -117,6 +125,45 @@ impl Builder {
             self.write(&format!("etc/ambrik/sites/{site}.toml"), self.kept_by_caller(text))?;
         }
         Ok(())
+    }
+
+    /// nginx and three pools of php-fpm: as configured, and as they run. A fourth pool was renamed and nobody reloaded.
+    fn services(&mut self) -> io::Result<()> {
+        let mut servers = String::new();
+        let mut pools = vec![("spare", 33, 54)];
+        for (n, (site, folder)) in SERVED.iter().enumerate() {
+            let server = format!(
+                "server {{\n    listen 80;\n    server_name {site}.quay-1.example;\n    root {folder};\n    \
+                 location ~ \\.php$ {{\n        fastcgi_pass unix:/run/php/{site}.sock;\n    }}\n}}\n"
+            );
+            servers.push_str(&server);
+            let pool = format!(
+                "[{site}]\nuser = {site}\ngroup = {site}\nlisten = /run/php/$pool.sock\nlisten.owner = www-data\npm = dynamic\n"
+            );
+            self.write(&format!("etc/php/8.2/fpm/pool.d/{site}.conf"), pool)?;
+            pools.push((site, 4101 + n, 51 + n));
+        }
+        self.write("etc/nginx/sites-enabled/harbour.conf", servers)?;
+        self.write(
+            "etc/nginx/nginx.conf",
+            "user www-data;\nevents {}\nhttp {\n    include /etc/nginx/sites-enabled/*;\n}\n",
+        )?;
+        self.write("etc/php/8.2/fpm/php-fpm.conf", "[global]\ninclude=/etc/php/8.2/fpm/pool.d/*.conf\n")?;
+        self.process(41, 1, "nginx", "nginx: master process /usr/sbin/nginx", 0)?;
+        self.process(42, 41, "nginx", "nginx: worker process", 33)?;
+        self.process(50, 1, "php-fpm8.2", "php-fpm: master process (/etc/php/8.2/fpm/php-fpm.conf)", 0)?;
+        for (pool, account, number) in pools {
+            self.process(number, 50, "php-fpm8.2", &format!("php-fpm: pool {pool}"), account)?;
+        }
+        Ok(())
+    }
+
+    /// A process as proc(5) shows it.
+    fn process(&mut self, number: usize, parent: usize, name: &str, title: &str, account: usize) -> io::Result<()> {
+        let ids = format!("{account}\t{account}\t{account}\t{account}");
+        let status = format!("Name:\t{name}\nPPid:\t{parent}\nUid:\t{ids}\nGid:\t{ids}\nGroups:\t{account} \n");
+        self.write(&format!("proc/{number}/status"), status)?;
+        self.write(&format!("proc/{number}/cmdline"), format!("{title}\0"))
     }
 
     /// A site file as it is for whoever runs the demo: an ordinary user keeps the sites itself.

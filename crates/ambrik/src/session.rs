@@ -8,6 +8,7 @@ use std::sync::Arc;
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Setting;
 use ambrik_core::change::{ChangeSet, Ledger, SitePhase, StateDir, StateError};
+use ambrik_core::host::Detector;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{self, Site};
 use ambrik_core::tree::{Host, Progress};
@@ -175,7 +176,11 @@ impl<'s> Session<'s> {
     }
 
     /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
-    pub(crate) fn sites(&self, named: &[PathBuf], accounts: &Accounts) -> Result<Vec<Arc<Site>>, Failure> {
+    pub(crate) fn sites(&self, named: &[PathBuf], looked: &Looked) -> Result<Vec<Arc<Site>>, Failure> {
+        let detector = Detector::new(&looked.host, &looked.accounts);
+        let read_site = |text: &str, file: &Path| {
+            site::read_detecting(text, file, &looked.accounts, &detector).map_err(|problems| problems.to_string())
+        };
         let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
         let mut sites: Vec<Arc<Site>> = Vec::new();
         let mut wrong = Vec::new();
@@ -183,7 +188,7 @@ impl<'s> Session<'s> {
             let read = std::fs::read(&file).map_err(|cause| self.unreadable(&file, &cause)).and_then(|bytes| {
                 String::from_utf8(bytes).map_err(|_| format!("{}: the site file is not UTF-8 text", Shown(&file)))
             });
-            match read.and_then(|text| site::read(&text, &file, accounts).map_err(|problems| problems.to_string())) {
+            match read.and_then(|text| read_site(&text, &file)) {
                 Ok(site) => sites.push(Arc::new(site)),
                 Err(message) => wrong.push(message),
             }

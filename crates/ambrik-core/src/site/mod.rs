@@ -14,7 +14,7 @@ use crate::mode::ModeSpec;
 
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
-pub use read::read;
+pub use read::{read, read_detecting};
 
 /// One deployed PHP application, as its site file describes it.
 #[derive(Clone, Debug)]
@@ -45,6 +45,19 @@ pub struct Site {
     pub parts: Vec<Part>,
     /// The accepted exceptions, in the order of the file.
     pub accepts: Vec<Accept>,
+    /// The accounts that the file leaves out and the host told.
+    pub detected: Vec<Detected>,
+}
+
+/// An account that the site file does not name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Detected {
+    /// `php` or `web`.
+    pub key: &'static str,
+    /// The user.
+    pub user: String,
+    /// Where that was seen.
+    pub because: String,
 }
 
 /// A set of words of which one stands in a site file.

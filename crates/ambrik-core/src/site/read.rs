@@ -9,10 +9,11 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{
-    Accept, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Site, Use, Word,
+    Accept, Detected, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Site, Use, Word,
     absolute_components,
 };
 use crate::account::{Account, Accounts};
+use crate::host::{Detector, Role, Undecided};
 use crate::mode::ModeSpec;
 use crate::nearest::nearest;
 
@@ -63,7 +64,12 @@ const HOSTS_OWN: &[&str] = &[
 ///
 /// Errors: every mistake of the file at once, in the order of their lines.
 pub fn read(text: &str, file: &Path, accounts: &Accounts) -> Result<Site, Problems> {
-    let mut reader = Reader { text, accounts, problems: Vec::new() };
+    read_detecting(text, file, accounts, &Detector::blind(accounts))
+}
+
+/// As [`read`], the accounts that the file leaves out named by `detector`.
+pub fn read_detecting(text: &str, file: &Path, accounts: &Accounts, detector: &Detector<'_>) -> Result<Site, Problems> {
+    let mut reader = Reader { text, accounts, detector, detected: Vec::new(), problems: Vec::new() };
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
@@ -94,6 +100,8 @@ struct Table<'d> {
 struct Reader<'a> {
     text: &'a str,
     accounts: &'a Accounts,
+    detector: &'a Detector<'a>,
+    detected: Vec<Detected>,
     problems: Vec<Problem>,
 }
 
@@ -116,15 +124,10 @@ impl Reader<'_> {
         let served = self.served(&site);
         let url = self.url(&site);
         let keeper = self.account(&accounts, "keeper").or_else(|| self.accounts.account("root:root").ok());
-        let php = self.account(&accounts, "php");
-        if php.is_none() && accounts.table.get("php").is_none() {
-            self.problem(
-                &accounts.span,
-                "[accounts] does not name php",
-                "name the account that PHP runs as, for instance php = \"www-data\"",
-            );
-        }
-        let web = self.account(&accounts, "web").or_else(|| php.clone());
+        let folder = root.as_ref().zip(served.as_ref()).map(|(root, served)| served.below(root));
+        let folder = folder.as_ref().and_then(Pattern::as_path).map(|path| Path::new("/").join(path));
+        let php = self.account_or_detected(&accounts, "php", Role::Php, folder.as_deref().or(root.as_deref()));
+        let web = self.account_or_detected(&accounts, "web", Role::Web, folder.as_deref()).or_else(|| php.clone());
         let others = self.word(&accounts, "others").unwrap_or(Others::Read);
         let grant = self.word(&accounts, "grant").unwrap_or(Grant::Owner);
         let parts = self.parts(&top, root.as_deref());
@@ -143,7 +146,41 @@ impl Reader<'_> {
             grant,
             parts,
             accepts,
+            detected: self.detected.clone(),
         })
+    }
+
+    /// The account that a key names; where it is left out, the one that the host tells for the served folder.
+    fn account_or_detected(
+        &mut self,
+        table: &Table<'_>,
+        key: &'static str,
+        role: Role,
+        folder: Option<&Path>,
+    ) -> Option<Account> {
+        if table.table.get(key).is_some() {
+            return self.account(table, key);
+        }
+        let found = match folder {
+            Some(folder) => self.detector.account(role, folder),
+            None => Err(Undecided::Unknown),
+        };
+        match found {
+            Ok(answer) => {
+                self.detected.push(Detected { key, user: answer.account.user.clone(), because: answer.because });
+                Some(answer.account)
+            }
+            // Without a web server's account php's stands for it.
+            Err(Undecided::Unknown) if key == "web" => None,
+            Err(undecided) => {
+                self.problem(
+                    &table.span,
+                    format!("[accounts] does not name {key}, and {undecided}"),
+                    format!("name the account: {key} = \"…\" (`ambrik accounts` lists those of this host)"),
+                );
+                None
+            }
+        }
     }
 
     /// The table `key`, or an empty one: a missing required key in it is then reported on the file's first line.

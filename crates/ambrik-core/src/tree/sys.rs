@@ -214,6 +214,19 @@ pub(crate) fn first_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Res
     again(|| rustix::io::read(&file, &mut *buffer))
 }
 
+/// All that an opened regular file holds; `FBIG` where that is more than `longest` bytes.
+pub(crate) fn content(file: impl AsFd, longest: usize) -> Result<Vec<u8>, Errno> {
+    let mut bytes = Vec::new();
+    let mut buffer = [0; 1 << 14];
+    loop {
+        match again(|| rustix::io::read(&file, &mut buffer))? {
+            0 => return Ok(bytes),
+            length if bytes.len() + length > longest => return Err(Errno::FBIG),
+            length => bytes.extend_from_slice(&buffer[..length]),
+        }
+    }
+}
+
 /// The target of the symlink `name` in `dir`.
 pub(crate) fn read_link(dir: impl AsFd, name: &CStr) -> Result<Vec<u8>, Errno> {
     again(|| rustix::fs::readlinkat(&dir, name, Vec::new())).map(std::ffi::CString::into_bytes)

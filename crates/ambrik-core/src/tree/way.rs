@@ -148,6 +148,27 @@ impl Host {
         self.follow(path, false, None).map_err(|stopped| stopped.error)
     }
 
+    /// The content of the regular file at `path`, links followed inside the host; a FIFO or device is not opened.
+    ///
+    /// Errors: besides those of [`Self::resolve`], `FBIG` where it is longer than `longest` bytes.
+    pub fn read(&self, path: &Path, longest: usize) -> Result<Vec<u8>, WayError> {
+        let resolved = self.resolve(path)?;
+        let failed = |errno| WayError::Failed(path.to_owned(), errno);
+        if resolved.facts.kind != Kind::File {
+            return Err(failed(Errno::INVAL));
+        }
+        let file = sys::open_file(&resolved.parent, &resolved.name).map_err(failed)?;
+        sys::content(&file, longest).map_err(failed)
+    }
+
+    /// The names in the directory at `path`.
+    pub fn names_in(&self, path: &Path) -> Result<Vec<OsString>, WayError> {
+        let resolved = self.resolve(path)?;
+        let handle = sys::reopen_directory(&resolved.handle);
+        let names = handle.and_then(sys::names).map_err(|errno| WayError::Failed(path.to_owned(), errno))?;
+        Ok(names.into_iter().map(|name| OsString::from_vec(name.into_bytes())).collect())
+    }
+
     fn follow(&self, path: &Path, last_link: bool, trusted: Option<&[Uid]>) -> Result<Resolved, Stopped> {
         let top = || -> Result<(OwnedFd, Facts), Errno> { Ok((sys::pin(&self.handle, c".")?, self.root_facts()?)) };
         let mut stack = vec![top().map_err(|errno| Stopped::by(errno, Path::new("/"), &VecDeque::new()))?];

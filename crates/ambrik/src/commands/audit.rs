@@ -55,7 +55,7 @@ impl FailOn {
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let sites = session.sites(&args.names, &looked.accounts)?;
+    let sites = session.sites(&args.names, &looked)?;
     let records = session.records()?;
     let mut audits = Vec::new();
     for site in &sites {
@@ -77,6 +77,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
 /// What is worth knowing about the audit itself.
 pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     let name = &audit.site.name;
+    for ambrik_core::site::Detected { key, user, because } in &audit.site.detected {
+        session.say(&format!("{name}: {key} is left out of the site file; found {user} ({because})"));
+    }
     if let Some(real) = &audit.real_root {
         session.say(&format!(
             "{name}: root {} leads through a symlink to {}",

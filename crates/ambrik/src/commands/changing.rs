@@ -41,7 +41,7 @@ pub(crate) struct Job<'a> {
 
 pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let sites = session.sites(named, &looked.accounts)?;
+    let sites = session.sites(named, &looked)?;
     let records = session.records()?;
     // A site that cannot be looked at is known before another is changed.
     for site in &sites {

@@ -1,5 +1,6 @@
 //! One file a command: its arguments and what it does.
 
+pub(crate) mod accounts;
 pub(crate) mod audit;
 mod changing;
 pub(crate) mod demo;
@@ -15,6 +16,7 @@ use crate::session::Session;
 /// Runs a command.
 pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
     match command {
+        Command::Accounts(args) => accounts::run(&args, session),
         Command::Audit(args) => audit::run(&args, session),
         Command::Set(args) => set::run(&args, session),
         Command::Seal(args) => seal::run(&args, session),

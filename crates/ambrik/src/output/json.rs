@@ -35,7 +35,7 @@ where
     }
 }
 
-fn print(document: &impl Serialize, out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn print(document: &impl Serialize, out: &mut dyn Write) -> io::Result<()> {
     let mut buffered = io::BufWriter::with_capacity(1 << 16, out);
     serde_json::to_writer_pretty(&mut buffered, document).map_err(io::Error::from)?;
     writeln!(buffered)?;
@@ -44,14 +44,14 @@ fn print(document: &impl Serialize, out: &mut dyn Write) -> io::Result<()> {
 
 /// A path: as text, and, where that loses something, its bytes in base64.
 #[derive(Serialize)]
-struct PathText {
+pub(super) struct PathText {
     path: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     path_bytes: Option<String>,
 }
 
 impl PathText {
-    fn of(path: &Path) -> Self {
+    pub(super) fn of(path: &Path) -> Self {
         let path_bytes = match path.to_str() {
             Some(_) => None,
             None => Some(base64::engine::general_purpose::STANDARD.encode(path.as_os_str().as_bytes())),

@@ -1,9 +1,11 @@
 //! One file an output form; nothing here computes.
 
+pub(crate) mod accounts_text;
 pub(crate) mod audit_text;
 pub(crate) mod changes_text;
 pub(crate) mod history_text;
 pub(crate) mod json;
+pub(crate) mod json_host;
 pub(crate) mod script;
 mod table;
 pub(crate) mod undo_text;

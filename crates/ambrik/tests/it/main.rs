@@ -10,4 +10,5 @@ mod documents;
 mod host;
 mod killed;
 mod script;
+mod servers;
 mod shown;

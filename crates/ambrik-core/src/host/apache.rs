@@ -1,0 +1,608 @@
+//! The configuration of Apache httpd, in the layouts of both families of distributions: its workers' account, the
+//! folders that it serves, and how it runs PHP.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+use regex::Regex;
+
+use super::files::{Files, below};
+use super::process::{Family, Running};
+use super::{Address, Folder, Place, Server, Through};
+
+/// A main file, the program that reads it, the file with its environment, and its `ServerRoot` where it says none.
+struct Layout {
+    main: &'static str,
+    program: &'static str,
+    environment: &'static str,
+    root: &'static str,
+}
+
+const LAYOUTS: &[Layout] = &[
+    Layout {
+        main: "/etc/apache2/apache2.conf",
+        program: "apache2",
+        environment: "/etc/apache2/envvars",
+        root: "/etc/apache2",
+    },
+    Layout {
+        main: "/etc/httpd/conf/httpd.conf",
+        program: "httpd",
+        environment: "/etc/sysconfig/httpd",
+        root: "/etc/httpd",
+    },
+    Layout {
+        main: "/etc/apache2/httpd.conf",
+        program: "httpd",
+        environment: "/etc/sysconfig/apache2",
+        root: "/etc/apache2",
+    },
+    Layout {
+        main: "/usr/local/apache2/conf/httpd.conf",
+        program: "httpd",
+        environment: "/usr/local/apache2/bin/envvars",
+        root: "/usr/local/apache2",
+    },
+];
+/// Includes are followed so deep.
+const DEEPEST: usize = 16;
+/// Modules that are part of the program, so that no line loads them.
+const BUILT_IN: &[&str] = &["core", "so", "http", "log_config", "logio", "unixd", "version", "watchdog"];
+
+/// The configuration of every Apache found.
+pub(super) fn read(files: &mut Files<'_>, running: &Running) -> Vec<Server> {
+    LAYOUTS.iter().filter_map(|layout| server(files, layout, running)).collect()
+}
+
+fn server(files: &mut Files<'_>, layout: &Layout, running: &Running) -> Option<Server> {
+    let main = Path::new(layout.main);
+    let text = files.text(main)?;
+    let variables = files.text(Path::new(layout.environment)).map(|text| environment(&text)).unwrap_or_default();
+    let mut reader = Reader {
+        files,
+        root: PathBuf::from(layout.root),
+        variables,
+        modules: BTreeSet::new(),
+        defined: defined(running),
+        deep: DEEPEST,
+        lines: Vec::new(),
+        sections: Vec::new(),
+    };
+    reader.read(&text, main);
+    let lines = std::mem::take(&mut reader.lines);
+    let php_inside = reader.modules.iter().any(|module| is_php_module(module));
+    Some(Configuration { files, layout, lines, php_inside }.server())
+}
+
+/// What running ones were told to define (`-D NAME`).
+fn defined(running: &Running) -> BTreeSet<String> {
+    let masters = running.masters.iter().filter(|master| master.family == Family::Apache);
+    let words: Vec<&String> = masters.flat_map(|master| &master.words).collect();
+    let mut defined: BTreeSet<String> =
+        words.windows(2).filter(|pair| pair[0] == "-D").map(|pair| pair[1].clone()).collect();
+    defined.extend(words.iter().filter_map(|word| word.strip_prefix("-D")).filter(|n| !n.is_empty()).map(Into::into));
+    defined
+}
+
+/// The variables that a shell file sets: `NAME=value`, `export NAME=value`.
+fn environment(text: &str) -> BTreeMap<String, String> {
+    let mut variables: BTreeMap<String, String> = BTreeMap::new();
+    for line in text.lines() {
+        let line = line.trim();
+        let line = line.strip_prefix("export ").unwrap_or(line);
+        let Some((name, value)) = line.split_once('=') else { continue };
+        if name.is_empty() || !name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') {
+            continue;
+        }
+        let value = value.trim().trim_matches(['"', '\'']);
+        // The suffix is for several copies of the server side by side; the first has none.
+        let value = shell_value(value, &variables);
+        variables.entry(name.to_owned()).or_insert(value);
+    }
+    variables
+}
+
+fn shell_value(value: &str, variables: &BTreeMap<String, String>) -> String {
+    let default = value.strip_prefix("${").and_then(|v| v.strip_suffix('}')).and_then(|v| v.split_once(":-"));
+    if let Some((name, default)) = default {
+        return variables.get(name).cloned().unwrap_or_else(|| default.to_owned());
+    }
+    let mut whole = value.replace("$SUFFIX", "").replace("${SUFFIX}", "");
+    for (name, value) in variables {
+        whole = whole.replace(&format!("${{{name}}}"), value);
+    }
+    whole
+}
+
+fn is_php_module(module: &str) -> bool {
+    let version = module.strip_prefix("php").and_then(|rest| rest.strip_suffix("_module"));
+    version.is_some_and(|version| version.chars().all(|c| c.is_ascii_digit()))
+}
+
+/// A section that a line is in, such as `<Directory /srv/www>`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Section {
+    name: String,
+    argument: String,
+    at: Place,
+}
+
+/// One directive, with the sections around it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Line {
+    sections: Vec<Section>,
+    name: String,
+    arguments: Vec<String>,
+    at: Place,
+}
+
+struct Reader<'f, 'h> {
+    files: &'f mut Files<'h>,
+    /// `ServerRoot`.
+    root: PathBuf,
+    variables: BTreeMap<String, String>,
+    modules: BTreeSet<String>,
+    defined: BTreeSet<String>,
+    deep: usize,
+    lines: Vec<Line>,
+    /// The sections that are open.
+    sections: Vec<Section>,
+}
+
+impl Reader<'_, '_> {
+    fn read(&mut self, text: &str, file: &Path) {
+        // Conditions that do not hold, counted so that their ends are found.
+        let mut left_out = 0_usize;
+        let outer = self.sections.len();
+        for (number, line) in joined(text) {
+            let at = Place::new(file, number);
+            if let Some(section) = line.strip_prefix("</") {
+                let name = section.trim_end_matches('>').trim().to_ascii_lowercase();
+                if left_out > 0 {
+                    left_out -= 1;
+                } else if !is_condition(&name) {
+                    if self.sections.len() > outer {
+                        self.sections.pop();
+                    } else {
+                        self.files.note(&at, format!("</{name}> ends a section that was not begun here"));
+                    }
+                }
+                continue;
+            }
+            if let Some(section) = line.strip_prefix('<') {
+                let section = section.trim_end().trim_end_matches('>').trim();
+                let (name, argument) = section.split_once(char::is_whitespace).unwrap_or((section, ""));
+                let name = name.to_ascii_lowercase();
+                if left_out > 0 {
+                    left_out += 1;
+                } else if is_condition(&name) {
+                    left_out = usize::from(!self.holds(&name, argument.trim()));
+                } else {
+                    let argument = self.filled_in(argument.trim(), &at).trim_matches(['"', '\'']).to_owned();
+                    self.sections.push(Section { name, argument, at });
+                }
+                continue;
+            }
+            if left_out == 0 {
+                self.line(&line, at);
+            }
+        }
+        if self.sections.len() > outer {
+            let names: Vec<String> =
+                self.sections.drain(outer..).map(|section| format!("<{}>", section.name)).collect();
+            self.files.note(&Place::new(file, 0), format!("{} is not ended", names.join(" ")));
+        }
+    }
+
+    /// `<IfModule>`, `<IfDefine>`, `<IfVersion>`, `<IfFile>`: whether what they hold counts.
+    fn holds(&mut self, name: &str, argument: &str) -> bool {
+        let (negated, what) = match argument.strip_prefix('!') {
+            Some(what) => (true, what),
+            None => (false, argument),
+        };
+        let holds = match name {
+            "ifmodule" => self.has_module(what),
+            "ifdefine" => self.defined.contains(what),
+            "iffile" => self.files.text(Path::new(what.trim_matches('"'))).is_some(),
+            // 2.2 ended long ago.
+            _ => !what.contains('<') && !what.contains("2.2"),
+        };
+        holds != negated
+    }
+
+    /// By identifier (`php_module`) or by source file (`mod_php.c`).
+    fn has_module(&self, what: &str) -> bool {
+        let source = what.strip_prefix("mod_").and_then(|name| name.strip_suffix(".c"));
+        let name = source.or_else(|| what.strip_suffix("_module")).or_else(|| what.strip_suffix(".c")).unwrap_or(what);
+        let is_php = is_php_module(&format!("{name}_module"));
+        BUILT_IN.contains(&name)
+            || self.modules.contains(&format!("{name}_module"))
+            || (is_php && self.modules.iter().any(|module| is_php_module(module)))
+    }
+
+    fn line(&mut self, line: &str, at: Place) {
+        let filled = self.filled_in(line, &at);
+        let mut words = words(&filled).into_iter();
+        let Some(name) = words.next() else { return };
+        let name = name.to_ascii_lowercase();
+        let arguments: Vec<String> = words.collect();
+        let first = arguments.first().cloned().unwrap_or_default();
+        match name.as_str() {
+            "serverroot" => self.root = PathBuf::from(first),
+            "loadmodule" => {
+                self.modules.insert(first);
+            }
+            "define" => {
+                let value = arguments.get(1).cloned().unwrap_or_default();
+                self.defined.insert(first.clone());
+                self.variables.insert(first, value);
+            }
+            "include" | "includeoptional" => self.include(&first, &at, name == "include"),
+            _ => self.lines.push(Line { sections: self.sections.clone(), name, arguments, at }),
+        }
+    }
+
+    fn include(&mut self, pattern: &str, at: &Place, must_exist: bool) {
+        if self.deep == 0 {
+            return self.files.note(at, "an include too deep; not followed");
+        }
+        let pattern = below(&self.root, pattern);
+        let mut paths = self.files.matching(&pattern);
+        if paths.len() == 1 && self.files.text(&paths[0]).is_none() {
+            paths = self.files.in_folder(&paths[0]);
+        }
+        if paths.is_empty() && must_exist && !pattern.to_string_lossy().contains(['*', '?', '[']) {
+            self.files.note(at, format!("it includes {}, which is not there", pattern.display()));
+        }
+        self.deep -= 1;
+        for path in paths {
+            if let Some(text) = self.files.text(&path) {
+                self.read(&text, &path);
+            }
+        }
+        self.deep += 1;
+    }
+
+    /// A text with its `${NAME}`s.
+    fn filled_in(&mut self, text: &str, at: &Place) -> String {
+        let mut filled = text.to_owned();
+        for (name, value) in &self.variables {
+            filled = filled.replace(&format!("${{{name}}}"), value);
+        }
+        if let Some((_, rest)) = filled.split_once("${")
+            && let Some((name, _)) = rest.split_once('}')
+        {
+            self.files.note(at, format!("${{{name}}} is not set in any file; it is taken as it stands"));
+        }
+        filled
+    }
+}
+
+fn is_condition(section: &str) -> bool {
+    matches!(section, "ifmodule" | "ifdefine" | "ifversion" | "iffile")
+}
+
+/// Lines with their numbers: comments left out, those that end in a backslash joined.
+fn joined(text: &str) -> Vec<(usize, String)> {
+    let mut lines = Vec::new();
+    let mut rest = text.lines().enumerate();
+    while let Some((number, line)) = rest.next() {
+        let mut line = line.trim().to_owned();
+        while line.ends_with('\\') {
+            line.pop();
+            let Some((_, next)) = rest.next() else { break };
+            line.push_str(next.trim());
+        }
+        if !line.is_empty() && !line.starts_with('#') {
+            lines.push((number + 1, line));
+        }
+    }
+    lines
+}
+
+/// The words of a line; quotes hold several together.
+fn words(line: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    let mut chars = line.chars().peekable();
+    while let Some(&c) = chars.peek() {
+        if c.is_whitespace() {
+            chars.next();
+            continue;
+        }
+        let quote = matches!(c, '"' | '\'').then_some(c);
+        if quote.is_some() {
+            chars.next();
+        }
+        let mut word = String::new();
+        while let Some(c) = chars.next() {
+            match (c, quote) {
+                ('\\', Some(quote)) if chars.peek() == Some(&quote) => word.extend(chars.next()),
+                (c, Some(quote)) if c == quote => break,
+                (c, None) if c.is_whitespace() => break,
+                (c, _) => word.push(c),
+            }
+        }
+        words.push(word);
+    }
+    words
+}
+
+/// All lines of a configuration, conditions decided.
+struct Configuration<'f, 'h> {
+    files: &'f mut Files<'h>,
+    layout: &'f Layout,
+    lines: Vec<Line>,
+    php_inside: bool,
+}
+
+impl Configuration<'_, '_> {
+    fn server(mut self) -> Server {
+        let global = |name: &str| {
+            let line = self.lines.iter().rev().find(|line| line.sections.is_empty() && line.name == name)?;
+            Some((line.arguments.first()?.clone(), line.at.clone()))
+        };
+        let account = match (global("user"), global("group")) {
+            (Some((user, at)), Some((group, _))) => Some((format!("{}:{}", bare_id(&user), bare_id(&group)), at)),
+            (Some((user, at)), None) => Some((bare_id(&user).to_owned(), at)),
+            (None, _) => None,
+        };
+        let listens: Vec<String> = self.lines.iter().filter(|line| line.name == "listen").filter_map(first).collect();
+        let mut hosts: Vec<Section> = Vec::new();
+        for line in &self.lines {
+            let host = line.sections.iter().find(|section| section.name == "virtualhost");
+            if let Some(host) = host.filter(|host| !hosts.contains(host)) {
+                hosts.push(host.clone());
+            }
+        }
+        let mut folders = Vec::new();
+        // The main server answers only where no virtual host does.
+        if hosts.is_empty() {
+            folders.extend(self.folders(None, &listens));
+        }
+        for host in &hosts {
+            folders.extend(self.folders(Some(host), &listens));
+        }
+        Server { program: self.layout.program, account, main: Place::new(Path::new(self.layout.main), 0), folders }
+    }
+
+    /// The document root of a virtual host (or of the main server), and its aliases.
+    fn folders(&mut self, host: Option<&Section>, listens: &[String]) -> Vec<Folder> {
+        let own: Vec<Line> = self.lines.iter().filter(|line| is_of(line, host)).cloned().collect();
+        let direct = |name: &'static str| own.iter().filter(move |line| line.name == name && is_direct(line));
+        let mut names: Vec<String> = direct("servername").filter_map(first).collect();
+        names.extend(direct("serveralias").flat_map(|line| line.arguments.clone()));
+        let account = direct("assignuserid").chain(direct("suexecusergroup")).find_map(|line| {
+            let [user, group, ..] = line.arguments.as_slice() else { return None };
+            Some((format!("{}:{}", bare_id(user), bare_id(group)), line.at.clone()))
+        });
+        let listens = match host {
+            Some(host) => host.argument.split_whitespace().map(Into::into).collect(),
+            None => listens.to_vec(),
+        };
+        let mut roots: Vec<(String, PathBuf, Place)> = direct("documentroot")
+            .filter_map(|line| {
+                Some((String::new(), below(Path::new(self.layout.root), line.arguments.first()?), line.at.clone()))
+            })
+            .collect();
+        // An alias of the whole server holds for every virtual host.
+        let everywhere =
+            self.lines.iter().filter(|line| line.name == "alias" && (is_of(line, None) || is_of(line, host)));
+        let aliases =
+            everywhere.filter(|line| is_direct(line) && !line.arguments.first().is_some_and(|u| is_servers_own(u)));
+        roots.extend(aliases.filter_map(|line| match line.arguments.as_slice() {
+            [url, folder] => Some((url.trim_end_matches('/').to_owned(), PathBuf::from(folder), line.at.clone())),
+            _ => None,
+        }));
+        let mut folders = Vec::new();
+        for (below, path, at) in roots {
+            let through = self.through(host, &path, &below);
+            let names = match (names.is_empty(), below.is_empty()) {
+                (true, true) => Vec::new(),
+                (true, false) => vec![below.clone()],
+                (false, _) => names.iter().map(|name| format!("{name}{below}")).collect(),
+            };
+            let path = PathBuf::from(path.to_string_lossy().trim_end_matches('/'));
+            folders.push(Folder {
+                denied: self.denied(&path),
+                path,
+                names,
+                listens: listens.clone(),
+                program: self.layout.program.into(),
+                through,
+                account: account.clone(),
+                at,
+            });
+        }
+        folders
+    }
+
+    /// How PHP files in `folder` are run: the last of the sections that apply decides, in the order in which the
+    /// server merges them (directories from short to long, then files, then locations).
+    fn through(&mut self, host: Option<&Section>, folder: &Path, url: &str) -> Through {
+        let mut said: Vec<((u8, usize), Line)> = Vec::new();
+        for line in &self.lines {
+            let of_host = is_of(line, host) || is_of(line, None);
+            if of_host && let Some(rank) = applies(line, folder, url) {
+                said.push((rank, line.clone()));
+            }
+        }
+        said.sort_by_key(|(rank, _)| *rank);
+        let mut through = Through::Nothing;
+        for (_, line) in said {
+            if let Some(next) = self.handler(&line) {
+                through = next;
+            }
+        }
+        through
+    }
+
+    /// What a line says of how PHP files are run.
+    fn handler(&mut self, line: &Line) -> Option<Through> {
+        let first = line.arguments.first()?;
+        let at = line.at.clone();
+        match line.name.as_str() {
+            "sethandler" => self.handled_by(first, at),
+            "addhandler" | "addtype" if line.arguments[1..].iter().any(|ending| ending.trim_matches('.') == "php") => {
+                self.handled_by(first, at)
+            }
+            "proxypassmatch" | "proxypass" => {
+                let whole = first == "/" && line.name == "proxypass";
+                let target = line.arguments.get(1)?;
+                if first.contains("php") || (whole && target.contains("fcgi:")) {
+                    self.handled_by(&format!("proxy:{target}"), at)
+                } else {
+                    (whole && target.starts_with("http")).then(|| Through::Server(target.clone(), at))
+                }
+            }
+            "php_admin_flag" | "php_flag" => {
+                let off =
+                    line.arguments.get(1).is_some_and(|value| matches!(&*value.to_ascii_lowercase(), "off" | "0"));
+                (first == "engine" && off && self.php_inside).then_some(Through::Nothing)
+            }
+            "fcgidwrapper" | "fastcgiexternalserver" | "fastcgiserver" => {
+                let says = format!("{} {}: PHP behind it is not followed", line.name, line.arguments.join(" "));
+                self.files.note(&at, says.clone());
+                Some(Through::Unclear(says, at))
+            }
+            _ => None,
+        }
+    }
+
+    fn handled_by(&mut self, handler: &str, at: Place) -> Option<Through> {
+        if let Some(target) = handler.strip_prefix("proxy:") {
+            let address = match target.split_once('|') {
+                Some((socket, _)) => Address::read(socket),
+                None => target
+                    .strip_prefix("fcgi://")
+                    .map(|rest| rest.split('/').next().unwrap_or(rest))
+                    .and_then(Address::read),
+            };
+            if let Some(address) = address {
+                return Some(Through::Socket(address, at));
+            }
+            let says = format!("{handler}: not an address that is understood");
+            self.files.note(&at, says.clone());
+            return Some(Through::Unclear(says, at));
+        }
+        let is_php = handler.starts_with("application/x-httpd-php")
+            || matches!(handler, "php-script" | "php5-script" | "php7-script");
+        if is_php && !handler.ends_with("-source") {
+            return self.php_inside.then_some(Through::Inside(at));
+        }
+        matches!(handler, "None" | "none" | "default-handler").then_some(Through::Nothing)
+    }
+
+    /// The folders below `root` that `<Directory>` sections refuse.
+    fn denied(&self, root: &Path) -> Vec<PathBuf> {
+        let refused = self.lines.iter().filter(|line| match line.name.as_str() {
+            "require" => line.arguments == ["all", "denied"],
+            "deny" => line.arguments == ["from", "all"],
+            _ => false,
+        });
+        let folders = refused.filter_map(|line| {
+            let [.., section] = line.sections.as_slice() else { return None };
+            (section.name == "directory").then(|| PathBuf::from(section.argument.trim_end_matches('/')))
+        });
+        folders.filter(|folder| folder.starts_with(root)).collect()
+    }
+}
+
+fn first(line: &Line) -> Option<String> {
+    line.arguments.first().cloned()
+}
+
+/// The pictures, messages and manual that come with the server.
+fn is_servers_own(url: &str) -> bool {
+    matches!(url.trim_matches('/'), "icons" | "error" | "manual")
+}
+
+/// `#33` is the user or group with that number.
+fn bare_id(name: &str) -> &str {
+    name.trim_start_matches('#')
+}
+
+/// Whether a line stands in this virtual host; for none, outside of all.
+fn is_of(line: &Line, host: Option<&Section>) -> bool {
+    line.sections.iter().find(|section| section.name == "virtualhost") == host
+}
+
+/// Whether nothing but a virtual host is around a line.
+fn is_direct(line: &Line) -> bool {
+    line.sections.iter().all(|section| section.name == "virtualhost")
+}
+
+/// Whether a line holds for the PHP files of `folder`; the answer is its place in the order of merging.
+fn applies(line: &Line, folder: &Path, url: &str) -> Option<(u8, usize)> {
+    let of_host = usize::from(line.sections.iter().any(|section| section.name == "virtualhost"));
+    let (mut stage, mut length) = (0, of_host);
+    for section in &line.sections {
+        let argument = section.argument.as_str();
+        match section.name.as_str() {
+            "virtualhost" => {}
+            "directory" if !argument.starts_with('~') => {
+                let dir = Path::new(argument.trim_end_matches('/'));
+                let dir = if argument == "/" { Path::new("/") } else { dir };
+                if !covers(dir, folder) {
+                    return None;
+                }
+                stage = stage.max(1);
+                length = dir.components().count() * 2 + of_host;
+            }
+            "directory" | "directorymatch" => {
+                let expression = argument.trim_start_matches('~').trim().trim_matches('"');
+                if !matches(expression, &format!("{}/", folder.display())) {
+                    return None;
+                }
+                stage = stage.max(2);
+            }
+            "files" | "filesmatch" => {
+                let expression = argument.trim_start_matches('~').trim().trim_matches('"');
+                let is_pattern = section.name == "filesmatch" || argument.starts_with('~');
+                let hit = if is_pattern {
+                    matches(expression, "index.php")
+                } else {
+                    expression == "*.php" || expression == "index.php"
+                };
+                if !hit {
+                    return None;
+                }
+                // The plain ones of the server come first, then those in directories.
+                stage = 3;
+            }
+            "location" if !argument.starts_with('~') => {
+                let inside = url.starts_with(argument.trim_end_matches('/')) || argument == "/";
+                if !inside {
+                    return None;
+                }
+                stage = 4;
+            }
+            "location" | "locationmatch" => {
+                let expression = argument.trim_start_matches('~').trim().trim_matches('"');
+                if !matches(expression, &format!("{url}/index.php")) {
+                    return None;
+                }
+                stage = 4;
+            }
+            _ => return None,
+        }
+    }
+    Some((stage, length))
+}
+
+/// Whether a `<Directory>` holds for a folder; its argument may have wildcards.
+fn covers(directory: &Path, folder: &Path) -> bool {
+    let mut names = folder.components();
+    directory.components().all(|pattern| {
+        names.next().is_some_and(|name| {
+            let pattern = pattern.as_os_str().to_string_lossy();
+            let plain = !pattern.contains(['*', '?', '[']);
+            let glob = || globset::Glob::new(&pattern).ok().map(|glob| glob.compile_matcher());
+            if plain { *pattern == *name.as_os_str() } else { glob().is_some_and(|g| g.is_match(name.as_os_str())) }
+        })
+    })
+}
+
+/// Whether an expression matches; one that is not understood counts where it is about PHP.
+fn matches(expression: &str, text: &str) -> bool {
+    Regex::new(expression).map_or_else(|_| expression.contains("ph"), |regex| regex.is_match(text))
+}

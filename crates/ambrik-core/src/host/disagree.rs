@@ -1,0 +1,218 @@
+//! Where evidence disagrees with itself, or with what is wise.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::process::{Family, Running};
+use super::tie::{Seen, Sighting, is_of_pool};
+use super::{Address, From, Pool, Role, Runs, Through};
+use crate::account::Uid;
+use crate::shown::Shown;
+
+/// Something about the services that somebody should look at.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Disagreement {
+    /// What disagrees, where, and what to do.
+    pub says: String,
+}
+
+/// Every disagreement, the contradictions first.
+pub(super) fn all(seen: &Seen<'_>, sightings: &[Sighting], served: &[Runs]) -> Vec<Disagreement> {
+    let found = [
+        strangers(seen),
+        not_reloaded(sightings),
+        pools_by_name(seen, sightings),
+        shared_sockets(seen.pools),
+        sockets_without_pool(seen, served),
+        refused(served),
+        unknown_accounts(sightings),
+        unwise_accounts(seen, sightings),
+        one_for_many(served),
+    ];
+    let mut known = BTreeSet::new();
+    let all = found.into_iter().flatten().filter(|says| known.insert(says.clone()));
+    all.map(|says| Disagreement { says }).collect()
+}
+
+/// Programs that call themselves what they need not be.
+fn strangers(seen: &Seen<'_>) -> Vec<String> {
+    let workers = seen.running.workers.iter();
+    let strange = workers.filter_map(|process| {
+        let (program, owner) = process.foreign_program.as_ref()?;
+        Some(format!(
+            "process {} calls itself {}, but its program {} belongs to {}: it counts only where nothing else is known",
+            process.pid,
+            process.program,
+            Shown(program),
+            seen.accounts.user_shown(*owner)
+        ))
+    });
+    strange.collect()
+}
+
+/// What a web server, or a pool, runs as is not what its configuration says.
+fn not_reloaded(sightings: &[Sighting]) -> Vec<String> {
+    let of = |from: From| sightings.iter().filter(move |s| s.evidence.from == from && !s.weak);
+    let mut says = Vec::new();
+    for running in of(From::Process) {
+        let alike = |s: &&Sighting| {
+            (s.family, s.role, &s.pool) == (running.family, running.role, &running.pool)
+                && (s.main.is_none() || running.main.is_none() || s.main == running.main)
+        };
+        let configured: Vec<&Sighting> = of(From::Config).filter(alike).collect();
+        let Ok(now) = &running.account else { continue };
+        let differ = |s: &&Sighting| {
+            s.account.as_ref().is_ok_and(|then| (then.ids.uid, then.ids.gid) != (now.ids.uid, now.ids.gid))
+        };
+        if !configured.is_empty()
+            && configured.iter().all(differ)
+            && let Some((config, Ok(then))) = configured.first().map(|s| (s, &s.account))
+        {
+            let what = running.pool.as_ref().map_or_else(|| running.program.clone(), |pool| format!("pool {pool}"));
+            says.push(format!(
+                "{what} runs as {now} and is configured as {then} ({}): changed and not restarted; restart it, or put \
+                 the configuration back",
+                config.evidence.place
+            ));
+        } else if let Some(Ok(then)) = configured.first().map(|s| &s.account)
+            && then.ids != now.ids
+            && !configured.iter().all(differ)
+        {
+            let what = running.pool.as_ref().map_or_else(|| running.program.clone(), |pool| format!("pool {pool}"));
+            says.push(format!(
+                "{what} runs as {now} with other groups than that account has now: it was started before they were \
+                 changed; restart it"
+            ));
+        }
+    }
+    says
+}
+
+/// Pools that run and are not configured, or are configured and do not run.
+fn pools_by_name(seen: &Seen<'_>, sightings: &[Sighting]) -> Vec<String> {
+    let mut says = Vec::new();
+    let running =
+        || sightings.iter().filter(|s| s.family == Family::Fpm && s.evidence.from == From::Process && !s.weak);
+    let mains: BTreeSet<_> = seen.pools.iter().map(|pool| &pool.main).collect();
+    for sighting in running() {
+        let known_main = sighting.main.as_ref().is_none_or(|main| mains.contains(main));
+        let configured = seen.pools.iter().any(|pool| is_of_pool(sighting, pool));
+        if let (Some(name), Ok(account)) = (&sighting.pool, &sighting.account)
+            && known_main
+            && !configured
+            && !seen.pools.is_empty()
+        {
+            says.push(format!(
+                "pool {name} runs as {account} and no configuration names it any more: reload php-fpm to end it"
+            ));
+        }
+    }
+    for pool in seen.pools.iter().filter(|pool| !pool.on_demand) {
+        let masters = seen.running.masters.iter().filter(|master| master.family == Family::Fpm);
+        let started = masters.filter_map(Running::fpm_file).any(|main| main == pool.main);
+        if started && !running().any(|s| is_of_pool(s, pool)) {
+            says.push(format!(
+                "pool {} is configured ({}) and does not run, though its php-fpm does: reload it, or see its log",
+                pool.name, pool.at
+            ));
+        }
+    }
+    says
+}
+
+fn shared_sockets(pools: &[Pool]) -> Vec<String> {
+    let mut by_address: BTreeMap<&Address, Vec<&Pool>> = BTreeMap::new();
+    for pool in pools {
+        if let Some((address, _)) = &pool.listen {
+            by_address.entry(address).or_default().push(pool);
+        }
+    }
+    let shared = by_address.into_iter().filter(|(_, pools)| pools.len() > 1);
+    let says = shared.map(|(address, pools)| {
+        let named: Vec<String> = pools.iter().map(|pool| format!("{} ({})", pool.name, pool.at)).collect();
+        format!(
+            "pools {} listen on one socket, {address}: only one of them answers; give each its own",
+            named.join(" and ")
+        )
+    });
+    says.collect()
+}
+
+fn sockets_without_pool(seen: &Seen<'_>, served: &[Runs]) -> Vec<String> {
+    let lost = served.iter().filter_map(|runs| match &runs.folder.through {
+        Through::Socket(address, at) if runs.pool.is_none() => Some(format!(
+            "PHP of {} is sent to {address} ({at}), where no configured pool listens{}",
+            Shown(&runs.folder.path),
+            if seen.pools.is_empty() { "; no php-fpm configuration was found" } else { "" }
+        )),
+        _ => None,
+    });
+    lost.collect()
+}
+
+fn refused(served: &[Runs]) -> Vec<String> {
+    let refused = served.iter().filter(|runs| runs.may_connect == Some(false));
+    let says = refused.filter_map(|runs| {
+        let Through::Socket(address, _) = &runs.folder.through else { return None };
+        let web = &runs.web.first()?.account;
+        Some(format!(
+            "{} ({}) may not connect to {address}: PHP of {} cannot answer; set listen.owner or listen.group of pool {}",
+            runs.folder.program,
+            web.user,
+            Shown(&runs.folder.path),
+            runs.pool.as_deref().unwrap_or("that listens there")
+        ))
+    });
+    says.collect()
+}
+
+fn unknown_accounts(sightings: &[Sighting]) -> Vec<String> {
+    let unknown = sightings.iter().filter_map(|sighting| {
+        let text = sighting.account.as_ref().err()?;
+        let what = sighting.pool.as_ref().map_or_else(|| sighting.program.clone(), |pool| format!("pool {pool}"));
+        Some(format!("{what} is to run as {text}, which this host does not have ({})", sighting.evidence.place))
+    });
+    unknown.collect()
+}
+
+/// PHP as root, or as somebody who can log in.
+fn unwise_accounts(seen: &Seen<'_>, sightings: &[Sighting]) -> Vec<String> {
+    /// From here on accounts are people's (useradd(8), `UID_MIN`).
+    const PEOPLE: u32 = 1000;
+    let mut says = Vec::new();
+    for sighting in sightings.iter().filter(|sighting| sighting.role == Role::Php) {
+        let Ok(account) = &sighting.account else { continue };
+        let what = sighting.pool.as_ref().map_or_else(|| sighting.program.clone(), |pool| format!("pool {pool}"));
+        let place = &sighting.evidence.place;
+        if account.ids.uid == Uid::ROOT {
+            says.push(format!("{what} runs PHP as root ({place}): no mode binds it; give it an account of its own"));
+        } else if let Some(shell) = seen.accounts.login_shell(account.ids.uid) {
+            let who = if account.ids.uid.0 >= PEOPLE { "which looks like a person's account: it" } else { "which" };
+            says.push(format!(
+                "{what} runs PHP as {} ({place}), {who} can log in ({shell}); give PHP an account that cannot",
+                account.user
+            ));
+        }
+    }
+    let mut known = BTreeSet::new();
+    says.retain(|line| known.insert(line.split(" (").next().unwrap_or_default().to_owned()));
+    says
+}
+
+fn one_for_many(served: &[Runs]) -> Vec<String> {
+    let mut folders: BTreeMap<(Uid, &str), BTreeSet<String>> = BTreeMap::new();
+    for runs in served {
+        if let [php] = runs.php.as_slice() {
+            let folder = Shown(&runs.folder.path).to_string();
+            folders.entry((php.account.ids.uid, &php.account.user)).or_default().insert(folder);
+        }
+    }
+    let many = folders.into_iter().filter(|(_, folders)| folders.len() > 1);
+    let says = many.map(|((_, user), folders)| {
+        let folders: Vec<String> = folders.into_iter().collect();
+        format!(
+            "PHP of {} runs as one account, {user}: each can read and change what the others' PHP can",
+            folders.join(" and ")
+        )
+    });
+    says.collect()
+}

@@ -1,0 +1,297 @@
+//! The host's services: which accounts PHP and the web servers run as, from running processes and from configuration.
+//!
+//! [`look`] reads both and [ties](tie) them together: served folder → web server → socket → pool → account. What it
+//! could not understand it says with file and line; nothing is guessed.
+
+mod apache;
+mod disagree;
+mod files;
+mod fpm;
+mod ini;
+mod nginx;
+mod process;
+mod tie;
+mod units;
+
+use std::cell::OnceCell;
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use crate::account::{Account, Accounts};
+use crate::shown::Shown;
+use crate::tree::Host;
+
+pub use disagree::Disagreement;
+pub use tie::{Answer, Runs, Undecided};
+
+/// A line of a file.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Place {
+    /// The file, from the host's `/` on.
+    pub file: PathBuf,
+    /// The line, from 1; 0 for the file as a whole.
+    pub line: usize,
+}
+
+impl Place {
+    pub(crate) fn new(file: &Path, line: usize) -> Self {
+        Self { file: file.to_owned(), line }
+    }
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.line {
+            0 => Shown(&self.file).fmt(f),
+            line => write!(f, "{}:{line}", Shown(&self.file)),
+        }
+    }
+}
+
+/// Configuration that could not be understood or read.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Unclear {
+    /// Where.
+    pub at: Place,
+    /// What, and what follows from it.
+    pub says: String,
+}
+
+/// What a service does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Role {
+    /// It runs PHP code.
+    Php,
+    /// It answers web requests.
+    Web,
+}
+
+impl Role {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Php => "php",
+            Self::Web => "web",
+        }
+    }
+}
+
+/// Where a piece of evidence comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum From {
+    /// A running process.
+    Process,
+    /// Configuration.
+    Config,
+}
+
+impl From {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Process => "process",
+            Self::Config => "config",
+        }
+    }
+}
+
+/// Why a service is said to run as an account.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Evidence {
+    /// A process, or configuration.
+    pub from: From,
+    /// `process 812`, or `FILE:LINE`.
+    pub place: String,
+    /// What was seen there.
+    pub says: String,
+}
+
+/// A web server, or something that runs PHP, under one account.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Service {
+    /// The program's name.
+    pub program: String,
+    /// What it does.
+    pub role: Role,
+    /// The pool, of php-fpm.
+    pub pool: Option<String>,
+    /// The account, with the ids that its processes have.
+    pub account: Account,
+    /// All its groups' names.
+    pub groups: Vec<String>,
+    /// Why.
+    pub evidence: Vec<Evidence>,
+}
+
+impl Service {
+    /// Whether a process of it runs.
+    #[must_use]
+    pub fn runs(&self) -> bool {
+        self.evidence.iter().any(|e| e.from == From::Process)
+    }
+}
+
+/// Where requests for PHP are sent.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Address {
+    /// A socket in the file system.
+    Unix(PathBuf),
+    /// A host, and its port.
+    Tcp(String, u16),
+}
+
+impl Address {
+    /// `/run/php.sock`, `unix:/run/php.sock`, `127.0.0.1:9000`, `[::1]:9000`, `9000`; nothing where it is none.
+    fn read(text: &str) -> Option<Self> {
+        let text = text.strip_prefix("unix:").unwrap_or(text);
+        if text.starts_with('/') {
+            // `/var/run` is `/run` on every system that has both.
+            let path = text.strip_prefix("/var/run/").map_or_else(|| text.to_owned(), |rest| format!("/run/{rest}"));
+            return Some(Self::Unix(PathBuf::from(path)));
+        }
+        let (host, port) = text.rsplit_once(':').unwrap_or(("", text));
+        let host = match host {
+            "" | "*" | "0.0.0.0" | "[::]" | "localhost" | "127.0.0.1" | "[::1]" => "localhost",
+            host => host,
+        };
+        Some(Self::Tcp(host.to_owned(), port.parse().ok()?))
+    }
+}
+
+impl fmt::Display for Address {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Unix(path) => Shown(path).fmt(f),
+            Self::Tcp(host, port) => write!(f, "{host}:{port}"),
+        }
+    }
+}
+
+/// How a web server has PHP run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Through {
+    /// Not at all.
+    Nothing,
+    /// It runs PHP itself.
+    Inside(Place),
+    /// Whatever listens at this address.
+    Socket(Address, Place),
+    /// Another web server, which gets the whole request.
+    Server(String, Place),
+    /// Its configuration says it in a way that is not understood.
+    Unclear(String, Place),
+}
+
+/// A folder that a web server serves, as its configuration says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Folder {
+    /// The document root.
+    pub path: PathBuf,
+    /// The sites' names, and the path below them where it is not `/`.
+    pub names: Vec<String>,
+    /// The addresses it answers on.
+    pub listens: Vec<String>,
+    /// The web server.
+    pub program: String,
+    /// How PHP is run for it.
+    pub through: Through,
+    /// The account that answers for it, where that is not the server's own: `user[:group]`.
+    pub account: Option<(String, Place)>,
+    /// The folders below it that are not handed out.
+    pub denied: Vec<PathBuf>,
+    /// Where that is written.
+    pub at: Place,
+}
+
+/// A web server's configuration.
+#[derive(Clone, Debug)]
+struct Server {
+    program: &'static str,
+    /// `user[:group]` of its workers.
+    account: Option<(String, Place)>,
+    /// Where it would be, where it is not said.
+    main: Place,
+    folders: Vec<Folder>,
+}
+
+/// A pool of php-fpm, as its configuration says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Pool {
+    name: String,
+    /// php-fpm's own configuration file.
+    main: PathBuf,
+    /// `user[:group]`.
+    account: Option<(String, Place)>,
+    listen: Option<(Address, Place)>,
+    /// Who may connect: `listen.owner`, `listen.group`, `listen.mode`, `listen.acl_users`, `listen.acl_groups`.
+    listen_owner: Option<String>,
+    listen_group: Option<String>,
+    listen_mode: Option<String>,
+    listen_acl: bool,
+    /// Whether it has workers only while there are requests.
+    on_demand: bool,
+    at: Place,
+}
+
+/// Everything that is known of the host's services.
+#[derive(Clone, Debug, Default)]
+pub struct Services {
+    /// The services, web servers and then PHP.
+    pub services: Vec<Service>,
+    /// The served folders, each with what runs its PHP.
+    pub served: Vec<Runs>,
+    /// Where evidence disagrees, or is worrying.
+    pub disagreements: Vec<Disagreement>,
+    /// What could not be understood.
+    pub unclear: Vec<Unclear>,
+    /// Whether processes could be looked at.
+    pub processes_seen: bool,
+}
+
+/// Looks at the running processes of `host` and at the configuration of its web servers and of PHP.
+#[must_use]
+pub fn look(host: &Host, accounts: &Accounts) -> Services {
+    let mut files = files::Files::new(host);
+    let running = process::read(host);
+    let pools = fpm::read(&mut files, &running);
+    let units = units::read(&mut files);
+    let servers = [nginx::read(&mut files, &running, &units), apache::read(&mut files, &running)];
+    let servers: Vec<Server> = servers.into_iter().flatten().collect();
+    let seen = tie::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
+    let mut services = seen.tie();
+    services.unclear = files.unclear();
+    services
+}
+
+/// Names the accounts that a site file leaves out. The host is looked at once, and only if one does.
+pub struct Detector<'h> {
+    host: Option<&'h Host>,
+    accounts: &'h Accounts,
+    services: OnceCell<Services>,
+}
+
+impl<'h> Detector<'h> {
+    /// What `host` tells.
+    #[must_use]
+    pub const fn new(host: &'h Host, accounts: &'h Accounts) -> Self {
+        Self { host: Some(host), accounts, services: OnceCell::new() }
+    }
+
+    /// Nothing is known.
+    #[must_use]
+    pub const fn blind(accounts: &'h Accounts) -> Self {
+        Self { host: None, accounts, services: OnceCell::new() }
+    }
+
+    /// The account that runs PHP (or reads static files) for the site served from `folder`.
+    pub fn account(&self, role: Role, folder: &Path) -> Result<Answer, Undecided> {
+        let host = self.host.ok_or(Undecided::Unknown)?;
+        let services = self.services.get_or_init(|| look(host, self.accounts));
+        services.account(host, role, folder)
+    }
+}
+
+#[cfg(test)]
+mod tests;

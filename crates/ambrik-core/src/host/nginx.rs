@@ -1,0 +1,476 @@
+//! The configuration of nginx: its workers' account, the folders that it serves, and where it sends PHP.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use super::files::{Files, below};
+use super::process::{Family, Running};
+use super::units::Unit;
+use super::{Address, Folder, Place, Server, Through};
+
+/// The main file, where distributions and the program's own build have it.
+const FILES: &[&str] =
+    &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf"];
+/// Includes and blocks are followed so deep.
+const DEEPEST: usize = 16;
+
+/// One directive, its includes already in place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Directive {
+    name: String,
+    arguments: Vec<String>,
+    block: Option<Vec<Directive>>,
+    at: Place,
+}
+
+/// The configuration of every nginx found.
+pub(super) fn read(files: &mut Files<'_>, running: &Running, units: &[Unit]) -> Vec<Server> {
+    let named = running.masters.iter().filter(|master| master.family == Family::Nginx);
+    let mut mains: Vec<PathBuf> = named.filter_map(|master| after(&master.words, "-c")).collect();
+    mains.extend(units.iter().filter(|unit| unit.program == "nginx").filter_map(|unit| after(&unit.arguments, "-c")));
+    mains.extend(FILES.iter().map(PathBuf::from));
+    let mut servers: Vec<Server> = Vec::new();
+    for main in mains {
+        if servers.iter().all(|server| server.main.file != main) {
+            servers.extend(server(files, &main));
+        }
+    }
+    servers
+}
+
+fn after(words: &[String], option: &str) -> Option<PathBuf> {
+    let at = words.iter().position(|word| word == option)?;
+    words.get(at + 1).filter(|path| path.starts_with('/')).map(PathBuf::from)
+}
+
+fn server(files: &mut Files<'_>, main: &Path) -> Option<Server> {
+    let text = files.text(main)?;
+    let base = main.parent().unwrap_or(Path::new("/")).to_owned();
+    let top = Reader { files: &mut *files, base: &base, deep: DEEPEST }.directives(&text, main);
+    let user = top.iter().find(|directive| directive.name == "user");
+    let account = user.and_then(|user| match user.arguments.as_slice() {
+        [name] => Some((name.clone(), user.at.clone())),
+        [name, group] => Some((format!("{name}:{group}"), user.at.clone())),
+        _ => None,
+    });
+    let http = top.iter().filter(|directive| directive.name == "http").filter_map(|http| http.block.as_deref());
+    let mut folders = Vec::new();
+    for http in http {
+        let upstreams = upstreams(http);
+        for server in http.iter().filter(|directive| directive.name == "server") {
+            let Some(block) = server.block.as_deref() else { continue };
+            folders.extend(Site::new(http, block, server.at.clone(), &upstreams).folders(files));
+        }
+    }
+    Some(Server { program: "nginx", account, main: Place::new(main, 0), folders })
+}
+
+/// The names that stand for addresses: `upstream NAME { server ADDRESS; }`.
+fn upstreams(http: &[Directive]) -> BTreeMap<String, Vec<String>> {
+    let of = |block: &[Directive]| -> Vec<String> {
+        let servers = block.iter().filter(|directive| directive.name == "server");
+        servers.filter_map(|directive| directive.arguments.first().cloned()).collect()
+    };
+    let all = http.iter().filter(|directive| directive.name == "upstream");
+    all.filter_map(|directive| Some((directive.arguments.first()?.clone(), of(directive.block.as_deref()?)))).collect()
+}
+
+/// Reads directives, and the files that they include.
+struct Reader<'f, 'h> {
+    files: &'f mut Files<'h>,
+    /// What includes are relative to.
+    base: &'f Path,
+    deep: usize,
+}
+
+impl Reader<'_, '_> {
+    fn directives(&mut self, text: &str, file: &Path) -> Vec<Directive> {
+        let mut words = Words { rest: text.chars().peekable(), line: 1 };
+        let (directives, end) = self.block(&mut words, file, DEEPEST);
+        if end == End::Close {
+            self.files.note(&Place::new(file, words.line), "a } too many; the rest of the file is left out");
+        }
+        directives
+    }
+
+    /// Directives up to the end of the block, or of the file.
+    fn block(&mut self, words: &mut Words<'_>, file: &Path, deep: usize) -> (Vec<Directive>, End) {
+        let mut directives = Vec::new();
+        let mut said: Vec<String> = Vec::new();
+        let mut line = 1;
+        loop {
+            let token = words.next_token();
+            if said.is_empty() {
+                line = words.line;
+            }
+            let at = Place::new(file, line);
+            match token {
+                Token::Word(word) => said.push(word),
+                Token::End if !said.is_empty() => {
+                    let mut arguments = std::mem::take(&mut said).into_iter();
+                    let name = arguments.next().unwrap_or_default();
+                    let directive = Directive { name, arguments: arguments.collect(), block: None, at };
+                    if directive.name == "include" {
+                        self.include(&directive, &mut directives);
+                    } else {
+                        directives.push(directive);
+                    }
+                }
+                Token::End => {}
+                Token::Open => {
+                    let mut arguments = std::mem::take(&mut said).into_iter();
+                    let name = arguments.next().unwrap_or_default();
+                    let arguments = arguments.collect();
+                    if name.ends_with("_by_lua_block") {
+                        words.skip_block();
+                        self.files.note(&at, format!("{name}: a program that can answer anything; not followed"));
+                        continue;
+                    }
+                    if deep == 0 {
+                        self.files.note(&at, "blocks too deep; not followed");
+                        words.skip_block();
+                        continue;
+                    }
+                    let (block, end) = self.block(words, file, deep - 1);
+                    if end == End::Over {
+                        self.files.note(&at, format!("{name} {{ is not ended by a }}"));
+                    }
+                    directives.push(Directive { name, arguments, block: Some(block), at });
+                }
+                token @ (Token::Close | Token::Over) => {
+                    if !said.is_empty() {
+                        self.files.note(&at, format!("\"{}\" is not ended by a \";\"; left out", said.join(" ")));
+                    }
+                    let end = if matches!(token, Token::Close) { End::Close } else { End::Over };
+                    return (directives, end);
+                }
+            }
+        }
+    }
+
+    fn include(&mut self, directive: &Directive, directives: &mut Vec<Directive>) {
+        let Some(pattern) = directive.arguments.first() else { return };
+        if self.deep == 0 {
+            return self.files.note(&directive.at, "an include too deep; not followed");
+        }
+        let pattern = below(self.base, pattern);
+        let paths = self.files.matching(&pattern);
+        if paths.is_empty() && !pattern.to_string_lossy().contains(['*', '?', '[']) {
+            self.files.note(&directive.at, format!("it includes {}, which is not there", pattern.display()));
+        }
+        for path in paths {
+            let Some(text) = self.files.text(&path) else { continue };
+            let mut deeper = Reader { files: &mut *self.files, base: self.base, deep: self.deep - 1 };
+            directives.extend(deeper.directives(&text, &path));
+        }
+    }
+}
+
+/// What ended a block.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum End {
+    /// `}`
+    Close,
+    /// The end of the file.
+    Over,
+}
+
+enum Token {
+    Word(String),
+    /// `;`
+    End,
+    /// `{`
+    Open,
+    /// `}`
+    Close,
+    /// The end of the file.
+    Over,
+}
+
+/// The words of a text: quotes, backslashes and comments as nginx has them.
+struct Words<'t> {
+    rest: std::iter::Peekable<std::str::Chars<'t>>,
+    line: usize,
+}
+
+impl Words<'_> {
+    fn next(&mut self) -> Option<char> {
+        let c = self.rest.next();
+        self.line += usize::from(c == Some('\n'));
+        c
+    }
+
+    fn next_token(&mut self) -> Token {
+        loop {
+            match self.rest.peek() {
+                None => return Token::Over,
+                Some(c) if c.is_whitespace() => {
+                    self.next();
+                }
+                Some('#') => while self.next().is_some_and(|c| c != '\n') {},
+                Some(';') => return self.sign(Token::End),
+                Some('{') => return self.sign(Token::Open),
+                Some('}') => return self.sign(Token::Close),
+                Some('"' | '\'') => return Token::Word(self.quoted()),
+                Some(_) => return Token::Word(self.bare()),
+            }
+        }
+    }
+
+    fn sign(&mut self, token: Token) -> Token {
+        self.next();
+        token
+    }
+
+    fn quoted(&mut self) -> String {
+        let quote = self.next();
+        let mut word = String::new();
+        while let Some(c) = self.next() {
+            match c {
+                '\\' => word.extend(self.next()),
+                c if Some(c) == quote => break,
+                c => word.push(c),
+            }
+        }
+        word
+    }
+
+    fn bare(&mut self) -> String {
+        let mut word = String::new();
+        while let Some(&c) = self.rest.peek() {
+            match c {
+                // `${name}` is part of a word.
+                '{' if word.ends_with('$') => {
+                    while self.next().is_some_and(|c| {
+                        word.push(c);
+                        c != '}'
+                    }) {}
+                }
+                c if c.is_whitespace() || matches!(c, ';' | '{') => break,
+                '\\' => {
+                    word.extend(self.next());
+                    word.extend(self.next());
+                }
+                c => {
+                    self.next();
+                    word.push(c);
+                }
+            }
+        }
+        word
+    }
+
+    /// Passes over what is in braces, whatever it is.
+    fn skip_block(&mut self) {
+        let mut open = 1_usize;
+        while open > 0 {
+            match self.next() {
+                Some('{') => open += 1,
+                Some('}') => open -= 1,
+                None => return,
+                Some(_) => {}
+            }
+        }
+    }
+}
+
+/// One `server` block.
+struct Site<'d> {
+    block: &'d [Directive],
+    at: Place,
+    /// What `http` says of `root`.
+    root: Option<String>,
+    upstreams: &'d BTreeMap<String, Vec<String>>,
+    /// What `set` says.
+    variables: BTreeMap<String, String>,
+}
+
+/// Where a location is in the tree of them.
+#[derive(Clone)]
+struct Around {
+    /// The document root that holds here.
+    root: Option<String>,
+    /// Where PHP goes, where a location around says it.
+    through: Through,
+}
+
+impl<'d> Site<'d> {
+    fn new(
+        http: &[Directive],
+        block: &'d [Directive],
+        at: Place,
+        upstreams: &'d BTreeMap<String, Vec<String>>,
+    ) -> Self {
+        let sets = block.iter().filter(|directive| directive.name == "set");
+        let variables = sets.filter_map(|directive| match directive.arguments.as_slice() {
+            [name, value] => Some((name.trim_start_matches('$').to_owned(), value.clone())),
+            _ => None,
+        });
+        let root = first_argument(http, "root").map(|(root, _)| root);
+        Self { block, at, root, upstreams, variables: variables.collect() }
+    }
+
+    fn all(&self, name: &str) -> Vec<String> {
+        let named = self.block.iter().filter(|directive| directive.name == name);
+        named.flat_map(|directive| directive.arguments.iter().cloned()).collect()
+    }
+
+    fn folders(&self, files: &mut Files<'_>) -> Vec<Folder> {
+        let names: Vec<String> = self.all("server_name").into_iter().filter(|name| name != "_").collect();
+        let listens = self.block.iter().filter(|directive| directive.name == "listen");
+        let listens: Vec<String> = listens.filter_map(|directive| directive.arguments.first().cloned()).collect();
+        let mut folders = Vec::new();
+        let around = Around { root: self.root.clone(), through: Through::Nothing };
+        self.context(files, self.block, &around, "", &mut folders);
+        for (folder, below) in &mut folders {
+            folder.names = if names.is_empty() && below.is_empty() {
+                Vec::new()
+            } else if names.is_empty() {
+                vec![below.clone()]
+            } else {
+                names.iter().map(|name| format!("{name}{below}")).collect()
+            };
+            folder.listens.clone_from(&listens);
+        }
+        folders.into_iter().map(|(folder, _)| folder).collect()
+    }
+
+    /// The folders that a server or location serves, each with the path that leads to it.
+    fn context(
+        &self,
+        files: &mut Files<'_>,
+        block: &[Directive],
+        around: &Around,
+        below: &str,
+        folders: &mut Vec<(Folder, String)>,
+    ) {
+        let own = first_argument(block, "root").or_else(|| first_argument(block, "alias"));
+        let root = own.as_ref().map(|(root, _)| root.clone()).or_else(|| around.root.clone());
+        let through = self.through(block).unwrap_or_else(|| around.through.clone());
+        let inside = Around { root, through };
+        if let Through::Unclear(says, at) = &inside.through {
+            files.note(at, says.clone());
+        }
+        let at = own.map_or_else(|| self.at.clone(), |(_, at)| at);
+        if let Some(root) = self.own_root(block, &inside, below) {
+            match self.filled_in(&root) {
+                Some(path) if path.starts_with('/') => {
+                    let path = PathBuf::from(path);
+                    if !folders.iter().any(|(folder, _)| folder.path == path) {
+                        let folder = Folder {
+                            denied: denied(block, &path),
+                            path,
+                            names: Vec::new(),
+                            listens: Vec::new(),
+                            program: "nginx".into(),
+                            through: inside.through.clone(),
+                            account: None,
+                            at,
+                        };
+                        folders.push((folder, below.to_owned()));
+                    }
+                }
+                Some(path) => files.note(&at, format!("root {path}: relative to a folder set when nginx was built")),
+                None => files.note(&at, format!("root {root}: made of variables, so the folder is not known")),
+            }
+        }
+        for location in block.iter().filter(|directive| directive.name == "location") {
+            let Some(nested) = location.block.as_deref() else { continue };
+            let below = match location.arguments.as_slice() {
+                [path] if path.starts_with('/') && path != "/" => path.trim_end_matches('/').to_owned(),
+                [sign, path] if (sign == "^~" || sign == "=") && path != "/" => path.trim_end_matches('/').to_owned(),
+                _ => below.to_owned(),
+            };
+            self.context(files, nested, &inside, &below, folders);
+        }
+    }
+
+    /// The folder that this context serves of its own, where it is the server's or one set just here.
+    fn own_root(&self, block: &[Directive], inside: &Around, below: &str) -> Option<String> {
+        let own = first_argument(block, "root").or_else(|| first_argument(block, "alias"));
+        let is_server = std::ptr::eq(block, self.block);
+        let root = if is_server { inside.root.clone() } else { own.as_ref().map(|(root, _)| root.clone()) }?;
+        // `root` in a location is what stands before the whole path; `alias` stands for it.
+        let adds_path = !is_server && first_argument(block, "alias").is_none();
+        let regex = below.is_empty();
+        Some(if adds_path && !regex { format!("{}{below}", root.trim_end_matches('/')) } else { root })
+    }
+
+    /// Where PHP requests of this block go: said by itself, or by a location in it that is for PHP.
+    fn through(&self, block: &[Directive]) -> Option<Through> {
+        if let Some((to, at)) = first_argument(block, "fastcgi_pass") {
+            return Some(self.address(&to, at));
+        }
+        let locations = block.iter().filter(|directive| directive.name == "location");
+        let of_php = |directive: &&Directive| directive.arguments.last().is_some_and(|pattern| pattern.contains("php"));
+        let of_all = |directive: &&Directive| directive.arguments.iter().any(|word| word == "/" || word == "@php");
+        let php = locations.clone().filter(of_php).chain(locations.filter(of_all));
+        let found = php.filter_map(|location| {
+            let nested = location.block.as_deref()?;
+            let (to, at) = first_argument(nested, "fastcgi_pass")?;
+            Some(self.address(&to, at))
+        });
+        let passed = || first_argument(block, "proxy_pass").map(|(to, at)| Through::Server(to, at));
+        found.into_iter().next().or_else(passed).or_else(|| {
+            let all = block.iter().find(|d| d.name == "location" && d.arguments.last().is_some_and(|a| a == "/"))?;
+            first_argument(all.block.as_deref()?, "proxy_pass").map(|(to, at)| Through::Server(to, at))
+        })
+    }
+
+    fn address(&self, to: &str, at: Place) -> Through {
+        let Some(to) = self.filled_in(to) else {
+            return Through::Unclear(format!("fastcgi_pass {to}: made of variables"), at);
+        };
+        let to = match self.upstreams.get(&to).map(Vec::as_slice) {
+            Some([one]) => one.clone(),
+            Some([]) | None => to,
+            Some(several) => {
+                return Through::Unclear(format!("{to} stands for {} addresses", several.len()), at);
+            }
+        };
+        match Address::read(&to) {
+            Some(address) => Through::Socket(address, at),
+            None => Through::Unclear(format!("fastcgi_pass {to}: not an address that is understood"), at),
+        }
+    }
+
+    /// A value with the variables that `set` gives; nothing where others are in it.
+    fn filled_in(&self, value: &str) -> Option<String> {
+        let mut filled = String::new();
+        let mut rest = value;
+        while let Some((before, after)) = rest.split_once('$') {
+            filled.push_str(before);
+            let braced = after.strip_prefix('{').and_then(|inner| inner.split_once('}'));
+            let (name, next) = braced.unwrap_or_else(|| {
+                let end = after.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(after.len());
+                after.split_at(end)
+            });
+            filled.push_str(self.variables.get(name)?);
+            rest = next;
+        }
+        filled.push_str(rest);
+        Some(filled)
+    }
+}
+
+/// The folders below `root` that a location refuses.
+fn denied(block: &[Directive], root: &Path) -> Vec<PathBuf> {
+    let locations = block.iter().filter(|directive| directive.name == "location");
+    let refused = locations.filter_map(|location| {
+        let path = location.arguments.last().filter(|path| path.starts_with('/'))?;
+        let refuses = |directive: &Directive| match directive.name.as_str() {
+            "deny" => directive.arguments == ["all"],
+            "internal" => true,
+            "return" => directive.arguments.first().is_some_and(|code| code == "403" || code == "404"),
+            _ => false,
+        };
+        let nested = location.block.as_deref()?;
+        nested.iter().any(refuses).then(|| root.join(path.trim_matches('/')))
+    });
+    refused.collect()
+}
+
+fn first_argument(block: &[Directive], name: &str) -> Option<(String, Place)> {
+    let directive = block.iter().find(|directive| directive.name == name)?;
+    Some((directive.arguments.first()?.clone(), directive.at.clone()))
+}

@@ -1,0 +1,226 @@
+//! Running processes (proc(5)): which of them are web servers or run PHP, and with which ids.
+
+use std::collections::BTreeMap;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+use super::Role;
+use crate::account::{Gid, Ids, Uid};
+use crate::tree::Host;
+
+/// A kind of program, by how its processes call themselves.
+struct Kind {
+    /// What it is called, whatever its file's name.
+    family: Family,
+    role: Role,
+    /// Whether a process of this name (the file's, without its path) is one.
+    is: fn(&str) -> bool,
+}
+
+/// A program that serves the web or runs PHP.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Family {
+    Nginx,
+    Apache,
+    Lighttpd,
+    Caddy,
+    Fpm,
+    /// PHP as a CGI program that a web server keeps running.
+    Cgi,
+    /// PHP's own server, `php -S`.
+    OwnServer,
+}
+
+/// Every kind that is looked for.
+const KINDS: &[Kind] = &[
+    Kind { family: Family::Nginx, role: Role::Web, is: |name| name == "nginx" },
+    Kind {
+        family: Family::Apache,
+        role: Role::Web,
+        is: |name| matches!(name, "apache2" | "httpd") || name.starts_with("httpd-") || name.starts_with("httpd."),
+    },
+    Kind { family: Family::Lighttpd, role: Role::Web, is: |name| name == "lighttpd" },
+    Kind { family: Family::Caddy, role: Role::Web, is: |name| name == "caddy" },
+    Kind { family: Family::Fpm, role: Role::Php, is: is_fpm },
+    Kind { family: Family::Cgi, role: Role::Php, is: |name| is_php(name, "-cgi") },
+    Kind { family: Family::OwnServer, role: Role::Php, is: |name| is_php(name, "") },
+];
+
+/// `php-fpm`, `php-fpm8.2`, `php8.2-fpm`, `php83-fpm`, `php-fpm83`.
+fn is_fpm(name: &str) -> bool {
+    name.strip_prefix("php-fpm").is_some_and(is_version) || is_php(name, "-fpm")
+}
+
+/// `php`, a version, and an ending.
+fn is_php(name: &str, ending: &str) -> bool {
+    let rest = name.strip_prefix("php").and_then(|rest| rest.strip_suffix(ending));
+    rest.is_some_and(is_version)
+}
+
+fn is_version(text: &str) -> bool {
+    text.chars().all(|c| c.is_ascii_digit() || c == '.')
+}
+
+/// A process that serves the web or runs PHP.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Process {
+    pub(super) pid: u32,
+    pub(super) parent: u32,
+    pub(super) family: Family,
+    pub(super) role: Role,
+    /// Its program's name, such as `php-fpm8.2`.
+    pub(super) program: String,
+    /// Its title or command line, word by word.
+    pub(super) words: Vec<String>,
+    pub(super) real: Uid,
+    /// The effective ids, and the supplementary groups.
+    pub(super) ids: Ids,
+    /// Whether it runs PHP inside the web server.
+    pub(super) php_inside: bool,
+    /// Its program file, where that belongs to somebody other than root: anybody can call a program of theirs so.
+    pub(super) foreign_program: Option<(PathBuf, Uid)>,
+    /// The directory that it works in, of PHP's own server.
+    pub(super) works_in: Option<PathBuf>,
+}
+
+impl Process {
+    /// Its title, as a process listing shows it.
+    pub(super) fn title(&self) -> String {
+        self.words.join(" ").trim_end().to_owned()
+    }
+
+    /// The pool that a php-fpm worker says it is of.
+    pub(super) fn pool(&self) -> Option<String> {
+        let title = self.title();
+        title.split_once(": pool ").filter(|_| self.family == Family::Fpm).map(|(_, pool)| pool.trim().to_owned())
+    }
+
+    /// The folder that PHP's own server serves, and the address.
+    pub(super) fn own_server(&self) -> Option<(PathBuf, String)> {
+        let after = |option: &str| {
+            let at = self.words.iter().position(|word| word == option)?;
+            self.words.get(at + 1).cloned()
+        };
+        let address = after("-S")?;
+        let works_in = self.works_in.clone().unwrap_or_else(|| PathBuf::from("/"));
+        Some((after("-t").map_or(works_in.clone(), |folder| works_in.join(folder)), address))
+    }
+}
+
+/// The running processes that matter.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Running {
+    /// Whether there is anything to look at.
+    pub(super) seen: bool,
+    /// The workers: those that answer requests.
+    pub(super) workers: Vec<Process>,
+    /// What the workers were started by.
+    pub(super) masters: Vec<Process>,
+}
+
+impl Running {
+    /// The workers of a family.
+    pub(super) fn of(&self, family: Family) -> impl Iterator<Item = &Process> {
+        self.workers.iter().filter(move |process| process.family == family)
+    }
+
+    /// What started a worker.
+    pub(super) fn master(&self, worker: &Process) -> Option<&Process> {
+        self.masters.iter().find(|master| master.pid == worker.parent)
+    }
+
+    /// The configuration file that a php-fpm master names in its title.
+    pub(super) fn fpm_file(master: &Process) -> Option<PathBuf> {
+        let title = master.title();
+        let (_, file) = title.split_once("master process (")?;
+        Some(PathBuf::from(file.strip_suffix(')')?))
+    }
+}
+
+/// The processes of `host`: of this one, or of the `proc` in the folder that stands for it.
+pub(super) fn read(host: &Host) -> Running {
+    let names = host.names_in(Path::new("/proc")).unwrap_or_default();
+    let mut pids: Vec<u32> = names.iter().filter_map(|name| name.to_str()?.parse().ok()).collect();
+    pids.sort_unstable();
+    let own = std::process::id();
+    let processes = pids.iter().filter(|pid| !(host.is_this() && **pid == own));
+    let processes: Vec<Process> = processes.filter_map(|pid| process(host, *pid)).collect();
+    sort(!pids.is_empty(), &processes)
+}
+
+/// Tells workers from what started them.
+fn sort(seen: bool, processes: &[Process]) -> Running {
+    let families: BTreeMap<u32, Family> = processes.iter().map(|p| (p.pid, p.family)).collect();
+    let has_workers = |p: &Process| processes.iter().any(|w| w.parent == p.pid && w.family == p.family);
+    let mut running = Running { seen, ..Running::default() };
+    for process in processes {
+        let started_by_its_kind = families.get(&process.parent) == Some(&process.family);
+        let title = process.title();
+        let helper = title.contains("cache manager process") || title.contains("cache loader process");
+        let says_master = title.contains(": master process");
+        if says_master || (!started_by_its_kind && has_workers(process)) {
+            running.masters.push(process.clone());
+        } else if !helper && !title.contains("is shutting down") && !(is_root_alone(process, started_by_its_kind)) {
+            running.workers.push(process.clone());
+        }
+    }
+    running
+}
+
+/// Apache, nginx and php-fpm that run as root and have no workers are being started or asked something.
+fn is_root_alone(process: &Process, started_by_its_kind: bool) -> bool {
+    let has_workers = matches!(process.family, Family::Nginx | Family::Apache | Family::Fpm);
+    has_workers && !started_by_its_kind && process.ids.uid == Uid::ROOT
+}
+
+/// One process, where it is of a kind that matters.
+fn process(host: &Host, pid: u32) -> Option<Process> {
+    let at = |name: &str| PathBuf::from(format!("/proc/{pid}/{name}"));
+    let read = |name: &str| host.read(&at(name), 1 << 22).ok();
+    let status = String::from_utf8_lossy(&read("status")?).into_owned();
+    let fields: BTreeMap<&str, &str> = status.lines().filter_map(|line| line.split_once(':')).collect();
+    let name = fields.get("Name")?.trim();
+    let words: Vec<String> = read("cmdline")?
+        .split(|byte| *byte == 0)
+        .filter(|word| !word.is_empty())
+        .map(|word| String::from_utf8_lossy(word).into_owned())
+        .collect();
+    // The kernel cuts the name at 15 bytes; the first word has it whole where the title was not rewritten.
+    let first = words.first()?.split([':', ' ']).next()?.rsplit('/').next()?.to_owned();
+    let kind = KINDS.iter().find(|kind| (kind.is)(name) || (first.starts_with(name) && (kind.is)(&first)))?;
+    if kind.family == Family::OwnServer && !words.iter().any(|word| word == "-S") {
+        return None;
+    }
+    let numbers = |field: &str| -> Vec<u32> {
+        fields.get(field).map_or(Vec::new(), |v| v.split_whitespace().filter_map(|n| n.parse().ok()).collect())
+    };
+    let (uids, gids) = (numbers("Uid"), numbers("Gid"));
+    let groups = numbers("Groups").into_iter().map(Gid);
+    let maps_php = |maps: Vec<u8>| {
+        let lines = maps.split(|byte| *byte == b'\n');
+        lines.filter_map(|line| line.rsplit(|byte| *byte == b'/').next()).any(is_php_library)
+    };
+    let link = |name: &str| {
+        let resolved = host.resolve(&at(name)).ok()?;
+        Some((resolved.path, resolved.facts.rights.uid))
+    };
+    Some(Process {
+        pid,
+        parent: fields.get("PPid")?.trim().parse().ok()?,
+        family: kind.family,
+        role: kind.role,
+        program: if (kind.is)(name) { name.to_owned() } else { first },
+        php_inside: kind.family == Family::Apache && read("maps").is_some_and(maps_php),
+        words,
+        real: Uid(*uids.first()?),
+        ids: Ids::new(Uid(*uids.get(1)?), Gid(*gids.get(1)?), groups),
+        foreign_program: link("exe").filter(|(_, uid)| *uid != Uid::ROOT),
+        works_in: (kind.family == Family::OwnServer).then(|| link("cwd").map(|(path, _)| path)).flatten(),
+    })
+}
+
+/// `libphp.so`, `libphp8.2.so`.
+fn is_php_library(file: &[u8]) -> bool {
+    let name = Path::new(std::ffi::OsStr::from_bytes(file)).to_string_lossy().into_owned();
+    name.strip_prefix("libphp").and_then(|rest| rest.split_once(".so")).is_some_and(|(version, _)| is_version(version))
+}

@@ -1,0 +1,344 @@
+use super::*;
+use rstest::rstest;
+use std::fs;
+
+const PASSWD: &str = "root:x:0:0::/root:/bin/sh\nwww-data:x:33:33::/:/usr/sbin/nologin\napache:x:48:48::/:/sbin/nologin\n\
+                      berths:x:4101:4101::/:/usr/sbin/nologin\ntidewatch:x:4102:4102::/:/usr/sbin/nologin\n\
+                      wharfinger:x:4110:4110::/home/wharfinger:/bin/sh\n";
+const GROUP: &str =
+    "root:x:0:\nwww-data:x:33:\napache:x:48:\nberths:x:4101:www-data\ntidewatch:x:4102:\nwharfinger:x:4110:\n";
+
+/// A made-up host with these files.
+struct Quay {
+    dir: tempfile::TempDir,
+}
+
+impl Quay {
+    fn new(files: &[(&str, &str)]) -> Self {
+        let quay = Self { dir: tempfile::tempdir().unwrap() };
+        for (path, text) in files {
+            quay.write(path, text);
+        }
+        quay
+    }
+
+    fn write(&self, path: &str, text: &str) {
+        let path = self.dir.path().join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    /// A process, as proc(5) shows it.
+    fn process(&self, pid: u32, parent: u32, name: &str, line: &str, ids: (u32, u32)) {
+        let (uid, gid) = ids;
+        self.write(
+            &format!("proc/{pid}/status"),
+            &format!("Name:\t{name}\nPPid:\t{parent}\nUid:\t{uid}\t{uid}\t{uid}\t{uid}\nGid:\t{gid}\t{gid}\t{gid}\t{gid}\nGroups:\t{gid} \n"),
+        );
+        self.write(&format!("proc/{pid}/cmdline"), &line.replace('|', "\0"));
+    }
+
+    fn look(&self) -> Services {
+        look(&Host::at(self.dir.path()).unwrap(), &Accounts::from_texts(PASSWD, GROUP))
+    }
+
+    /// The served folders: `folder server php/web pool`.
+    fn served(&self) -> Vec<String> {
+        let names = |answers: &[Answer]| -> String {
+            let names: Vec<&str> = answers.iter().map(|a| a.account.user.as_str()).collect();
+            if names.is_empty() { "-".into() } else { names.join("+") }
+        };
+        let services = self.look();
+        let lines = services.served.iter().map(|runs| {
+            let pool = runs.pool.as_deref().unwrap_or("-");
+            format!(
+                "{} {} {}/{} {pool}",
+                runs.folder.path.display(),
+                runs.folder.program,
+                names(&runs.php),
+                names(&runs.web)
+            )
+        });
+        lines.collect()
+    }
+
+    fn says(&self) -> String {
+        let services = self.look();
+        let said = services.disagreements.iter().map(|d| d.says.clone());
+        said.chain(services.unclear.iter().map(|u| format!("{}: {}", u.at, u.says))).collect::<Vec<_>>().join("\n")
+    }
+}
+
+const POOLS: &[(&str, &str)] = &[
+    ("etc/php/8.2/fpm/php-fpm.conf", "[global]\npid = /run/fpm.pid ; where\ninclude=/etc/php/8.2/fpm/pool.d/*.conf\n"),
+    (
+        "etc/php/8.2/fpm/pool.d/berths.conf",
+        "; a comment\n[berths]\nuser = berths\ngroup = $pool\nlisten = /var/run/php/$pool.sock\nlisten.owner = \"www-data\"\n",
+    ),
+    (
+        "etc/php/8.2/fpm/pool.d/tidewatch.conf",
+        "[tidewatch]\nuser = tidewatch\nlisten = 127.0.0.1:9002\npm = ondemand\n",
+    ),
+];
+
+fn with_pools(more: &[(&'static str, &'static str)]) -> Quay {
+    Quay::new(&[POOLS, more].concat())
+}
+
+#[rstest]
+#[case::one_server(
+    "http { server { listen 80; root /srv/www/berths; location ~ \\.php$ { fastcgi_pass unix:/run/php/berths.sock; } } }",
+    &["/srv/www/berths nginx berths/www-data berths"]
+)]
+#[case::included_quoted_and_commented(
+    "# http {\nhttp { include sites/*.conf; # } \n }",
+    &["/srv/www/with space nginx berths/www-data berths", "/srv/www/tidewatch/public nginx tidewatch/www-data tidewatch"]
+)]
+#[case::upstream_and_variable(
+    "http { upstream quay { server unix:/run/php/berths.sock; } server { set $base /srv/www; root $base/berths/; \
+     location ~ \\.php$ { fastcgi_pass quay; } } }",
+    &["/srv/www/berths/ nginx berths/www-data berths"]
+)]
+#[case::locations_of_their_own(
+    "http { server { root /srv/www/html; location /tide { alias /srv/tide/public; location ~ \\.php$ { fastcgi_pass 127.0.0.1:9002; } } \
+     location ^~ /b/ { root /srv/www; location ~ \\.php { fastcgi_pass unix:/run/php/berths.sock; } } } }",
+    &[
+        "/srv/www/html nginx -/www-data -",
+        "/srv/tide/public nginx tidewatch/www-data tidewatch",
+        "/srv/www/b nginx berths/www-data berths",
+    ]
+)]
+#[case::root_of_http("http { root /srv/www/all; server { location / { proxy_pass http://127.0.0.1:8080; } } }", &["/srv/www/all nginx -/www-data -"])]
+fn nginx_is_read(#[case] http: &'static str, #[case] served: &[&str]) {
+    let quay = with_pools(&[
+        (
+            "etc/nginx/sites/a.conf",
+            "server { root \"/srv/www/with space\"; location ~ [^/]\\.php(/|$) { fastcgi_pass 'unix:/run/php/berths.sock'; } }",
+        ),
+        (
+            "etc/nginx/sites/b.conf",
+            "server { server_name tide; root /srv/www/tidewatch/public; location / { try_files $uri /index.php; }\n\
+             location ~ \\.php$ { include fastcgi.conf; fastcgi_pass localhost:9002; } }",
+        ),
+        ("etc/nginx/fastcgi.conf", "fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;"),
+    ]);
+    quay.write("etc/nginx/nginx.conf", &format!("user www-data;\n{http}"));
+    assert_eq!(quay.served(), served);
+}
+
+#[rstest]
+#[case("http { server { root $host; } }", "/etc/nginx/nginx.conf:2: root $host: made of variables")]
+#[case(
+    "http { server { root /a; location ~ \\.php$ { fastcgi_pass $quay; } } }",
+    "/etc/nginx/nginx.conf:2: fastcgi_pass $quay: made of variables"
+)]
+#[case("http { include none.conf; }", "it includes /etc/nginx/none.conf, which is not there")]
+#[case("http { server { root /a; } ", "http { is not ended by a }")]
+#[case("http { } }", "a } too many")]
+#[case("http { server { root /a }", "is not ended by a \";\"")]
+fn what_is_not_understood_is_said(#[case] http: &str, #[case] want: &str) {
+    let quay = Quay::new(&[]);
+    quay.write("etc/nginx/nginx.conf", &format!("user www-data;\n{http}"));
+    let says = quay.says();
+    assert!(says.contains(want), "{says}");
+}
+
+/// The family that has `apache2.conf`, variables in a shell file, and links to what is switched on.
+const SWITCHED: &[(&str, &str)] = &[
+    (
+        "etc/apache2/apache2.conf",
+        "User ${APACHE_RUN_USER}\nGroup ${APACHE_RUN_GROUP}\nIncludeOptional mods-enabled/*.load\nIncludeOptional mods-enabled/*.conf\n\
+         <Directory />\n  Require all denied\n</Directory>\nIncludeOptional conf-enabled/*.conf\nIncludeOptional sites-enabled/*.conf\n",
+    ),
+    ("etc/apache2/envvars", "# vars\nSUFFIX=\nexport APACHE_RUN_USER=www-data\nexport APACHE_RUN_GROUP=\"www-data\"\n"),
+    (
+        "etc/apache2/conf-enabled/fpm.conf",
+        "<IfModule !mod_php8.c>\n<IfModule proxy_fcgi_module>\n<FilesMatch \".+\\.ph(?:ar|p|tml)$\">\n\
+         SetHandler \"proxy:unix:/run/php/berths.sock|fcgi://localhost\"\n</FilesMatch>\n</IfModule>\n</IfModule>\n",
+    ),
+];
+const PROXY: (&str, &str) =
+    ("etc/apache2/mods-enabled/proxy_fcgi.load", "LoadModule proxy_fcgi_module /usr/lib/mod_proxy_fcgi.so\n");
+const PHP: [(&str, &str); 2] = [
+    ("etc/apache2/mods-enabled/php8.2.load", "LoadModule php_module /usr/lib/libphp8.2.so\n"),
+    (
+        "etc/apache2/mods-enabled/php8.2.conf",
+        "<FilesMatch \".+\\.ph(?:ar|p|tml)$\">\n  SetHandler application/x-httpd-php\n</FilesMatch>\n\
+         <FilesMatch \".+\\.phps$\">\n SetHandler application/x-httpd-php-source\n</FilesMatch>\n",
+    ),
+];
+
+#[rstest]
+#[case::pool_for_all(&[PROXY], "<VirtualHost *:80>\n DocumentRoot /srv/www/berths/\n</VirtualHost>", &["/srv/www/berths apache2 berths/www-data berths"])]
+#[case::inside(&PHP, "<VirtualHost *:80>\n DocumentRoot \"/srv/www/berths\"\n</VirtualHost>", &["/srv/www/berths apache2 www-data/www-data -"])]
+#[case::neither(&[], "<VirtualHost *:80>\n DocumentRoot /srv/www/berths\n</VirtualHost>", &["/srv/www/berths apache2 -/www-data -"])]
+#[case::each_host_its_own(
+    &[PROXY],
+    "<VirtualHost *:80>\nServerName a\nDocumentRoot /srv/a\n</VirtualHost>\n<VirtualHost *:80>\nDocumentRoot /srv/b\n\
+     <FilesMatch \\.php$>\nSetHandler proxy:fcgi://127.0.0.1:9002\n</FilesMatch>\n</VirtualHost>",
+    &["/srv/a apache2 berths/www-data berths", "/srv/b apache2 tidewatch/www-data tidewatch"]
+)]
+#[case::directories_from_short_to_long(
+    &[],
+    "<VirtualHost *:80>\nDocumentRoot /srv/www/b\n<Directory /srv/www/b>\n<FilesMatch \\.php$>\nSetHandler \"proxy:unix:/run/php/berths.sock|\\\nfcgi://x\"\n\
+     </FilesMatch>\n</Directory>\n<Directory /srv/*>\nAddHandler proxy:fcgi://127.0.0.1:9002 .php\n</Directory>\n</VirtualHost>",
+    &["/srv/www/b apache2 berths/www-data berths"]
+)]
+#[case::passed_by_expression(
+    &[],
+    "<VirtualHost *:80>\nDocumentRoot /srv/t\nProxyPassMatch ^/(.*\\.php)$ fcgi://127.0.0.1:9002/srv/t/$1\nAlias /b /srv/b\n</VirtualHost>",
+    &["/srv/t apache2 tidewatch/www-data tidewatch", "/srv/b apache2 tidewatch/www-data tidewatch"]
+)]
+#[case::an_account_for_a_host(
+    &PHP,
+    "<VirtualHost *:80>\nDocumentRoot /srv/t\nAssignUserID tidewatch tidewatch\n</VirtualHost>",
+    &["/srv/t apache2 tidewatch/tidewatch -"]
+)]
+#[case::switched_off(
+    &PHP,
+    "<VirtualHost *:80>\nDocumentRoot /srv/t\n<Location />\nphp_admin_flag engine off\n</Location>\n</VirtualHost>",
+    &["/srv/t apache2 -/www-data -"]
+)]
+fn apache_is_read(#[case] modules: &[(&'static str, &'static str)], #[case] site: &str, #[case] served: &[&str]) {
+    let quay = with_pools(&[SWITCHED, modules].concat());
+    quay.write("etc/apache2/sites-enabled/quay.conf", site);
+    assert_eq!(quay.served(), served);
+}
+
+#[test]
+fn the_other_family_is_read() {
+    let quay = Quay::new(&[
+        (
+            "etc/httpd/conf/httpd.conf",
+            "ServerRoot \"/etc/httpd\"\nListen 80\nInclude conf.modules.d/*.conf\nUser apache\nGroup apache\n\
+             DocumentRoot \"/var/www/html\"\n<Directory \"/var/www/html/data\">\n Require all denied\n</Directory>\nIncludeOptional conf.d/*.conf\n",
+        ),
+        ("etc/httpd/conf.modules.d/00-proxy.conf", "LoadModule proxy_fcgi_module modules/mod_proxy_fcgi.so\n"),
+        (
+            "etc/httpd/conf.d/php.conf",
+            "<IfModule !mod_php.c>\n<FilesMatch \\.(php|phar)$>\nSetHandler \"proxy:unix:/run/php-fpm/www.sock|fcgi://localhost\"\n</FilesMatch>\n</IfModule>\n",
+        ),
+        ("etc/php-fpm.conf", "include=/etc/php-fpm.d/*.conf\n[global]\ndaemonize = yes\n"),
+        (
+            "etc/php-fpm.d/www.conf",
+            "[www]\nuser = apache\ngroup = apache\nlisten = /run/php-fpm/www.sock\nlisten.acl_users = apache\n",
+        ),
+    ]);
+    assert_eq!(quay.served(), ["/var/www/html httpd apache/apache www"]);
+    let services = quay.look();
+    assert_eq!(services.served[0].folder.denied, [Path::new("/var/www/html/data")]);
+    assert_eq!(services.served[0].may_connect, None, "its access list decides, which is not made yet");
+}
+
+#[test]
+fn workers_are_the_answer_and_not_who_started_them_or_looks_for_them() {
+    let quay = Quay::new(&[]);
+    quay.process(10, 1, "nginx", "nginx: master process /usr/sbin/nginx", (0, 0));
+    quay.process(11, 10, "nginx", "nginx: worker process", (33, 33));
+    quay.process(12, 10, "nginx", "nginx: cache manager process", (33, 33));
+    quay.process(13, 10, "nginx", "nginx: worker process is shutting down", (48, 48));
+    quay.process(20, 1, "php-fpm8.2", "php-fpm: master process (/etc/php/8.2/fpm/php-fpm.conf)", (0, 0));
+    quay.process(21, 20, "php-fpm8.2", "php-fpm: pool berths", (4101, 4101));
+    quay.process(22, 20, "php-fpm8.2", "php-fpm: pool tidewatch", (4102, 4102));
+    quay.process(30, 1, "apache2", "/usr/sbin/apache2|-k|start|", (0, 0));
+    quay.process(31, 30, "apache2", "/usr/sbin/apache2|-k|start|", (33, 33));
+    quay.write("proc/31/maps", "7f 7f r-xp 0 0 0 /usr/lib/apache2/modules/libphp8.2.so\n");
+    quay.process(40, 1, "grep", "grep|php-fpm|", (4110, 4110));
+    quay.process(41, 1, "sh", "sh|-c|ps aux | grep nginx|", (4110, 4110));
+    quay.process(42, 1, "php", "php|artisan|", (4110, 4110));
+    quay.process(43, 1, "php8.2", "php8.2|-S|127.0.0.1:8000|-t|/srv/tide|", (4102, 4102));
+    quay.process(44, 1, "nginx", "nginx|-t|", (0, 0));
+    let seen = quay
+        .look()
+        .services
+        .iter()
+        .map(|s| format!("{} {} {} {}", s.role.word(), s.program, s.pool.as_deref().unwrap_or("-"), s.account.user))
+        .collect::<Vec<_>>();
+    assert_eq!(
+        seen,
+        [
+            "web apache2 - www-data",
+            "web nginx - www-data",
+            "php apache2 - www-data",
+            "php php-fpm8.2 berths berths",
+            "php php-fpm8.2 tidewatch tidewatch",
+            "php php8.2 - tidewatch",
+        ]
+    );
+    assert_eq!(quay.served(), ["/srv/tide php8.2 tidewatch/tidewatch -"]);
+}
+
+const ONE: (&str, &str) = (
+    "etc/nginx/nginx.conf",
+    "user www-data;\nhttp { server { root /srv/berths; location ~ \\.php$ { fastcgi_pass unix:/run/php/berths.sock; } } }",
+);
+
+#[rstest]
+#[case::changed_and_not_restarted("php-fpm: pool berths", (33, 33), "pool berths runs as www-data:www-data and is configured as berths:berths (/etc/php/8.2/fpm/pool.d/berths.conf:3)")]
+#[case::renamed_and_not_reloaded("php-fpm: pool old", (4101, 4101), "pool old runs as berths:berths and no configuration names it any more")]
+#[case::renamed_the_new_one_does_not_run("php-fpm: pool old", (4101, 4101), "pool berths is configured (/etc/php/8.2/fpm/pool.d/berths.conf:3) and does not run")]
+#[case::root("php-fpm: pool berths", (0, 0), "pool berths runs PHP as root (process 21)")]
+#[case::a_person("php-fpm: pool berths", (4110, 4110), "pool berths runs PHP as wharfinger (process 21), which looks like a person's account: it can log in (/bin/sh)")]
+fn disagreements_are_found(#[case] title: &str, #[case] ids: (u32, u32), #[case] want: &str) {
+    let quay = with_pools(&[ONE]);
+    quay.process(20, 1, "php-fpm8.2", "php-fpm: master process (/etc/php/8.2/fpm/php-fpm.conf)", (0, 0));
+    quay.process(21, 20, "php-fpm8.2", title, ids);
+    let says = quay.says();
+    assert!(says.contains(want), "{says}");
+    assert!(!says.contains("pool tidewatch is configured"), "one that starts on demand has no workers: {says}");
+}
+
+#[rstest]
+#[case::one_socket(("etc/php/8.2/fpm/pool.d/c.conf", "[c]\nuser = tidewatch\nlisten = /run/php/berths.sock\n"), "pools berths (")]
+#[case::no_such_account(("etc/php/8.2/fpm/pool.d/c.conf", "[c]\nuser = harbour\nlisten = 9003\n"), "pool c is to run as harbour, which this host does not have (/etc/php/8.2/fpm/pool.d/c.conf:2)")]
+#[case::nobody_listens(("etc/nginx/nginx.conf", "user www-data; http { server { root /a; location ~ \\.php$ { fastcgi_pass unix:/run/none.sock; } } }"), "PHP of /a is sent to /run/none.sock (/etc/nginx/nginx.conf:1), where no configured pool listens")]
+#[case::many_sites(("etc/nginx/nginx.conf", "user www-data; http { server { root /b; location ~ \\.php$ { fastcgi_pass 127.0.0.1:9002; } } server { root /a; location ~ \\.php$ { fastcgi_pass 127.0.0.1:9002; } } }"), "PHP of /a and /b runs as one account, tidewatch")]
+#[case::may_not_connect(("etc/php/8.2/fpm/pool.d/berths.conf", "[berths]\nuser = berths\nlisten = /run/php/berths.sock\n"), "nginx (www-data) may not connect to /run/php/berths.sock: PHP of /srv/berths cannot answer")]
+#[case::a_strange_line(("etc/php/8.2/fpm/pool.d/berths.conf", "[berths]\nuser berths\n"), "/etc/php/8.2/fpm/pool.d/berths.conf:2: not a line of php-fpm's configuration")]
+fn configuration_that_is_wrong(#[case] file: (&'static str, &'static str), #[case] want: &str) {
+    let files = if file.0.contains("nginx") { vec![file] } else { vec![ONE, file] };
+    let says = with_pools(&files).says();
+    assert!(says.contains(want), "{says}");
+}
+
+#[test]
+fn a_unit_beats_the_configuration_and_a_drop_in_beats_the_unit() {
+    let quay = with_pools(&[
+        ONE,
+        (
+            "lib/systemd/system/nginx.service",
+            "[Service]\nUser=apache\nExecStart=/usr/sbin/nginx \\\n  -g 'daemon on;'\n",
+        ),
+        ("etc/systemd/system/nginx.service.d/user.conf", "[Service]\nUser=\nUser=tidewatch\n"),
+        ("etc/systemd/system/caddy.service", "[Service]\n# who\nUser=berths\nExecStart=/usr/bin/caddy run\n"),
+    ]);
+    assert_eq!(quay.served(), ["/srv/berths nginx berths/tidewatch berths"]);
+    assert!(quay.look().services.iter().any(|s| s.program == "caddy" && s.account.user == "berths"));
+}
+
+#[test]
+fn a_title_that_anybody_could_have_given_itself_counts_only_where_nothing_else_is_known() {
+    let quay = with_pools(&[ONE]);
+    quay.process(20, 1, "php-fpm8.2", "php-fpm: master process (/home/wharfinger/fpm.conf)", (4110, 4110));
+    quay.process(21, 20, "php-fpm8.2", "php-fpm: pool berths", (4110, 4110));
+    assert_eq!(quay.served(), ["/srv/berths nginx berths/www-data berths"]);
+}
+
+#[rstest]
+#[case::the_served_folder("/srv/berths", Ok("berths"))]
+#[case::inside_it("/srv/berths/sub", Ok("berths"))]
+#[case::around_it("/srv", Ok("berths"))]
+#[case::elsewhere(
+    "/opt/x",
+    Err("several could be meant: berths (the only php-fpm here: /etc/php/8.2/fpm/pool.d/berths.conf:3); tidewatch")
+)]
+fn a_site_is_told_its_account(#[case] folder: &str, #[case] want: Result<&str, &str>) {
+    let quay = with_pools(&[ONE]);
+    let host = Host::at(quay.dir.path()).unwrap();
+    let answer = quay.look().account(&host, Role::Php, Path::new(folder));
+    match (answer, want) {
+        (Ok(answer), Ok(user)) => assert_eq!(answer.account.user, user),
+        (Err(error), Err(start)) => assert!(error.to_string().starts_with(start), "{error}"),
+        (got, want) => panic!("{got:?} instead of {want:?}"),
+    }
+}

@@ -1,0 +1,447 @@
+//! What processes and configuration say, tied together: served folder → web server → socket → pool → account.
+
+use std::path::{Path, PathBuf};
+
+use super::process::{Family, Process, Running};
+use super::units::Unit;
+use super::{Address, Evidence, Folder, From, Place, Pool, Role, Server, Service, Services, Through, disagree};
+use crate::access::permits;
+use crate::account::{Account, Accounts, Ids, Uid};
+use crate::entry::{Kind, Rights};
+use crate::mode::{Mode, Perm};
+use crate::tree::Host;
+
+/// All that was read.
+pub(super) struct Seen<'s> {
+    pub(super) host: &'s Host,
+    pub(super) accounts: &'s Accounts,
+    pub(super) running: &'s Running,
+    pub(super) pools: &'s [Pool],
+    pub(super) units: &'s [Unit],
+    pub(super) servers: &'s [Server],
+}
+
+/// An account, and where it was seen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Sighting {
+    pub(super) family: Family,
+    pub(super) role: Role,
+    pub(super) program: String,
+    pub(super) pool: Option<String>,
+    /// The configuration that it belongs to, where that is known.
+    pub(super) main: Option<PathBuf>,
+    /// The account; the text that names none where there is none.
+    pub(super) account: Result<Account, String>,
+    pub(super) evidence: Evidence,
+    /// Whether what it stands on could have been made by anybody: it then counts only where nothing else is known.
+    pub(super) weak: bool,
+}
+
+/// What runs PHP and what reads static files for a served folder.
+#[derive(Clone, Debug)]
+pub struct Runs {
+    /// The folder, as the web server's configuration has it.
+    pub folder: Folder,
+    /// The pool that its PHP requests go to.
+    pub pool: Option<String>,
+    /// The accounts that its PHP runs as: one, none, or as many as there are contradictions.
+    pub php: Vec<Answer>,
+    /// The accounts that its static files are read as.
+    pub web: Vec<Answer>,
+    /// Whether the web server may connect to the socket; nothing where there is none or it is not known.
+    pub may_connect: Option<bool>,
+}
+
+/// An account with the reason why it is the one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answer {
+    /// The account, with the ids that its processes have.
+    pub account: Account,
+    /// Where that was seen.
+    pub because: String,
+    /// Whether processes, configuration or both say so.
+    pub from: Vec<From>,
+}
+
+/// Why there is no one account.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Undecided {
+    /// Nothing on the host runs as one.
+    #[error("nothing here tells: no process and no configuration of it was found")]
+    Unknown,
+    /// Several could be meant.
+    #[error("several could be meant: {}", .0.iter().map(|a| format!("{} ({})", a.account.user, a.because)).collect::<Vec<_>>().join("; "))]
+    Several(Vec<Answer>),
+}
+
+impl Seen<'_> {
+    pub(super) fn tie(&self) -> Services {
+        let sightings = self.sightings();
+        let own = self.own_servers();
+        let folders = self.servers.iter().flat_map(|server| server.folders.iter().map(move |f| (Some(server), f)));
+        let served: Vec<Runs> =
+            folders.chain(own.iter().map(|f| (None, f))).map(|(server, f)| self.runs(server, f, &sightings)).collect();
+        let disagreements = disagree::all(self, &sightings, &served);
+        let services = services(&sightings, self.accounts);
+        Services { services, served, disagreements, unclear: Vec::new(), processes_seen: self.running.seen }
+    }
+
+    fn sightings(&self) -> Vec<Sighting> {
+        let mut sightings: Vec<Sighting> = Vec::new();
+        for worker in &self.running.workers {
+            sightings.push(self.of_process(worker, worker.role));
+            if worker.php_inside {
+                sightings.push(self.of_process(worker, Role::Php));
+            }
+        }
+        for server in self.servers {
+            sightings.extend(self.of_server(server));
+        }
+        sightings.extend(self.pools.iter().filter_map(|pool| self.of_pool(pool)));
+        for unit in self.units {
+            sightings.extend(self.of_unit(unit));
+        }
+        sightings
+    }
+
+    fn of_process(&self, process: &Process, role: Role) -> Sighting {
+        let master = self.running.master(process);
+        let by_itself = process.ids.uid != Uid::ROOT && master.is_some_and(|m| m.ids.uid == process.ids.uid);
+        let mut says =
+            format!("\"{}\" runs as {}", process.title(), self.accounts.owner_shown(process.ids.uid, process.ids.gid));
+        if process.real != process.ids.uid {
+            says = format!("{says} (real uid {})", self.accounts.user_shown(process.real));
+        }
+        if role == Role::Php && process.php_inside {
+            says = format!("{says}, with PHP inside");
+        }
+        Sighting {
+            family: process.family,
+            role,
+            program: process.program.clone(),
+            pool: process.pool(),
+            main: master.and_then(Running::fpm_file),
+            account: Ok(self.account_of(&process.ids)),
+            evidence: Evidence { from: From::Process, place: format!("process {}", process.pid), says },
+            weak: process.foreign_program.is_some() || (process.family == Family::Fpm && by_itself),
+        }
+    }
+
+    fn account_of(&self, ids: &Ids) -> Account {
+        Account { user: self.accounts.user_shown(ids.uid), group: self.accounts.group_shown(ids.gid), ids: ids.clone() }
+    }
+
+    /// What a web server's own configuration says of its workers; a unit that starts all of it as somebody beats it.
+    fn of_server(&self, server: &Server) -> Vec<Sighting> {
+        let family = if server.program == "nginx" { Family::Nginx } else { Family::Apache };
+        let unit = self.units.iter().find(|unit| unit.program == server.program && unit.account.is_some());
+        let Some((text, at)) = unit.and_then(|unit| unit.account.clone()).or_else(|| server.account.clone()) else {
+            return Vec::new();
+        };
+        let inside = server.folders.iter().find_map(|folder| match &folder.through {
+            Through::Inside(at) => Some(at.clone()),
+            _ => None,
+        });
+        // An account that is named alone brings a group of its own name in nginx.
+        let whole = if family == Family::Nginx && !text.contains(':') && self.accounts.gid(&text).is_some() {
+            format!("{text}:{text}")
+        } else {
+            text.clone()
+        };
+        let sighting = |role: Role, at: &Place, says: String| Sighting {
+            family,
+            role,
+            program: server.program.to_owned(),
+            pool: None,
+            main: Some(server.main.file.clone()),
+            account: self.accounts.account(&whole).map_err(|_| text.clone()),
+            evidence: Evidence { from: From::Config, place: at.to_string(), says },
+            weak: false,
+        };
+        let web = sighting(Role::Web, &at, format!("its workers are to run as {text}"));
+        let php = inside
+            .map(|inside| sighting(Role::Php, &at, format!("its workers run PHP themselves ({inside}), as {text}")));
+        [Some(web), php].into_iter().flatten().collect()
+    }
+
+    fn of_pool(&self, pool: &Pool) -> Option<Sighting> {
+        let (text, at) = pool.account.as_ref().filter(|(text, _)| !text.is_empty() && !text.starts_with(':'))?;
+        Some(Sighting {
+            family: Family::Fpm,
+            role: Role::Php,
+            program: "php-fpm".into(),
+            pool: Some(pool.name.clone()),
+            main: Some(pool.main.clone()),
+            account: self.accounts.account(text).map_err(|_| text.clone()),
+            evidence: Evidence {
+                from: From::Config,
+                place: at.to_string(),
+                says: format!("pool {} is to run as {text}", pool.name),
+            },
+            weak: false,
+        })
+    }
+
+    /// What a unit says of a program whose own configuration is not read, or has no account.
+    fn of_unit(&self, unit: &Unit) -> Option<Sighting> {
+        let (text, at) = unit.account.as_ref()?;
+        let (family, role) = match unit.program.as_str() {
+            "caddy" => (Family::Caddy, Role::Web),
+            "lighttpd" => (Family::Lighttpd, Role::Web),
+            name if name.starts_with("php") && unit.arguments.iter().any(|word| word == "-S") => {
+                (Family::OwnServer, Role::Php)
+            }
+            _ => return None,
+        };
+        Some(Sighting {
+            family,
+            role,
+            program: unit.program.clone(),
+            pool: None,
+            main: None,
+            account: self.accounts.account(text).map_err(|_| text.clone()),
+            evidence: Evidence { from: From::Config, place: at.to_string(), says: format!("it is started as {text}") },
+            weak: false,
+        })
+    }
+
+    /// The folders that PHP's own server serves: running, or as a unit says.
+    fn own_servers(&self) -> Vec<Folder> {
+        let running = self.running.of(Family::OwnServer).filter_map(|process| {
+            let (path, listen) = process.own_server()?;
+            Some((
+                path,
+                listen,
+                process.program.clone(),
+                Place::new(&PathBuf::from(format!("/proc/{}", process.pid)), 0),
+            ))
+        });
+        let units = self.units.iter().filter(|unit| unit.program.starts_with("php")).filter_map(|unit| {
+            let after = |option: &str| {
+                let at = unit.arguments.iter().position(|word| word == option)?;
+                unit.arguments.get(at + 1).cloned()
+            };
+            let works_in = PathBuf::from(unit.works_in.as_deref().unwrap_or("/"));
+            let listen = after("-S")?;
+            Some((works_in.join(after("-t").unwrap_or_default()), listen, unit.program.clone(), unit.at.clone()))
+        });
+        let mut folders: Vec<Folder> = Vec::new();
+        for (path, listen, program, at) in running.chain(units) {
+            let path = PathBuf::from(path.to_string_lossy().trim_end_matches('/'));
+            if folders.iter().any(|folder| folder.path == path && folder.listens == [listen.clone()]) {
+                continue;
+            }
+            folders.push(Folder {
+                path,
+                names: Vec::new(),
+                listens: vec![listen],
+                program,
+                through: Through::Inside(at.clone()),
+                account: None,
+                denied: Vec::new(),
+                at,
+            });
+        }
+        folders
+    }
+
+    fn runs(&self, server: Option<&Server>, folder: &Folder, sightings: &[Sighting]) -> Runs {
+        let family = match server.map(|server| server.program) {
+            None => Family::OwnServer,
+            Some("nginx") => Family::Nginx,
+            Some(_) => Family::Apache,
+        };
+        let own = folder.account.as_ref().and_then(|(text, at)| {
+            let account = self.accounts.account(text).ok()?;
+            Some(Answer { account, because: at.to_string(), from: vec![From::Config] })
+        });
+        let of_server = |role: Role| match &own {
+            Some(own) => vec![own.clone()],
+            None => answers(sightings.iter().filter(|s| s.family == family && s.role == role)),
+        };
+        let role = if family == Family::OwnServer { Role::Php } else { Role::Web };
+        let web = of_server(role);
+        let mut runs = Runs { folder: folder.clone(), pool: None, php: Vec::new(), web, may_connect: None };
+        match &folder.through {
+            Through::Inside(_) => runs.php = of_server(Role::Php),
+            Through::Socket(address, _) => {
+                let pools: Vec<&Pool> =
+                    self.pools.iter().filter(|pool| pool.listen.as_ref().is_some_and(|(a, _)| a == address)).collect();
+                for pool in &pools {
+                    for answer in answers(sightings.iter().filter(|s| is_of_pool(s, pool))) {
+                        add(&mut runs.php, answer);
+                    }
+                }
+                if let [pool, ..] = pools.as_slice() {
+                    runs.pool = Some(pool.name.clone());
+                }
+                runs.may_connect = self.may_connect(address, pools.first().copied(), &runs.web);
+            }
+            Through::Nothing | Through::Server(..) | Through::Unclear(..) => {}
+        }
+        runs
+    }
+
+    /// Whether the web server's account may connect: write on the socket, search on the way to it (unix(7)). What is
+    /// on disk decides; before the pool was started, what it is going to make.
+    fn may_connect(&self, address: &Address, pool: Option<&Pool>, web: &[Answer]) -> Option<bool> {
+        let Address::Unix(path) = address else { return None };
+        let [web] = web else { return None };
+        let ids = &web.account.ids;
+        if let Ok(resolved) = self.host.resolve(path)
+            && resolved.facts.kind == Kind::Socket
+        {
+            let reached = resolved.way.iter().all(|passed| permits(ids, &passed.facts.rights, Perm::X));
+            return Some(reached && permits(ids, &resolved.facts.rights, Perm::W));
+        }
+        let pool = pool.filter(|pool| !pool.listen_acl)?;
+        let owner = pool.listen_owner.as_deref().unwrap_or("root");
+        let owner = self.accounts.user(owner)?.ids;
+        let group = match &pool.listen_group {
+            Some(group) => self.accounts.gid(group)?,
+            None => owner.gid,
+        };
+        let mode = pool.listen_mode.as_deref().unwrap_or("0660");
+        let mode = Mode::new(u16::from_str_radix(mode, 8).ok()?)?;
+        let rights = Rights { uid: owner.uid, gid: group, mode, acl: None, default_acl: None, capabilities: None };
+        Some(permits(ids, &rights, Perm::W))
+    }
+}
+
+/// Whether a sighting is of this pool: of that name, under that php-fpm where it is known which.
+pub(super) fn is_of_pool(sighting: &Sighting, pool: &Pool) -> bool {
+    sighting.pool.as_ref() == Some(&pool.name) && sighting.main.as_ref().is_none_or(|main| *main == pool.main)
+}
+
+/// The accounts that sightings name, each once, with all their evidence; weak ones only where there are no others.
+fn answers<'s>(sightings: impl Iterator<Item = &'s Sighting>) -> Vec<Answer> {
+    let sightings: Vec<&Sighting> = sightings.collect();
+    let mut found: Vec<Answer> = Vec::new();
+    for weak in [false, true] {
+        for sighting in sightings.iter().filter(|sighting| sighting.weak == weak) {
+            if let Ok(account) = &sighting.account {
+                let from = vec![sighting.evidence.from];
+                add(&mut found, Answer { account: account.clone(), because: sighting.evidence.place.clone(), from });
+            }
+        }
+        if !found.is_empty() {
+            break;
+        }
+    }
+    found
+}
+
+/// Adds an answer, or its evidence to that of the same ids.
+fn add(answers: &mut Vec<Answer>, answer: Answer) {
+    let same =
+        |a: &&mut Answer| a.account.ids.uid == answer.account.ids.uid && a.account.ids.gid == answer.account.ids.gid;
+    let Some(known) = answers.iter_mut().find(same) else { return answers.push(answer) };
+    for from in answer.from {
+        if !known.from.contains(&from) {
+            known.from.push(from);
+            known.because = format!("{}, {}", known.because, answer.because);
+        }
+    }
+}
+
+/// The sightings of the same program, role, pool and account as one service with all its evidence.
+fn services(sightings: &[Sighting], accounts: &Accounts) -> Vec<Service> {
+    let mut services: Vec<(Family, Ids, Service)> = Vec::new();
+    for sighting in sightings {
+        let Ok(account) = &sighting.account else { continue };
+        let ids = &account.ids;
+        let known = services.iter_mut().find(|(family, known, service)| {
+            *family == sighting.family
+                && (known.uid, known.gid) == (ids.uid, ids.gid)
+                && service.role == sighting.role
+                && service.pool == sighting.pool
+        });
+        if let Some((_, _, service)) = known {
+            let from_process = sighting.evidence.from == From::Process;
+            // One worker stands for all that are alike.
+            if !(from_process && service.evidence.iter().any(|e| e.says == sighting.evidence.says)) {
+                service.evidence.push(sighting.evidence.clone());
+            }
+            continue;
+        }
+        let groups = ids.groups().iter().map(|gid| accounts.group_shown(*gid)).collect();
+        let service = Service {
+            program: sighting.program.clone(),
+            role: sighting.role,
+            pool: sighting.pool.clone(),
+            account: account.clone(),
+            groups,
+            evidence: vec![sighting.evidence.clone()],
+        };
+        services.push((sighting.family, ids.clone(), service));
+    }
+    let mut services: Vec<Service> = services.into_iter().map(|(_, _, service)| service).collect();
+    services.sort_by(|a, b| {
+        (b.role, &a.program, &a.pool, &a.account.user).cmp(&(a.role, &b.program, &b.pool, &b.account.user))
+    });
+    services
+}
+
+impl Services {
+    /// The served folders that tell about `folder`: the folder itself, else the nearest one around it, else those
+    /// inside it. Symlinks on the way are followed.
+    fn about(&self, host: &Host, folder: &Path) -> Vec<&Runs> {
+        let real = |path: &Path| host.destination(Path::new("/"), path);
+        let folder = real(folder);
+        let known: Vec<(PathBuf, &Runs)> = self.served.iter().map(|runs| (real(&runs.folder.path), runs)).collect();
+        let around = known.iter().filter(|(path, _)| folder.starts_with(path));
+        if let Some(nearest) = around.map(|(path, _)| path.components().count()).max() {
+            let is_nearest = |path: &Path| folder.starts_with(path) && path.components().count() == nearest;
+            return known.iter().filter(|(path, _)| is_nearest(path)).map(|(_, runs)| *runs).collect();
+        }
+        known.iter().filter(|(path, _)| path.starts_with(&folder)).map(|(_, runs)| *runs).collect()
+    }
+
+    /// The document root inside `root` that a web server serves, with where that is written; nothing where none or
+    /// several do.
+    #[must_use]
+    pub fn served_in(&self, host: &Host, root: &Path) -> Option<(PathBuf, Place)> {
+        let root = host.destination(Path::new("/"), root);
+        let mut found: Vec<(PathBuf, Place)> = Vec::new();
+        for runs in &self.served {
+            let path = host.destination(Path::new("/"), &runs.folder.path);
+            if let Ok(below) = path.strip_prefix(&root)
+                && found.iter().all(|(known, _)| known != below)
+            {
+                found.push((below.to_owned(), runs.folder.at.clone()));
+            }
+        }
+        let outermost = found.iter().min_by_key(|(path, _)| path.components().count())?.clone();
+        found.iter().all(|(path, _)| path.starts_with(&outermost.0)).then_some(outermost)
+    }
+
+    /// The account that runs PHP (or reads static files) for the site served from `folder`.
+    pub fn account(&self, host: &Host, role: Role, folder: &Path) -> Result<Answer, Undecided> {
+        let of = |runs: &'_ Runs| match role {
+            Role::Php => runs.php.clone(),
+            Role::Web => runs.web.clone(),
+        };
+        let mut found: Vec<Answer> = Vec::new();
+        for runs in self.about(host, folder) {
+            for answer in of(runs) {
+                let because =
+                    format!("{} serves {}: {}", runs.folder.program, runs.folder.path.display(), answer.because);
+                add(&mut found, Answer { because, ..answer.clone() });
+            }
+        }
+        // Where no server says that it serves the folder, an account that is the only one is the one.
+        if found.is_empty() {
+            for service in self.services.iter().filter(|service| service.role == role) {
+                let Some(evidence) = service.evidence.first() else { continue };
+                let account = service.account.clone();
+                let because = format!("the only {} here: {}", service.program, evidence.place);
+                add(&mut found, Answer { account, because, from: vec![evidence.from] });
+            }
+        }
+        match found.as_slice() {
+            [] => Err(Undecided::Unknown),
+            [one] => Ok(one.clone()),
+            _ => Err(Undecided::Several(found)),
+        }
+    }
+}

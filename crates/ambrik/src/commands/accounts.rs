@@ -1,0 +1,27 @@
+//! `accounts`: who PHP and the web servers run as here.
+
+use ambrik_core::host;
+
+use crate::args::Format;
+use crate::failure::{Exit, Failure};
+use crate::output;
+use crate::session::Session;
+
+/// Name the accounts that PHP and the web servers run as here
+///
+/// Looks at running processes and at the configuration of nginx, Apache httpd, php-fpm and service units, ties them
+/// together (served folder, web server, socket, pool, account), and says where they disagree. Changes nothing; run as
+/// root it sees most.
+#[derive(Debug, clap::Args)]
+pub(crate) struct AccountsArgs {}
+
+pub(crate) fn run(_args: &AccountsArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let services = host::look(&looked.host, &looked.accounts);
+    let host = session.host_name();
+    match session.format {
+        Format::Text => output::accounts_text::render(&host, &services, &mut session.out())?,
+        Format::Json => output::json_host::accounts(&host, &services, session.raw_out())?,
+    }
+    Ok(Exit::Clean)
+}

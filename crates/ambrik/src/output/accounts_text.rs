@@ -1,0 +1,145 @@
+//! The host's services for people: who PHP runs as, a line for each served folder, then what disagrees.
+
+use std::collections::BTreeSet;
+use std::io::{self, Write};
+
+use ambrik_core::host::{Answer, From, Role, Runs, Service, Services, Through};
+use ambrik_core::shown::Shown;
+
+use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
+use super::{count, counted};
+
+pub(crate) fn render(host: &str, services: &Services, out: &mut dyn Write) -> io::Result<()> {
+    verdict(host, services, out)?;
+    let mut lines = table(&["served folder", "server", "PHP through", "PHP runs as", "files read as", "seen in"]);
+    for runs in &services.served {
+        lines.add_row(row(runs));
+    }
+    for service in services.services.iter().filter(|service| !is_tied(services, service)) {
+        lines.add_row(row_of_service(service));
+    }
+    if !lines.is_empty() {
+        writeln!(out)?;
+        write(&mut lines, &[], "  ", out)?;
+    }
+    list(out, "Disagreements", services.disagreements.iter().map(|d| d.says.clone()))?;
+    list(out, "Not understood", services.unclear.iter().map(|u| format!("{}: {}", u.at, u.says)))
+}
+
+fn list(out: &mut dyn Write, heading: &str, items: impl Iterator<Item = String>) -> io::Result<()> {
+    for (n, item) in items.enumerate() {
+        if n == 0 {
+            writeln!(out, "\n{}", styled(HEAD, heading))?;
+        }
+        wrapped(&item, "  - ", "    ", out)?;
+    }
+    Ok(())
+}
+
+/// The first line: the answer itself.
+fn verdict(host: &str, services: &Services, out: &mut dyn Write) -> io::Result<()> {
+    let of = |role: Role| -> BTreeSet<&str> {
+        services.services.iter().filter(|s| s.role == role).map(|s| s.account.user.as_str()).collect()
+    };
+    let (php, web) = (of(Role::Php), of(Role::Web));
+    let mut says = match (php.is_empty(), web.is_empty()) {
+        (true, true) => "no web server and no PHP service was found, neither running nor configured".to_owned(),
+        (true, false) => format!("no PHP service was found; static files are read as {}", listed(&web)),
+        (false, true) => format!("PHP runs as {}; no web server was found", listed(&php)),
+        (false, false) => format!("PHP runs as {}, static files are read as {}", listed(&php), listed(&web)),
+    };
+    if !services.services.is_empty() && !services.services.iter().any(Service::runs) {
+        says = format!("{says} (configured; nothing of it runs)");
+    }
+    let look = if php.is_empty() { ODD } else { GOOD };
+    let bad = services.disagreements.len();
+    let trouble = if bad > 0 {
+        format!("; {}", styled(BAD, &counted(count(bad), "disagreement", "disagreements")))
+    } else {
+        String::new()
+    };
+    let line = format!("{}: {}{trouble}", styled(HEAD, host), styled(look, &says));
+    wrapped(&line, "", "  ", out)?;
+    if !services.processes_seen {
+        writeln!(out, "{}", styled(FAINT, "  no processes could be looked at: this is what the configuration says"))?;
+    }
+    Ok(())
+}
+
+fn listed(names: &BTreeSet<&str>) -> String {
+    let names: Vec<&str> = names.iter().copied().collect();
+    match names.as_slice() {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [most @ .., last] => format!("{} and {last}", most.join(", ")),
+    }
+}
+
+fn row(runs: &Runs) -> Vec<String> {
+    let folder = &runs.folder;
+    let through = match &folder.through {
+        Through::Nothing => "-".to_owned(),
+        Through::Inside(_) => "itself".to_owned(),
+        Through::Socket(address, _) => match &runs.pool {
+            Some(pool) => format!("pool {pool}"),
+            None => address.to_string(),
+        },
+        Through::Server(to, _) => to.clone(),
+        Through::Unclear(..) => "not understood".to_owned(),
+    };
+    vec![
+        cut(&Shown(&folder.path).to_string(), 34),
+        folder.program.clone(),
+        cut(&through, 26),
+        accounts(&runs.php, matches!(folder.through, Through::Nothing)),
+        accounts(&runs.web, false),
+        seen(runs.php.iter().chain(&runs.web).flat_map(|answer| &answer.from)),
+    ]
+}
+
+fn row_of_service(service: &Service) -> Vec<String> {
+    let name = service.account.user.clone();
+    let (php, web) = match service.role {
+        Role::Php => (name, String::new()),
+        Role::Web => (String::new(), name),
+    };
+    let through = service.pool.as_ref().map(|pool| format!("pool {pool}")).unwrap_or_default();
+    let from: Vec<From> = service.evidence.iter().map(|evidence| evidence.from).collect();
+    vec![styled(FAINT, "(none known)"), service.program.clone(), through, php, web, seen(from.iter())]
+}
+
+/// Whether a line for a served folder shows the service already.
+fn is_tied(services: &Services, service: &Service) -> bool {
+    let answers = |runs: &Runs| match service.role {
+        Role::Php => runs.php.clone(),
+        Role::Web => runs.web.clone(),
+    };
+    services.served.iter().any(|runs| {
+        let same_pool = service.pool.is_none() || runs.pool == service.pool;
+        same_pool && answers(runs).iter().any(|answer| answer.account.ids.uid == service.account.ids.uid)
+    })
+}
+
+/// The one account, or all that are named.
+fn accounts(answers: &[Answer], nothing: bool) -> String {
+    match answers {
+        [] if nothing => "-".to_owned(),
+        [] => styled(ODD, "not known"),
+        [one] => one.account.user.clone(),
+        several => {
+            let names: Vec<&str> = several.iter().map(|answer| answer.account.user.as_str()).collect();
+            styled(BAD, &names.join(" or "))
+        }
+    }
+}
+
+fn seen<'f>(from: impl Iterator<Item = &'f From>) -> String {
+    let words: BTreeSet<&str> = from
+        .map(|from| match from {
+            From::Process => "processes",
+            From::Config => "config",
+        })
+        .collect();
+    let words: Vec<&str> = words.into_iter().rev().collect();
+    words.join(", ")
+}
