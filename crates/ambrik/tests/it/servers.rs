@@ -70,10 +70,11 @@ for module in mpm_prefork proxy proxy_fcgi "php$version"; do
 done
 
 tell() { echo "=== $1"; "$AMBRIK" accounts --format json | sed "s|$work|WORK|g"; }
-# Until so many processes of a kind are there.
+# Until so many processes of a kind have given up being root.
 await() {
   for try in $(seq 2000); do
-    [ "$(grep -lsa "$2" /proc/[0-9]*/cmdline | wc -l)" -lt "$1" ] || return 0
+    found=$(grep -lsa "$2" /proc/[0-9]*/cmdline | sed 's/cmdline/status/' | xargs -r grep -Lsx $'Uid:\t0\t0\t0\t0' | wc -l)
+    [ "$found" -lt "$1" ] || return 0
   done
   echo "waited in vain for $2" >&2
   exit 1
@@ -85,7 +86,7 @@ nginx
 apachectl start
 await 2 'php-fpm: pool quay'
 await 1 'nginx: worker process'
-await 2 'sbin/apache2'
+await 5 'sbin/apache2'
 tell 'together'
 for tree in /etc/nginx /etc/apache2 /etc/php; do mount --bind "$work/nothing" "$tree"; done
 tell 'processes alone'
