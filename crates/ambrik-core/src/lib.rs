@@ -20,5 +20,6 @@ pub mod people;
 pub mod policy;
 pub mod shown;
 pub mod site;
+pub mod survey;
 pub mod tree;
 pub mod want;

@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     accounts::AccountsArgs, audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, seal::SealArgs, set::SetArgs,
-    undo::UndoArgs,
+    survey::SurveyArgs, undo::UndoArgs,
 };
 
 /// Say what each part of a PHP site is for; Ambrik works out who may do what, makes it so, proves it, and takes it back
@@ -92,6 +92,7 @@ pub(crate) enum When {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     Accounts(AccountsArgs),
+    Survey(SurveyArgs),
     Audit(AuditArgs),
     Set(SetArgs),
     Seal(SealArgs),

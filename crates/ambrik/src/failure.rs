@@ -49,6 +49,12 @@ impl Failure {
         Self { exit: Exit::Usage, message: message.into(), closed_pipe: false }
     }
 
+    /// Something on disk that cannot be read or written.
+    pub(crate) fn io(message: &str, cause: &io::Error) -> Self {
+        let exit = if cause.kind() == io::ErrorKind::PermissionDenied { Exit::Privilege } else { Exit::Usage };
+        Self { exit, message: message.to_owned(), closed_pipe: false }
+    }
+
     fn privilege_or(privilege: bool, otherwise: Exit, message: &str) -> Self {
         let exit = if privilege { Exit::Privilege } else { otherwise };
         let hint = if privilege { "; run it as root, or name a state directory of your own with --state" } else { "" };

@@ -164,6 +164,30 @@ impl<'s> Session<'s> {
         })
     }
 
+    /// Whether results go to a terminal.
+    pub(crate) fn is_terminal(&self) -> bool {
+        io::stdout().is_terminal()
+    }
+
+    /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is
+    /// inside it, unless it names a folder below it as this system does.
+    pub(crate) fn on_host(&self, dir: &Path) -> Result<PathBuf, Failure> {
+        let absolute = std::path::absolute(dir)
+            .map_err(|cause| Failure::usage(format!("cannot tell where {} is: {cause}", Shown(dir))))?;
+        let clean: PathBuf = absolute.components().collect();
+        let Some(host) = &self.host else { return Ok(clean) };
+        let host = std::path::absolute(host).unwrap_or_else(|_| host.clone());
+        Ok(match clean.strip_prefix(&host) {
+            Ok(below) => Path::new("/").join(below),
+            Err(_) => clean,
+        })
+    }
+
+    /// The site file of this name in the sites directory.
+    pub(crate) fn site_file(&self, name: &str) -> PathBuf {
+        self.sites.join(format!("{name}.toml"))
+    }
+
     /// How the host is called in a report.
     pub(crate) fn host_name(&self) -> String {
         let file = self.host.as_deref().unwrap_or(Path::new("/")).join("etc/hostname");

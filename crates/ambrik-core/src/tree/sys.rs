@@ -187,6 +187,23 @@ pub(crate) fn open_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
     open(dir, name, OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY)
 }
 
+/// Opens the file at `path` below `dir` for reading; no symlink on the way is followed, a FIFO does not block.
+pub(crate) fn open_beneath(dir: impl AsFd, path: &std::path::Path) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    again(|| rustix::fs::openat2(&dir, path, flags, OpenMode::empty(), BENEATH))
+}
+
+/// Pins the directory at `path` below `dir`; no symlink on the way is followed.
+pub(crate) fn open_directory_beneath(dir: impl AsFd, path: &std::path::Path) -> Result<OwnedFd, Errno> {
+    let path = if path.as_os_str().is_empty() { std::path::Path::new(".") } else { path };
+    let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    again(|| rustix::fs::openat2(&dir, path, flags, OpenMode::empty(), BENEATH))
+}
+
+/// No way leads out, and none through a symlink (openat2(2)).
+const BENEATH: rustix::fs::ResolveFlags =
+    rustix::fs::ResolveFlags::BENEATH.union(rustix::fs::ResolveFlags::NO_SYMLINKS);
+
 fn open(dir: impl AsFd, name: &CStr, flags: OFlags) -> Result<OwnedFd, Errno> {
     again(|| rustix::fs::openat(&dir, name, flags | OFlags::CLOEXEC, OpenMode::empty()))
 }

@@ -7,6 +7,7 @@ pub(crate) mod demo;
 pub(crate) mod history;
 pub(crate) mod seal;
 pub(crate) mod set;
+pub(crate) mod survey;
 pub(crate) mod undo;
 
 use crate::args::Command;
@@ -17,6 +18,7 @@ use crate::session::Session;
 pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
     match command {
         Command::Accounts(args) => accounts::run(&args, session),
+        Command::Survey(args) => survey::run(&args, session),
         Command::Audit(args) => audit::run(&args, session),
         Command::Set(args) => set::run(&args, session),
         Command::Seal(args) => seal::run(&args, session),

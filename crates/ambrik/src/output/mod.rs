@@ -6,7 +6,9 @@ pub(crate) mod changes_text;
 pub(crate) mod history_text;
 pub(crate) mod json;
 pub(crate) mod json_host;
+pub(crate) mod json_survey;
 pub(crate) mod script;
+pub(crate) mod survey_text;
 mod table;
 pub(crate) mod undo_text;
 

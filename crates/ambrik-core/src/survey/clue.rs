@@ -1,0 +1,121 @@
+//! A clue: something seen in a tree that tells what a path is for, with its weight and its place.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use super::php::Spot;
+use crate::shown::Shown;
+
+/// Where something was seen: a path of the tree (or elsewhere on the host), and a line where there is one.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Seen {
+    /// Relative to the root, or absolute outside it.
+    pub path: PathBuf,
+    /// From 1; 0 for all of it.
+    pub line: usize,
+}
+
+impl Seen {
+    pub(crate) fn at(path: &Path, line: usize) -> Self {
+        Self { path: path.to_owned(), line }
+    }
+}
+
+impl fmt::Display for Seen {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.line {
+            0 => Shown(&self.path).fmt(f),
+            line => write!(f, "{}:{line}", Shown(&self.path)),
+        }
+    }
+}
+
+/// What a clue tells of a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) enum Tells {
+    /// PHP writes there.
+    Written,
+    /// PHP writes there while it is installed.
+    WrittenByInstaller,
+    /// What is kept there can be lost: caches, sessions.
+    Scratch,
+    /// Logs are kept there.
+    Log,
+    /// It holds credentials or keys.
+    Secret,
+    /// It installs the application.
+    Installer,
+    /// The application itself still uses it.
+    StillNeeded,
+    /// It is nobody's business.
+    Hidden,
+}
+
+/// One clue.
+#[derive(Clone, Debug)]
+pub(crate) struct Clue {
+    pub(crate) tells: Tells,
+    /// One is a hint, two are enough; negative speaks against it.
+    pub(crate) weight: f64,
+    pub(crate) says: String,
+    pub(crate) seen: Seen,
+    /// Which kind of evidence it is.
+    pub(crate) kind: &'static str,
+}
+
+/// All clues, by path.
+#[derive(Default)]
+pub(crate) struct Clues {
+    by_spot: BTreeMap<Spot, Vec<Clue>>,
+    kind: &'static str,
+    /// The sample that each settings file is made from.
+    pub(crate) samples: BTreeMap<PathBuf, PathBuf>,
+}
+
+impl Clues {
+    /// What follows is evidence of this kind.
+    pub(crate) const fn of_kind(&mut self, kind: &'static str) {
+        self.kind = kind;
+    }
+
+    pub(crate) fn add(&mut self, spot: Spot, tells: Tells, weight: f64, says: impl Into<String>, seen: Seen) {
+        // The root itself is never a part.
+        if spot == Spot::Inside(PathBuf::new()) || weight == 0.0 {
+            return;
+        }
+        let clue = Clue { tells, weight, says: says.into(), seen, kind: self.kind };
+        self.by_spot.entry(spot).or_default().push(clue);
+    }
+
+    /// A clue about a path of the tree.
+    pub(crate) fn inside(&mut self, path: &Path, tells: Tells, weight: f64, says: impl Into<String>, seen: Seen) {
+        self.add(Spot::Inside(path.to_owned()), tells, weight, says, seen);
+    }
+
+    pub(crate) fn spots(&self) -> impl Iterator<Item = &Spot> {
+        self.by_spot.keys()
+    }
+
+    /// The clues of a path that tell this, the weightiest first.
+    pub(crate) fn of(&self, spot: &Spot, tells: Tells) -> Vec<&Clue> {
+        let all = self.by_spot.get(spot).into_iter().flatten();
+        let mut clues: Vec<&Clue> = all.filter(|clue| clue.tells == tells).collect();
+        clues.sort_by(|a, b| b.weight.total_cmp(&a.weight));
+        clues
+    }
+
+    /// How much speaks for it: each kind of evidence by its weightiest clue, and a little for each further one.
+    pub(crate) fn weight(&self, spot: &Spot, tells: Tells) -> f64 {
+        let mut kinds: BTreeMap<&str, (f64, f64)> = BTreeMap::new();
+        for clue in self.of(spot, tells) {
+            let (most, further) = kinds.entry(clue.kind).or_default();
+            if clue.weight < 0.0 || *most == 0.0 {
+                *most += clue.weight;
+            } else {
+                *further += clue.weight * 0.2;
+            }
+        }
+        kinds.values().map(|(most, further)| most + further.min(1.0)).sum()
+    }
+}

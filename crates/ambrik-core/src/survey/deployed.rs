@@ -1,0 +1,145 @@
+//! A deployed tree as it lies on disk: an index of its paths, and their contents on demand.
+
+use std::collections::BTreeMap;
+use std::ffi::{CStr, CString, OsStr, OsString};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use crate::account::Uid;
+use crate::entry::{Facts, Kind};
+use crate::mode::Mode;
+use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, WayError, sys, walk};
+
+/// One path of the tree.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Entry {
+    pub(crate) kind: Kind,
+    pub(crate) uid: Uid,
+    pub(crate) mode: Mode,
+    pub(crate) size: u64,
+}
+
+/// The tree: every path below the root, relative to it, in order.
+pub(crate) struct Deployed {
+    /// The root, without links on the way.
+    pub(crate) root: PathBuf,
+    /// The owner of the root itself.
+    pub(crate) owner: Uid,
+    handle: OwnedFd,
+    pub(crate) entries: BTreeMap<PathBuf, Entry>,
+    /// What could not be looked at.
+    pub(crate) unseen: Vec<PathBuf>,
+}
+
+impl Deployed {
+    /// Walks the tree at `root` on `host`.
+    pub(crate) fn read(host: &Host, root: &Path, progress: &Progress) -> Result<Self, WayError> {
+        let resolved = host.resolve(root)?;
+        if resolved.facts.kind != Kind::Directory {
+            return Err(WayError::NoDirectory(root.to_owned()));
+        }
+        let failed = |errno| WayError::Failed(root.to_owned(), errno);
+        let start = sys::reopen_directory(&resolved.handle).map_err(failed)?;
+        let top = Dir { above: None, name: resolved.name.clone(), id: resolved.facts.id, data: PathBuf::new() };
+        let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+        let visitors = (0..threads).map(|_| Index::default()).collect();
+        let walked = walk(vec![(start, Arc::new(top))], visitors, progress);
+        let mut deployed = Self {
+            root: resolved.path,
+            owner: resolved.facts.rights.uid,
+            handle: resolved.handle,
+            entries: BTreeMap::new(),
+            unseen: Vec::new(),
+        };
+        for visitor in walked.visitors {
+            deployed.entries.extend(visitor.entries);
+            deployed.unseen.extend(visitor.unseen);
+        }
+        deployed.unseen.sort();
+        Ok(deployed)
+    }
+
+    /// A regular file's content, where it is at most `longest` bytes; no link on the way is followed.
+    pub(crate) fn content(&self, path: &Path, longest: usize) -> Option<Vec<u8>> {
+        let entry = self.entries.get(path)?;
+        if entry.kind != Kind::File || entry.size > u64::try_from(longest).ok()? {
+            return None;
+        }
+        let file = sys::open_beneath(&self.handle, path).ok()?;
+        sys::content(&file, longest).ok()
+    }
+
+    /// As [`Self::content`], as text; what is not UTF-8 is replaced.
+    pub(crate) fn text(&self, path: &Path, longest: usize) -> Option<String> {
+        self.content(path, longest).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+    }
+
+    /// Where a symlink of the tree leads.
+    pub(crate) fn target(&self, path: &Path) -> Option<PathBuf> {
+        let parent = sys::open_directory_beneath(&self.handle, path.parent()?).ok()?;
+        let name = CString::new(path.file_name()?.as_bytes()).ok()?;
+        let target = sys::read_link(&parent, &name).ok()?;
+        Some(PathBuf::from(OsString::from_vec(target)))
+    }
+
+    pub(crate) fn is_directory(&self, path: &Path) -> bool {
+        path.as_os_str().is_empty() || self.entries.get(path).is_some_and(|entry| entry.kind == Kind::Directory)
+    }
+
+    pub(crate) fn is_file(&self, path: &Path) -> bool {
+        self.entries.get(path).is_some_and(|entry| entry.kind == Kind::File)
+    }
+
+    pub(crate) fn has(&self, path: &Path) -> bool {
+        path.as_os_str().is_empty() || self.entries.contains_key(path)
+    }
+
+    /// Everything below a directory.
+    pub(crate) fn below<'d>(&'d self, dir: &'d Path) -> impl Iterator<Item = (&'d PathBuf, &'d Entry)> {
+        let from = (std::ops::Bound::Excluded(dir.to_owned()), std::ops::Bound::Unbounded);
+        self.entries.range(from).take_while(move |(path, _)| path.starts_with(dir))
+    }
+
+    /// What is directly in a directory.
+    pub(crate) fn inside<'d>(&'d self, dir: &'d Path) -> impl Iterator<Item = (&'d PathBuf, &'d Entry)> {
+        self.below(dir).filter(move |(path, _)| path.parent() == Some(dir))
+    }
+
+    /// The regular files.
+    pub(crate) fn files(&self) -> impl Iterator<Item = (&PathBuf, &Entry)> {
+        self.entries.iter().filter(|(_, entry)| entry.kind == Kind::File)
+    }
+
+    /// The directories, without the root.
+    pub(crate) fn directories(&self) -> impl Iterator<Item = &PathBuf> {
+        self.entries.iter().filter(|(_, entry)| entry.kind == Kind::Directory).map(|(path, _)| path)
+    }
+}
+
+/// Notes every path.
+#[derive(Default)]
+struct Index {
+    entries: Vec<(PathBuf, Entry)>,
+    unseen: Vec<PathBuf>,
+}
+
+impl Visitor for Index {
+    type Data = PathBuf;
+
+    fn entry(&mut self, dir: &Arc<Dir<PathBuf>>, look: &Look<'_>, facts: &Facts) -> Option<PathBuf> {
+        let path = dir.data.join(look.os_name());
+        let entry = Entry { kind: facts.kind, uid: facts.rights.uid, mode: facts.rights.mode, size: facts.size };
+        self.entries.push((path.clone(), entry));
+        // What another file system holds is looked at too: a mounted upload folder is part of the application.
+        (facts.kind == Kind::Directory).then_some(path)
+    }
+
+    fn trouble(&mut self, dir: &Arc<Dir<PathBuf>>, name: Option<&CStr>, trouble: Trouble) {
+        if !matches!(trouble, Trouble::Vanished) {
+            let name = name.map(|name| Path::new(OsStr::from_bytes(name.to_bytes())));
+            self.unseen.push(name.map_or_else(|| dir.data.clone(), |name| dir.data.join(name)));
+        }
+    }
+}

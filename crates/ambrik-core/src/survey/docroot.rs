@@ -1,0 +1,154 @@
+//! The document root: which folder of the tree the web server is meant to serve.
+
+use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
+
+use regex::Regex;
+
+use super::clue::Seen;
+use super::deployed::Deployed;
+use super::names::{aside, lower_name};
+use crate::entry::Kind;
+
+/// A folder that may be the document root.
+#[derive(Clone, Debug)]
+pub(crate) struct Candidate {
+    /// Relative to the root.
+    pub(crate) path: PathBuf,
+    pub(crate) weight: f64,
+    pub(crate) because: Vec<(String, Seen)>,
+}
+
+static LOADS_FROM_ABOVE: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r#"(?i)(?:require|include)(?:_once)?[^;]*(?:\.\./|dirname\s*\(\s*__DIR__|dirname\s*\(\s*dirname|dirname\s*\(\s*__FILE__\s*,\s*2)|chdir\s*\([^;]*(?:\.\.|dirname)|dirname\s*\(\s*__DIR__|=\s*(?:__DIR__|dirname\(__FILE__\))\s*\.\s*['"]/\.\."#).ok()
+});
+static SENDS_AWAY: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r#"(?i)(?:location:\s*\\?["']?(?:\./|/)?|http-equiv=["']?refresh["']?[^>]*url=(?:\./)?|(?:require|include)(?:_once)?\s*\(?\s*(?:__DIR__\s*\.\s*)?['"]/?(?:\./)?)(?P<to>[\w-]+)/"#).ok()
+});
+static REWRITES: LazyLock<Option<Regex>> =
+    LazyLock::new(|| Regex::new(r"(?im)^\s*RewriteRule\s+\S+\s+/?(?P<to>[\w-]+)/(?:\$1|index\.php|\s|$)").ok());
+static CONFIGURED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r#"(?im)(?:DocumentRoot|^\s*root|php\s+-S\s+\S+\s+-t|Alias\s+\S+)\s+["']?(?P<path>[^\s"';]+)"#).ok()
+});
+
+/// The candidates, the likeliest first; never none.
+pub(crate) fn candidates(deployed: &Deployed, texts: &[(PathBuf, String)]) -> Vec<Candidate> {
+    let mut found = vec![root(deployed)];
+    let dirs = deployed.directories().filter(|dir| dir.components().count() <= 2 && aside(&dir.join("x")).is_none());
+    found.extend(dirs.filter_map(|dir| folder(deployed, dir)));
+    for (file, text) in texts {
+        configured(&mut found, file, text);
+    }
+    let away = sends_away(deployed);
+    for candidate in &mut found {
+        if let Some((to, seen)) = &away
+            && candidate.path.starts_with(to)
+            && !to.as_os_str().is_empty()
+        {
+            candidate.weight += 1.5;
+            candidate.because.push(("requests to the root are sent there".into(), seen.clone()));
+        }
+    }
+    found.sort_by(|a, b| b.weight.total_cmp(&a.weight).then_with(|| a.path.cmp(&b.path)));
+    found
+}
+
+fn root(deployed: &Deployed) -> Candidate {
+    let index = ["index.php", "index.html", "index.htm"].iter().map(Path::new).find(|name| deployed.is_file(name));
+    let path = PathBuf::new();
+    let Some(index) = index else { return Candidate { path, weight: 0.5, because: Vec::new() } };
+    let is_page = lower_name(index) == "index.php" || deployed.entries.get(index).is_some_and(|entry| entry.size > 600);
+    let mut candidate = Candidate { path, weight: if is_page { 3.0 } else { 1.0 }, because: Vec::new() };
+    candidate.because.push(("the page that is asked for first is in the root".into(), Seen::at(index, 0)));
+    if sends_away(deployed).is_some() {
+        candidate.weight -= 1.5;
+    }
+    candidate
+}
+
+/// Where the root's own index, or its rules, send every request.
+fn sends_away(deployed: &Deployed) -> Option<(PathBuf, Seen)> {
+    for name in ["index.php", "index.html", ".htaccess"].map(Path::new) {
+        let Some(text) = deployed.text(name, 8192).filter(|text| text.len() < 3000) else { continue };
+        let expression = if name == Path::new(".htaccess") { REWRITES.as_ref() } else { SENDS_AWAY.as_ref() };
+        let to = expression.and_then(|e| e.captures(&text)).and_then(|found| found.name("to"));
+        if let Some(to) = to.map(|to| PathBuf::from(to.as_str()))
+            && ["index.php", "app.php"].iter().any(|index| deployed.is_file(&to.join(index)))
+            && !super::evidence_is_installer(&to)
+        {
+            return Some((to, Seen::at(name, 0)));
+        }
+    }
+    None
+}
+
+fn folder(deployed: &Deployed, dir: &Path) -> Option<Candidate> {
+    let name = lower_name(dir);
+    if super::evidence_is_installer(dir) {
+        return None;
+    }
+    let public = matches!(
+        name.as_str(),
+        "public"
+            | "htdocs"
+            | "www"
+            | "web"
+            | "webroot"
+            | "public_html"
+            | "httpdocs"
+            | "html"
+            | "docroot"
+            | "wwwroot"
+            | "pub"
+            | "httpd"
+            | "public_www"
+    );
+    let index =
+        ["index.php", "app.php", "index.html"].iter().map(|name| dir.join(name)).find(|path| deployed.is_file(path))?;
+    let deep = dir.components().count() > 1;
+    let mut weight = if public { 1.5 } else { 0.0 } - if deep { 0.7 } else { 0.0 };
+    let mut because = Vec::new();
+    if public {
+        because.push((format!("a folder named {name} with an index"), Seen::at(&index, 0)));
+    }
+    let text = deployed.text(&index, 64 << 10).unwrap_or_default();
+    weight += if lower_name(&index) == "index.html" { 0.3 } else { 1.0 };
+    if let Some(hit) = LOADS_FROM_ABOVE.as_ref().and_then(|expression| expression.find(&text)) {
+        weight += if public { 1.5 } else { 0.5 };
+        let line = text[..hit.start()].matches('\n').count() + 1;
+        because.push(("its index loads code from above it".into(), Seen::at(&index, line)));
+    }
+    let root_index = ["index.php", "index.html", "index.htm"].iter().any(|name| deployed.is_file(Path::new(name)));
+    if !root_index {
+        weight += 1.0;
+        because.push(("there is no index in the root".into(), Seen::at(Path::new("."), 0)));
+    }
+    if let Some(above) = dir.parent().filter(|_| deep)
+        && deployed.inside(above).any(|(path, entry)| entry.kind == Kind::File && lower_name(path) == "index.php")
+    {
+        weight -= 1.0;
+    }
+    Some(Candidate { path: dir.to_owned(), weight, because })
+}
+
+/// A web server's configuration, or words about one, in the tree.
+fn configured(found: &mut [Candidate], file: &Path, text: &str) {
+    let Some(expression) = CONFIGURED.as_ref() else { return };
+    let mut told = Vec::new();
+    for hit in expression.captures_iter(text) {
+        let Some(path) = hit.name("path") else { continue };
+        let named = path.as_str().trim_end_matches(['/', '.', '>']);
+        let deepest = found
+            .iter_mut()
+            .filter(|candidate| !candidate.path.as_os_str().is_empty() && Path::new(named).ends_with(&candidate.path))
+            .max_by_key(|candidate| candidate.path.components().count());
+        if let Some(candidate) = deepest
+            && !told.contains(&candidate.path)
+        {
+            told.push(candidate.path.clone());
+            let line = text[..path.start()].matches('\n').count() + 1;
+            candidate.weight += 1.2;
+            candidate.because.push(("a web server's configuration serves it".into(), Seen::at(file, line)));
+        }
+    }
+}

@@ -1,0 +1,115 @@
+//! What the PHP code checks, makes and writes.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+use super::Scene;
+use crate::survey::clue::{Clues, Seen, Tells};
+use crate::survey::names::{Aside, aside, is_key_name, is_settings_name, lower_name};
+use crate::survey::php::{Sink, Spot, Touched, Whole};
+
+/// A file that checks so many paths is an installer's list of what must be writable.
+const LIST: usize = 3;
+
+pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
+    let mut checked: BTreeMap<&Path, BTreeSet<&Spot>> = BTreeMap::new();
+    for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Check) {
+        checked.entry(&touched.file).or_default().insert(&touched.spot);
+    }
+    let command_line: BTreeSet<&Path> =
+        scene.facts.iter().filter(|facts| facts.command_line).map(|facts| facts.file.as_path()).collect();
+    for touched in scene.touched {
+        let counts = match aside(&touched.file) {
+            Some(Aside::Development | Aside::CommandLine) => 0.0,
+            Some(Aside::Library) => 0.3,
+            None => 1.0,
+        };
+        // A check counts wherever it is made: it says what the application needs.
+        let script = command_line.contains(touched.file.as_path()) && touched.sink != Sink::Check;
+        if counts > 0.0 && !script && touched.sink != Sink::Load {
+            let is_list = checked.get(touched.file.as_path()).is_some_and(|paths| paths.len() >= LIST);
+            judge(scene, clues, touched, counts, is_list);
+        }
+    }
+}
+
+/// Whether a file belongs to an installer.
+pub(super) fn is_installers(path: &Path) -> bool {
+    path.components().any(|name| {
+        let name = name.as_os_str().to_string_lossy().to_ascii_lowercase();
+        name.starts_with("install") || name.starts_with("setup") || name.starts_with("_install")
+    })
+}
+
+fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, is_list: bool) {
+    let (weight, does) = match touched.sink {
+        Sink::Check if is_list => (2.5, "is checked to be writable, in a list of such checks"),
+        Sink::Check => (1.4, "is checked to be writable"),
+        Sink::Write => (1.6, "is written"),
+        Sink::MoveTo => (1.6, "is what something is put into"),
+        Sink::MakeDirectory => (1.6, "is made"),
+        Sink::Open => (1.2, "is made writable"),
+        Sink::Setting => (0.8, "is set to be written to"),
+        Sink::Session => (1.6, "is where sessions are kept"),
+        Sink::Load => return,
+    };
+    let weight = weight * counts * if touched.sure { 1.0 } else { 0.6 };
+    let says = format!("{does} ({})", touched.call);
+    let seen = Seen::at(&touched.file, touched.line);
+    let installs = is_installers(&touched.file);
+    let Spot::Inside(path) = &touched.spot else {
+        clues.add(outside_target(touched), Tells::Written, weight, says, seen);
+        return;
+    };
+    if is_installers(path) {
+        return;
+    }
+    let name = lower_name(path);
+    let is_file = touched.whole == Whole::Known && is_a_file(scene, path, touched.sink);
+    if is_file && (is_settings_name(&name) || is_key_name(&name)) {
+        let says_secret =
+            if is_key_name(&name) { "a key or password file that code makes" } else { "settings that code makes" };
+        let writes = !matches!(touched.sink, Sink::Check | Sink::Setting);
+        if writes {
+            clues.inside(path, Tells::Secret, weight * 0.7, says_secret, seen.clone());
+        }
+        let tells = if installs || writes || is_list { Tells::WrittenByInstaller } else { return };
+        clues.inside(path, tells, weight, says, seen);
+        return;
+    }
+    if touched.sink == Sink::Session {
+        clues.inside(path, Tells::Scratch, 1.0, "sessions", seen.clone());
+    }
+    let target = if is_file { path.parent().unwrap_or(Path::new("")).to_owned() } else { path.clone() };
+    if is_file && (scene.deployed.is_file(path) || target.as_os_str().is_empty()) && touched.sink != Sink::Check {
+        // A file among code that is written itself.
+        clues.inside(path, Tells::Written, weight * 0.5, says.clone(), seen.clone());
+    }
+    let weight = if is_file && touched.sink == Sink::Check { weight * 0.6 } else { weight };
+    clues.inside(&target, Tells::Written, weight, says.clone(), seen.clone());
+    if touched.sink == Sink::MakeDirectory && touched.whole == Whole::Known && !scene.deployed.has(&target) {
+        // To make a folder, the one above must be writable.
+        if let Some(above) = target.parent() {
+            clues.inside(above, Tells::Written, weight * 0.5, format!("{} is made in it", target.display()), seen);
+        }
+    }
+}
+
+/// Whether a path names a file: it is one, or is none yet and looks like one.
+fn is_a_file(scene: &Scene<'_>, path: &Path, sink: Sink) -> bool {
+    if scene.deployed.has(path) {
+        return scene.deployed.is_file(path);
+    }
+    match sink {
+        Sink::MakeDirectory | Sink::Session | Sink::Setting => false,
+        Sink::Write => true,
+        Sink::Check | Sink::MoveTo | Sink::Open | Sink::Load => path.extension().is_some(),
+    }
+}
+
+fn outside_target(touched: &Touched) -> Spot {
+    let Spot::Outside(path) = &touched.spot else { return touched.spot.clone() };
+    let is_file = touched.whole == Whole::Known && (touched.sink == Sink::Write || path.extension().is_some());
+    let folder: PathBuf = if is_file { path.parent().unwrap_or(path).to_owned() } else { path.clone() };
+    Spot::Outside(folder)
+}

@@ -1,0 +1,165 @@
+//! Installers: by name, by what they do, and by what the application's own texts and code ask to remove.
+
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
+
+use regex::Regex;
+
+use super::{Scene, code};
+use crate::check::{Guess, guess, is_php_name};
+use crate::entry::Kind;
+use crate::survey::clue::{Clues, Seen, Tells};
+use crate::survey::names::{aside, is_settings_name, lower_name};
+use crate::survey::php::{Sink, Spot};
+
+/// An installer is not deeper in the tree.
+const DEEPEST: usize = 3;
+
+static MAKES_TABLES: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"(?i)create\s+table|\.sql['\x22]").ok());
+static ASKS_PASSWORD: LazyLock<Option<Regex>> =
+    LazyLock::new(|| Regex::new(r#"(?i)type\s*=\s*\\?["']password|name\s*=\s*\\?["']\w*(?:pass|admin)\w*"#).ok());
+static TESTS_SETTINGS: LazyLock<Option<Regex>> =
+    LazyLock::new(|| Regex::new(r"(?i)(?:file_exists|is_file|is_readable)\s*\([^)]*(?:config|settings)").ok());
+static ASKS_REMOVAL: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r"(?i)(?:remove|delete|rename)\W+(?:\w+\W+){0,5}?(?P<what>[\w./-]*(?:install|setup)[\w./-]*)").ok()
+});
+
+pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
+    let candidates: Vec<PathBuf> =
+        scene.deployed.entries.iter().filter(|(path, e)| is_candidate(path, e.kind)).map(|(p, _)| p.clone()).collect();
+    for path in &candidates {
+        if candidates.iter().any(|other| other != path && path.starts_with(other)) {
+            continue;
+        }
+        look_inside(scene, clues, path);
+    }
+    asked_by_code(scene, clues, &candidates);
+    still_needed(scene, clues);
+}
+
+/// Whether a path is called like an installer, where one may be.
+fn is_candidate(path: &Path, kind: Kind) -> bool {
+    if aside(&path.join("x")).is_some() || path.components().count() > DEEPEST {
+        return false;
+    }
+    let name = lower_name(path);
+    let is_file = kind == Kind::File && (is_php_name(path) || path.extension().is_none()) && {
+        let stem = name.split('.').next().unwrap_or_default();
+        matches!(
+            stem,
+            "install" | "installer" | "setup" | "installation" | "_install" | "_setup" | "install_db" | "webinstall"
+        )
+    };
+    let named = path.file_name().and_then(|name| guess(name, kind));
+    is_file || (kind == Kind::Directory && matches!(named, Some(Guess::Installer(_))))
+}
+
+fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
+    let is_dir = scene.deployed.is_directory(path);
+    let files: Vec<&Path> = if is_dir {
+        scene
+            .deployed
+            .below(path)
+            .filter(|(p, e)| e.kind == Kind::File && is_php_name(p))
+            .map(|(p, _)| p.as_path())
+            .collect()
+    } else {
+        vec![path]
+    };
+    // An entrance: a page that a browser can ask for.
+    let entrance =
+        files.iter().any(|file| is_php_name(file) && file.components().count() <= path.components().count() + 1);
+    if !entrance && is_dir {
+        return;
+    }
+    clues.inside(path, Tells::Installer, 1.0, "called as installers are", Seen::at(path, 0));
+    if !is_dir && !is_php_name(path) {
+        return;
+    }
+    let mut found = BTreeSet::new();
+    for file in files.iter().take(200) {
+        let Some(text) = scene.deployed.text(file, 512 << 10) else { continue };
+        let kinds = [
+            (&MAKES_TABLES, 0.4, "makes the database's tables"),
+            (&ASKS_PASSWORD, 0.4, "asks for a password"),
+            (&TESTS_SETTINGS, 0.3, "looks whether there are settings already"),
+        ];
+        for (expression, weight, says) in kinds {
+            let hit = expression.as_ref().and_then(|expression| expression.find(&text));
+            if let Some(hit) = hit.filter(|_| found.insert(says)) {
+                let line = text[..hit.start()].matches('\n').count() + 1;
+                clues.of_kind(says);
+                clues.inside(path, Tells::Installer, weight, says, Seen::at(file, line));
+            }
+        }
+    }
+    let writes = scene.touched.iter().find(|touched| {
+        let settings = matches!(&touched.spot, Spot::Inside(p) if is_settings_name(&lower_name(p)));
+        settings && touched.file.starts_with(path) && !matches!(touched.sink, Sink::Load | Sink::Setting)
+    });
+    if let Some(touched) = writes {
+        clues.of_kind("writes settings");
+        clues.inside(path, Tells::Installer, 0.7, "writes the settings", Seen::at(&touched.file, touched.line));
+    }
+    clues.of_kind("installers");
+}
+
+/// Messages such as "please delete the folder install".
+fn asked_by_code(scene: &Scene<'_>, clues: &mut Clues, candidates: &[PathBuf]) {
+    let Some(expression) = ASKS_REMOVAL.as_ref() else { return };
+    for facts in scene.facts {
+        if aside(&facts.file).is_some() {
+            continue;
+        }
+        let Some(text) = scene.deployed.text(&facts.file, 512 << 10) else { continue };
+        for found in expression.captures_iter(&text) {
+            let Some(what) = found.name("what") else { continue };
+            let name = what.as_str().trim_matches(['/', '.']).to_ascii_lowercase();
+            let meant = candidates.iter().find(|path| lower_name(path) == name.rsplit('/').next().unwrap_or_default());
+            if let Some(path) = meant {
+                let line = text[..what.start()].matches('\n').count() + 1;
+                clues.of_kind("asked by code");
+                clues.inside(
+                    path,
+                    Tells::Installer,
+                    1.0,
+                    "the application's own code asks to remove it",
+                    Seen::at(&facts.file, line),
+                );
+            }
+        }
+    }
+    clues.of_kind("installers");
+}
+
+/// An installer whose files other code loads.
+fn still_needed(scene: &Scene<'_>, clues: &mut Clues) {
+    let paths: Vec<PathBuf> = clues
+        .spots()
+        .filter_map(|spot| match spot {
+            Spot::Inside(path) if !clues.of(spot, Tells::Installer).is_empty() => Some(path.clone()),
+            _ => None,
+        })
+        .collect();
+    for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load && touched.sure) {
+        let Spot::Inside(loaded) = &touched.spot else { continue };
+        for path in &paths {
+            let is_dir = scene.deployed.is_directory(path);
+            if is_dir
+                && loaded.starts_with(path)
+                && !touched.file.starts_with(path)
+                && !code::is_installers(&touched.file)
+            {
+                let seen = Seen::at(&touched.file, touched.line);
+                clues.inside(
+                    path,
+                    Tells::StillNeeded,
+                    1.0,
+                    format!("{} loads {}", touched.file.display(), loaded.display()),
+                    seen,
+                );
+            }
+        }
+    }
+}

@@ -1,0 +1,141 @@
+//! The tree as it lives: what php made or owns where the rest is not its, and what links lead to.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
+
+use regex::Regex;
+
+use super::Scene;
+use crate::account::Uid;
+use crate::entry::Kind;
+use crate::survey::clue::{Clues, Seen, Tells};
+use crate::survey::names::{aside, is_key_name, lower_name, trade};
+use crate::survey::php::Spot;
+
+static MADE_BY_PHP: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r"^(?:sess_[\w,-]{20,}|[0-9a-f]{32}(?:\.\w+)?|[0-9a-f]{40}(?:\.\w+)?|php[A-Za-z0-9]{6})$").ok()
+});
+
+pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
+    owned_by_php(scene, clues);
+    names_that_php_gives(scene, clues);
+    links(scene, clues);
+    hidden(scene, clues);
+}
+
+/// Folders that php owns where most of the tree is somebody else's.
+fn owned_by_php(scene: &Scene<'_>, clues: &mut Clues) {
+    let Some(php) = scene.php else { return };
+    let mut owners: BTreeMap<Uid, usize> = BTreeMap::new();
+    for entry in scene.deployed.entries.values() {
+        *owners.entry(entry.uid).or_default() += 1;
+    }
+    let most = owners.iter().max_by_key(|(_, count)| **count).map(|(uid, _)| *uid);
+    let all_php = scene.deployed.owner == php && most == Some(php);
+    if all_php {
+        return;
+    }
+    for (path, entry) in &scene.deployed.entries {
+        let above = path.parent().unwrap_or(Path::new(""));
+        let above_is_phps = scene.deployed.entries.get(above).is_some_and(|above| above.uid == php);
+        if entry.kind == Kind::Directory && entry.uid == php && !above_is_phps {
+            clues.inside(
+                path,
+                Tells::Written,
+                2.0,
+                "it belongs to php, and what is around it does not",
+                Seen::at(path, 0),
+            );
+        }
+    }
+}
+
+/// Sessions, and files named by a hash.
+fn names_that_php_gives(scene: &Scene<'_>, clues: &mut Clues) {
+    let mut found: BTreeMap<&Path, (usize, &Path)> = BTreeMap::new();
+    for (path, _) in scene.deployed.files() {
+        let made = MADE_BY_PHP.as_ref().is_some_and(|made| made.is_match(&lower_name(path)));
+        if made
+            && aside(path).is_none()
+            && let Some(above) = path.parent()
+        {
+            found.entry(above).or_insert((0, path)).0 += 1;
+        }
+    }
+    for (dir, (count, path)) in found.into_iter().filter(|(_, (count, _))| *count >= 3) {
+        clues.inside(
+            dir,
+            Tells::Written,
+            1.0,
+            format!("holds {count} files with names that PHP gives"),
+            Seen::at(path, 0),
+        );
+    }
+}
+
+/// A link from the tree to a folder elsewhere that is for writing by its name or its owner.
+fn links(scene: &Scene<'_>, clues: &mut Clues) {
+    let links = scene.deployed.entries.iter().filter(|(_, entry)| entry.kind == Kind::Symlink);
+    for (path, _) in links {
+        let Some(target) = scene.deployed.target(path) else { continue };
+        let dir = scene.deployed.root.join(path.parent().unwrap_or(Path::new("")));
+        let leads_to = scene.host.destination(&dir, &target);
+        if leads_to.starts_with(&scene.deployed.root) {
+            continue;
+        }
+        let Ok(resolved) = scene.host.resolve(&leads_to) else { continue };
+        let is_phps = scene.php == Some(resolved.facts.rights.uid);
+        let named = trade(&lower_name(path)).is_some() || trade(&lower_name(&leads_to)).is_some();
+        let below_var = leads_to.starts_with("/var") || leads_to.starts_with("/srv");
+        let seen = Seen::at(path, 0);
+        let spot = Spot::Outside(leads_to);
+        if resolved.facts.kind == Kind::Directory && (is_phps || (named && below_var)) {
+            let says = "a link of the tree leads there";
+            clues.add(spot, Tells::Written, if is_phps { 2.0 } else { 0.9 }, says, seen);
+        } else if resolved.facts.kind == Kind::File && crate::survey::names::is_settings_name(&lower_name(path)) {
+            clues.add(spot, Tells::Secret, 1.6, "settings that a link of the tree leads to", seen);
+        }
+    }
+}
+
+/// Notes and backups that somebody left beside the code, and databases of accounts.
+fn hidden(scene: &Scene<'_>, clues: &mut Clues) {
+    for dir in scene.deployed.directories().filter(|dir| dir.components().count() == 1) {
+        let name = lower_name(dir);
+        let no_code = scene.deployed.below(dir).all(|(path, entry)| entry.kind != Kind::File || is_text(path));
+        let any = scene.deployed.below(dir).next().is_some();
+        if matches!(name.as_str(), "notes" | "handover" | "dumps" | "old" | "private-notes") && no_code && any {
+            clues.inside(
+                dir,
+                Tells::Hidden,
+                1.6,
+                "notes or dumps, which the application does not use",
+                Seen::at(dir, 0),
+            );
+        }
+    }
+    for (path, entry) in scene.deployed.files() {
+        let name = lower_name(path);
+        let database = [".db", ".sqlite", ".sqlite3"].iter().any(|end| name.ends_with(end));
+        let of_accounts = ["auth", "user", "account", "passw"].iter().any(|word| name.contains(word));
+        if entry.size > 0
+            && aside(path).is_none()
+            && ((database && of_accounts) || (is_key_name(&name) && is_kept_key(path)))
+        {
+            clues.inside(path, Tells::Secret, 1.6, "a database of accounts, or a key", Seen::at(path, 0));
+        }
+    }
+}
+
+fn is_kept_key(path: &Path) -> bool {
+    matches!(path.extension().and_then(|e| e.to_str()), Some("key" | "pem" | "p12" | "pfx"))
+}
+
+fn is_text(path: &PathBuf) -> bool {
+    let kind = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
+    matches!(
+        kind.as_str(),
+        "txt" | "md" | "sql" | "gz" | "csv" | "log" | "bak" | "odt" | "pdf" | "xls" | "xlsx" | "docx" | "zip"
+    )
+}

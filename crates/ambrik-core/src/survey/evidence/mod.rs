@@ -1,0 +1,50 @@
+//! The kinds of evidence, each in a file of its own, in one table.
+
+mod code;
+mod ignored;
+mod installers;
+mod live;
+mod placeholders;
+mod samples;
+mod words;
+
+use std::path::PathBuf;
+
+use super::clue::Clues;
+use super::deployed::Deployed;
+use super::php::{Facts, Touched};
+use crate::account::Uid;
+use crate::tree::Host;
+
+/// What evidence is looked for in.
+pub(crate) struct Scene<'s> {
+    pub(crate) host: &'s Host,
+    pub(crate) deployed: &'s Deployed,
+    pub(crate) facts: &'s [Facts],
+    /// The paths that the code touches.
+    pub(crate) touched: &'s [Touched],
+    /// The document root, relative to the root.
+    pub(crate) served: &'s PathBuf,
+    /// The account that PHP runs as, where it is known.
+    pub(crate) php: Option<Uid>,
+    /// The tree's own texts: documents and scripts.
+    pub(crate) texts: &'s [(PathBuf, String)],
+}
+
+/// A kind of evidence.
+pub(crate) struct Kind {
+    /// What it is called in a draft's reasons.
+    pub(crate) name: &'static str,
+    pub(crate) gather: fn(&Scene<'_>, &mut Clues),
+}
+
+/// Every kind, in the order in which they are gathered.
+pub(crate) const KINDS: &[Kind] = &[
+    Kind { name: "placeholders", gather: placeholders::gather },
+    Kind { name: "code", gather: code::gather },
+    Kind { name: "ignored", gather: ignored::gather },
+    Kind { name: "words", gather: words::gather },
+    Kind { name: "samples", gather: samples::gather },
+    Kind { name: "installers", gather: installers::gather },
+    Kind { name: "live", gather: live::gather },
+];

@@ -1,0 +1,185 @@
+//! Settings: made from a sample, edited in place, or named in code; secret where they hold credentials or keys.
+
+use std::path::Path;
+use std::sync::LazyLock;
+
+use regex::Regex;
+
+use super::Scene;
+use crate::check::is_php_name;
+use crate::survey::clue::{Clues, Seen, Tells};
+use crate::survey::names::{Aside, aside, credentials, is_settings_name, lower_name};
+use crate::survey::php::{Sink, Spot};
+
+/// Longer files are no settings.
+const LONGEST: usize = 256 << 10;
+
+static MARKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r"(?i)^(?P<before>.*?)(?P<left>^|[._-])(?P<mark>sample|samples|dist|default|defaults|example|examples|template|tmpl|tpl|orig|original|skel|stub)(?P<right>[._-]|$)(?P<after>.*)$").ok()
+});
+
+/// The name of the file that is made from a sample of this name, and whether the sample may be the code's own
+/// defaults.
+fn real_name(name: &str) -> Option<(String, bool)> {
+    let found = MARKED.as_ref()?.captures(name)?;
+    let part = |key: &str| found.name(key).map_or("", |m| m.as_str());
+    let (before, left, right, after) = (part("before"), part("left"), part("right"), part("after"));
+    let real = match (before.is_empty(), after.is_empty()) {
+        (true, true) => return None,
+        // `.env.example`, `config.php.dist`
+        (false, true) => before.to_owned(),
+        // `sample.config.php`
+        (true, false) => after.to_owned(),
+        // `config.sample.php`, `config-sample.php`
+        (false, false) => format!("{before}{}{after}", if right == "." { "." } else { left }),
+    };
+    let is_default = part("mark").to_ascii_lowercase().starts_with("default");
+    (real.contains('.') || real.starts_with('.')).then_some((real, is_default))
+}
+
+pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
+    for (path, entry) in scene.deployed.files() {
+        if matches!(aside(path), Some(Aside::Development | Aside::Library)) || entry.size > 256 << 10 {
+            continue;
+        }
+        let name = lower_name(path);
+        let given = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        match real_name(&given) {
+            Some((real, is_default)) => sample(scene, clues, path, &real, is_default),
+            None if is_settings_name(&name) || is_in_settings_folder(path) => in_place(scene, clues, path),
+            None => {}
+        }
+    }
+    named_in_code(scene, clues);
+}
+
+fn sample(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real: &str, is_default: bool) {
+    let real_path = path.with_file_name(real);
+    let lower = real.to_ascii_lowercase();
+    if !is_settings_name(&lower) && !is_in_settings_folder(&real_path) {
+        return;
+    }
+    let Some(text) = scene.deployed.text(path, LONGEST) else { return };
+    let is_php = is_php_name(Path::new(real)) || text.contains("<?php");
+    let line = credentials(&text, is_php);
+    let used = loads(scene, &real_path)
+        || scene.deployed.is_file(&real_path)
+        || !clues.of(&Spot::Inside(real_path.clone()), Tells::Secret).is_empty();
+    // What is called a default is often what the code falls back to, and stays where it is.
+    if is_default && !used {
+        return;
+    }
+    let weight = match (line.is_some(), used) {
+        (true, true) => 2.4,
+        (true, false) => 1.8,
+        (false, true) => 0.8,
+        (false, false) => 0.4,
+    };
+    let says = match line {
+        Some(_) => "made from a sample that has a place for credentials",
+        None => "made from a sample",
+    };
+    clues.inside(&real_path, Tells::Secret, weight, says, Seen::at(path, line.unwrap_or(0)));
+    clues.samples.entry(real_path).or_insert_with(|| path.to_owned());
+}
+
+/// A settings file that is shipped or lies there under its final name.
+fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
+    let Some(text) = scene.deployed.text(path, LONGEST) else { return };
+    let is_php = is_php_name(path);
+    let Some(line) = credentials(&text, is_php) else { return };
+    let name = lower_name(path);
+    let mut weight: f64 = if is_settings_name(&name) { 1.7 } else { 1.0 };
+    let definitions = scene.facts.iter().find(|facts| facts.file == *path).map_or(0, |facts| facts.definitions);
+    if definitions > 1 || is_translation(path) {
+        return;
+    }
+    if is_php && !is_in_settings_folder(path) && !loads(scene, path) {
+        weight -= 0.4;
+    }
+    if !is_php && name.ends_with(".json") && !name.contains("config") && !name.contains("secret") {
+        weight -= 0.8;
+    }
+    let says =
+        if is_settings_name(&name) { "settings with credentials or keys" } else { "holds what looks like a key" };
+    clues.inside(path, Tells::Secret, weight, says, Seen::at(path, line));
+    if matches!(path.extension().and_then(|e| e.to_str()), Some("ini" | "env" | "yml" | "yaml"))
+        && is_in_settings_folder(path)
+    {
+        clues.inside(path, Tells::Secret, 0.6, "in a folder for settings", Seen::at(path, 0));
+    }
+}
+
+/// Settings that code loads and the tree does not have: an override, or what the installer makes.
+fn named_in_code(scene: &Scene<'_>, clues: &mut Clues) {
+    for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load && touched.sure) {
+        let Spot::Inside(path) = &touched.spot else { continue };
+        let name = lower_name(path);
+        let missing = !scene.deployed.has(path);
+        if aside(&touched.file).is_some() || !is_settings_name(&name) || is_translation(path) {
+            continue;
+        }
+        let seen = Seen::at(&touched.file, touched.line);
+        if missing && !name.contains("header") && !name.contains("footer") {
+            clues.inside(
+                path,
+                Tells::Secret,
+                0.9,
+                "settings that the code loads, and that are made at installation",
+                seen,
+            );
+        } else if name.contains("local") {
+            clues.inside(path, Tells::Secret, 0.6, "settings of this installation", seen);
+        }
+    }
+}
+
+/// Whether code loads this file.
+fn loads(scene: &Scene<'_>, path: &Path) -> bool {
+    scene
+        .touched
+        .iter()
+        .any(|touched| touched.sink == Sink::Load && matches!(&touched.spot, Spot::Inside(p) if p == path))
+}
+
+fn is_in_settings_folder(path: &Path) -> bool {
+    let above = path.parent().map(lower_name).unwrap_or_default();
+    let kind = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
+    let settings = matches!(
+        kind.as_str(),
+        "php" | "ini" | "yml" | "yaml" | "inc" | "env" | "conf" | "cfg" | "xml" | "neon" | "json"
+    );
+    settings && matches!(above.as_str(), "config" | "conf" | "configs" | "configuration" | "settings" | "etc")
+}
+
+fn is_translation(path: &Path) -> bool {
+    path.components().any(|name| {
+        let name = name.as_os_str().to_string_lossy().to_ascii_lowercase();
+        matches!(
+            name.as_str(),
+            "lang" | "langs" | "language" | "languages" | "locale" | "locales" | "i18n" | "translations" | "l10n"
+        )
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::real_name;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("config.sample.php", Some("config.php"))]
+    #[case("config.php.dist", Some("config.php"))]
+    #[case("config.php-dist", Some("config.php"))]
+    #[case("settings-sample.php", Some("settings.php"))]
+    #[case("example-settings.php", Some("settings.php"))]
+    #[case("sample.config.ini", Some("config.ini"))]
+    #[case("config.sample.inc.php", Some("config.inc.php"))]
+    #[case(".env.example", Some(".env"))]
+    #[case("board.ini.php-sample", Some("board.ini.php"))]
+    #[case("examples", None)]
+    #[case("distance.php", None)]
+    fn samples_are_undone(#[case] name: &str, #[case] want: Option<&str>) {
+        assert_eq!(real_name(name).map(|(real, _)| real).as_deref(), want);
+    }
+}

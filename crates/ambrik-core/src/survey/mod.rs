@@ -1,0 +1,329 @@
+//! Surveying a deployed tree: what each part of it is for, with reasons, as a draft of its site file.
+//!
+//! Evidence of several kinds is gathered as [`clue`]s, each with a weight and a place, and [`weigh`]ed: what is in
+//! doubt gets the least rights, and is asked.
+
+mod clue;
+mod deployed;
+mod docroot;
+mod draft;
+mod evidence;
+mod names;
+mod php;
+mod weigh;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use crate::account::{Accounts, Uid};
+use crate::host::{Answer, Role, Services, Undecided};
+use crate::site::{Use, Write};
+use crate::tree::{Host, Progress, WayError};
+
+pub use clue::Seen;
+
+use clue::{Clues, Tells};
+use deployed::Deployed;
+use evidence::{KINDS, Scene};
+use php::{Code, Facts, Sink, Spot};
+use weigh::Scales;
+
+/// How sure a proposal is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Confidence {
+    /// Not enough to propose it.
+    Low,
+    /// Enough.
+    Medium,
+    /// Several kinds of evidence agree.
+    High,
+}
+
+impl Confidence {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+        }
+    }
+}
+
+/// One reason, and where it was seen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reason {
+    /// The reason.
+    pub says: String,
+    /// Where.
+    pub seen: Seen,
+}
+
+/// A proposed part.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// Relative to the root, or absolute outside it.
+    pub path: PathBuf,
+    /// What it is for.
+    pub used_as: Use,
+    /// When php may write.
+    pub write: Write,
+    /// The sample that it is made from.
+    pub from: Option<PathBuf>,
+    /// Whether it is made where it is missing.
+    pub create: bool,
+    /// How sure that is.
+    pub confidence: Confidence,
+    /// Why.
+    pub because: Vec<Reason>,
+}
+
+/// Something that the evidence is not enough for.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// What somebody who knows has to answer.
+    pub asks: String,
+    /// The part, if the answer is yes.
+    pub part: Part,
+}
+
+/// The account of a kind, or why there is no one.
+pub type Found = Result<Answer, Undecided>;
+
+/// What a survey found.
+#[derive(Debug)]
+pub struct Survey {
+    /// The site's root, without links on the way.
+    pub root: PathBuf,
+    /// The document root, relative to the root; empty for the whole root.
+    pub served: PathBuf,
+    /// Why.
+    pub served_because: Vec<Reason>,
+    /// How sure that is.
+    pub served_confidence: Confidence,
+    /// Who keeps the tree, where that is not root.
+    pub keeper: Option<String>,
+    /// Who PHP runs as.
+    pub php: Found,
+    /// Who reads static files.
+    pub web: Found,
+    /// The proposed parts: secrets, what is written to, installers, what is hidden.
+    pub parts: Vec<Part>,
+    /// What is left to be answered.
+    pub questions: Vec<Question>,
+    /// How many paths were looked at, and how many PHP files were read.
+    pub paths: usize,
+    /// The PHP files that were parsed.
+    pub php_files: usize,
+    /// What could not be looked at.
+    pub unseen: Vec<PathBuf>,
+}
+
+/// The longest text that is read for its words.
+const LONGEST_TEXT: usize = 512 << 10;
+
+/// Surveys the tree at `root`; `services` tell who PHP runs as and what is served. Changes nothing.
+///
+/// Errors: `root` cannot be looked at, or is no directory.
+pub fn survey(
+    host: &Host,
+    accounts: &Accounts,
+    services: &Services,
+    root: &Path,
+    progress: &Progress,
+) -> Result<Survey, WayError> {
+    let deployed = Deployed::read(host, root, progress)?;
+    let texts = texts(&deployed);
+    let (served, served_because, served_confidence) = served(host, &deployed, services, &texts);
+    let folder = deployed.root.join(&served);
+    let php = services.account(host, Role::Php, &folder);
+    let web = services.account(host, Role::Web, &folder);
+    let php_uid = php.as_ref().ok().map(|answer| answer.account.ids.uid);
+    let mut facts = php::read(&deployed, is_passed_over);
+    let php_files = facts.len();
+    let settings = follow_settings(host, &deployed, &served, &mut facts);
+    let touched = Code::new(&deployed, &facts, &served).touched();
+    let scene = Scene {
+        host,
+        deployed: &deployed,
+        facts: &facts,
+        touched: &touched,
+        served: &served,
+        php: php_uid,
+        texts: &texts,
+    };
+    let mut clues = Clues::default();
+    for kind in KINDS {
+        clues.of_kind(kind.name);
+        (kind.gather)(&scene, &mut clues);
+    }
+    outside_settings(&mut clues, &settings);
+    let mut own: Vec<String> = settings.into_iter().map(|(_, text, _)| text).collect();
+    let secrets = clues.spots().filter_map(|spot| match spot {
+        Spot::Inside(path) if clues.weight(spot, Tells::Secret) >= 1.0 => deployed.text(path, LONGEST_TEXT),
+        _ => None,
+    });
+    own.extend(secrets);
+    let weighed = Scales { host, deployed: &deployed, clues: &clues, php: php_uid, settings: &own }.weigh();
+    Ok(Survey {
+        keeper: keeper(&deployed, accounts, php_uid, web.as_ref().ok()),
+        root: deployed.root.clone(),
+        served,
+        served_because,
+        served_confidence,
+        php,
+        web,
+        parts: weighed.parts,
+        questions: weighed.questions,
+        paths: deployed.entries.len(),
+        php_files,
+        unseen: deployed.unseen.clone(),
+    })
+}
+
+/// Whether a path is called like an installer, at any of its levels.
+fn evidence_is_installer(path: &Path) -> bool {
+    path.components().any(|name| {
+        let name = name.as_os_str().to_string_lossy().to_ascii_lowercase();
+        name.contains("install") || name.starts_with("setup") || name.starts_with("upgrade")
+    })
+}
+
+/// What tells nothing about the deployed application: others' packages for other programs, and tests.
+fn is_passed_over(path: &Path) -> bool {
+    path.components()
+        .any(|name| matches!(name.as_os_str().to_str(), Some("node_modules" | "bower_components" | ".git")))
+}
+
+/// The document root: what a running server serves wins over what the tree looks like.
+fn served(
+    host: &Host,
+    deployed: &Deployed,
+    services: &Services,
+    texts: &[(PathBuf, String)],
+) -> (PathBuf, Vec<Reason>, Confidence) {
+    if let Some((path, place)) = services.served_in(host, &deployed.root) {
+        let seen = Seen::at(&place.file, place.line);
+        let because = vec![Reason { says: "a web server of this host serves it".into(), seen }];
+        return (path, because, Confidence::High);
+    }
+    let candidates = docroot::candidates(deployed, texts);
+    let margin = match candidates.as_slice() {
+        [first, second, ..] => first.weight - second.weight,
+        _ => 2.0,
+    };
+    let Some(best) = candidates.into_iter().next() else { return (PathBuf::new(), Vec::new(), Confidence::Low) };
+    let confidence = if margin >= 1.5 && best.weight >= 2.0 {
+        Confidence::High
+    } else if margin >= 0.5 {
+        Confidence::Medium
+    } else {
+        Confidence::Low
+    };
+    let because = best.because.into_iter().map(|(says, seen)| Reason { says, seen }).collect();
+    (best.path, because, confidence)
+}
+
+/// The tree's own documents and scripts.
+fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
+    let is_text = |path: &Path| {
+        let name = names::lower_name(path);
+        let document =
+            [".txt", ".md", ".html", ".htm", ".rst", ".adoc", ".textile"].iter().any(|end| name.ends_with(end));
+        let named = [
+            "readme",
+            "install",
+            "upgrad",
+            "setup",
+            "permission",
+            "requirement",
+            "configur",
+            "deploy",
+            "docker",
+            "faq",
+            "getting",
+        ]
+        .iter()
+        .any(|word| name.contains(word));
+        let in_documents = path
+            .components()
+            .any(|c| matches!(c.as_os_str().to_str(), Some("doc" | "docs" | "documentation" | "Docs")));
+        let script = name.ends_with(".sh")
+            || name.contains("makefile")
+            || name.contains("dockerfile")
+            || name.ends_with(".spec");
+        let server =
+            name.contains("apache") || name.contains("nginx") || name.ends_with(".conf") || name.contains(".conf");
+        let plain = path.extension().is_none() && named;
+        (document && (named || in_documents)) || script || server || plain
+    };
+    let wanted = deployed.files().filter(|(path, _)| {
+        is_text(path)
+            && !is_passed_over(path)
+            && !path.components().any(|c| matches!(c.as_os_str().to_str(), Some("vendor" | "tests" | "test")))
+    });
+    let mut found: Vec<(PathBuf, String)> = Vec::new();
+    for (path, _) in wanted.take(2_000) {
+        found.extend(
+            deployed.text(path, LONGEST_TEXT).filter(|text| !text.contains('\0')).map(|text| (path.clone(), text)),
+        );
+    }
+    found
+}
+
+/// Settings outside the tree that its code loads: their path, text, and where they are loaded. What they set counts
+/// with the code's own.
+fn follow_settings(
+    host: &Host,
+    deployed: &Deployed,
+    served: &Path,
+    facts: &mut Vec<Facts>,
+) -> Vec<(PathBuf, String, Seen)> {
+    let mut found: BTreeMap<PathBuf, Seen> = BTreeMap::new();
+    for touched in Code::new(deployed, facts, served).touched() {
+        if let Spot::Outside(path) = &touched.spot
+            && touched.sink == Sink::Load
+            && touched.whole == php::Whole::Known
+            && names::aside(&touched.file).is_none()
+        {
+            found.entry(path.clone()).or_insert_with(|| Seen::at(&touched.file, touched.line));
+        }
+    }
+    let mut settings = Vec::new();
+    for (path, seen) in found {
+        let Ok(bytes) = host.read(&path, LONGEST_TEXT) else { continue };
+        facts.extend(php::one(&path, &bytes));
+        settings.push((path, String::from_utf8_lossy(&bytes).into_owned(), seen));
+    }
+    settings
+}
+
+/// Settings outside the tree are secret where they hold credentials; a folder of their own goes with them.
+fn outside_settings(clues: &mut Clues, settings: &[(PathBuf, String, Seen)]) {
+    clues.of_kind("split layout");
+    for (path, text, seen) in settings {
+        let Some(line) = names::credentials(text, true) else { continue };
+        let folder = path.parent().filter(|folder| folder.components().count() > 2 && folder.starts_with("/etc"));
+        let spot = Spot::Outside(folder.unwrap_or(path).to_owned());
+        clues.add(
+            spot.clone(),
+            Tells::Secret,
+            2.0,
+            "settings with credentials or keys, outside the tree",
+            Seen::at(path, line),
+        );
+        clues.add(spot, Tells::Secret, 0.1, "loaded by the code", seen.clone());
+    }
+}
+
+/// Who keeps the tree: the owner of its root, where that is somebody, and neither root nor PHP nor the web server.
+fn keeper(deployed: &Deployed, accounts: &Accounts, php: Option<Uid>, web: Option<&Answer>) -> Option<String> {
+    let owner = deployed.owner;
+    let served_by = [php, web.map(|answer| answer.account.ids.uid)];
+    let stranger = owner != Uid::ROOT && !served_by.contains(&Some(owner)) && php.is_some();
+    accounts.user_name(owner).filter(|_| stranger)
+}
+
+#[cfg(test)]
+mod tests;

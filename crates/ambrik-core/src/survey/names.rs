@@ -1,0 +1,214 @@
+//! What names say: the trade's words for folders that are written to, for settings, and for what is not deployed.
+
+use std::path::Path;
+use std::sync::LazyLock;
+
+use regex::Regex;
+
+use super::deployed::Deployed;
+use crate::check::is_php_name;
+use crate::site::Use;
+
+/// A path's last name in lower case.
+pub(crate) fn lower_name(path: &Path) -> String {
+    path.file_name().map(|name| name.to_string_lossy().to_ascii_lowercase()).unwrap_or_default()
+}
+
+/// What folders of this name are for in the trade, where it is for writing.
+pub(crate) fn trade(name: &str) -> Option<Use> {
+    let name = name.trim_start_matches(['.', '_']).trim_end_matches(['_', '-']);
+    Some(match name {
+        "cache" | "caches" | "cached" | "tmp" | "temp" | "temporary" | "templates_c" | "template_c"
+        | "templates_compiled" | "compiled" | "compile" | "compiles" | "session" | "sessions" | "lock" | "locks"
+        | "generated" | "proxies" | "smarty_cache" | "smarty_compile" | "thumbs_cache" | "tmp_upload" | "viewcache"
+        | "datacache" => Use::Scratch,
+        "log" | "logs" | "logfiles" | "logging" => Use::Log,
+        "upload" | "uploads" | "uploaded" | "uploadedfiles" | "userfiles" | "user_files" | "userdata" | "user_data"
+        | "attachments" | "attachment" | "avatars" | "avatar" | "media" | "files" | "data" | "storage" | "backups"
+        | "backup" | "rra" | "spool" | "queue" | "var" | "runtime" | "filestore" | "datastore" | "documents_store"
+        | "import" | "imports" | "export" | "exports" | "thumbs" | "thumbnails" | "galleries" | "gallery"
+        | "pictures" | "photos" | "writable" | "content_cache" | "feeds_cache" => Use::Store,
+        _ if name.ends_with("_cache") || name.ends_with("-cache") => Use::Scratch,
+        _ if name.ends_with("_uploads") || name.ends_with("-uploads") || name.ends_with("_files") => Use::Store,
+        _ => return None,
+    })
+}
+
+/// Names of folders in which people put what they add: empty ones are no sign of writing.
+pub(crate) fn is_drop_in(name: &str) -> bool {
+    ["plugin", "theme", "template", "module", "addon", "extension", "local", "custom", "lang", "locale", "skin", "hook"]
+        .iter()
+        .any(|word| name.contains(word))
+}
+
+/// Why what a file does says nothing about the deployed application.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Aside {
+    /// Tests, builds, development, documentation.
+    Development,
+    /// Started from a shell.
+    CommandLine,
+    /// Somebody else's library.
+    Library,
+}
+
+/// Where a path stands beside the application itself.
+pub(crate) fn aside(path: &Path) -> Option<Aside> {
+    let mut found = None;
+    let above = path.parent().unwrap_or(Path::new(""));
+    for name in above.components().map(|name| name.as_os_str().to_string_lossy().to_ascii_lowercase()) {
+        let here = match name.as_str() {
+            "test" | "tests" | "testing" | "phpunit" | "spec" | "specs" | "fixtures" | "docs" | "doc"
+            | "documentation" | "examples" | "example" | "samples" | "demo" | "demos" | "build" | "docker"
+            | "contrib" | ".github" | "dev" | "devtools" | "debian" | "packaging" | "ci" | ".git" => Aside::Development,
+            "vendor" | "vendors" | "node_modules" | "bower_components" | "third_party" | "thirdparty"
+            | "third-party" | "3rdparty" | "externals" | "external" | "extlib" | "pear" | "composer" => Aside::Library,
+            "bin" | "cli" | "console" | "commands" | "cron" | "sbin" | "utils" | "tools" => Aside::CommandLine,
+            _ => continue,
+        };
+        found = found.filter(|f| *f == Aside::Development).or(Some(here));
+    }
+    found
+}
+
+/// Files that only hold a folder's place, or close it.
+pub(crate) fn is_placeholder(deployed: &Deployed, path: &Path) -> Option<Placeholder> {
+    let name = lower_name(path);
+    let size = deployed.entries.get(path)?.size;
+    match name.as_str() {
+        ".htaccess" | "web.config" | ".user.ini" => (size < 4096).then_some(Placeholder::Deny),
+        "index.html" | "index.htm" | "index.php" | "index.txt" => {
+            (size < 1024 && is_stub(deployed, path)).then_some(Placeholder::Stub)
+        }
+        ".gitignore" => Some(Placeholder::Ignore),
+        ".gitkeep" | ".keep" | ".keepme" | ".empty" | ".dummy" | ".placeholder" | "empty" | "keep" | "placeholder"
+        | ".svnkeep" | ".hgkeep" | "dummy.txt" | "placeholder.txt" | "empty.txt" | "delete.me" | ".donotdelete"
+        | ".exists" | ".nothing" | ".cvsignore" | ".hgignore" | "remove.txt" | "dummy" => {
+            (size < 512).then_some(Placeholder::Keep)
+        }
+        name if name.starts_with("readme") => (size < 2048).then_some(Placeholder::Note),
+        _ => None,
+    }
+}
+
+/// What holds a folder's place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Placeholder {
+    /// The web server is told to refuse what is there.
+    Deny,
+    /// An index page with nothing on it.
+    Stub,
+    /// Version control is told to leave out what comes there.
+    Ignore,
+    /// A file so that the folder is not empty.
+    Keep,
+    /// A few words.
+    Note,
+}
+
+static ANY_CODE: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return)\b|\$\w+\s*=")
+        .ok()
+});
+static COMMENTS: LazyLock<Option<Regex>> =
+    LazyLock::new(|| Regex::new(r"(?s)/\*.*?\*/|//[^\n]*|#[^\n]*|<!--.*?-->").ok());
+
+/// Whether a PHP or HTML file does nothing but end, send away, or stay empty.
+pub(crate) fn is_stub(deployed: &Deployed, path: &Path) -> bool {
+    let Some(text) = deployed.text(path, 4096) else { return false };
+    let bare = match COMMENTS.as_ref() {
+        Some(comments) => comments.replace_all(&text, " ").into_owned(),
+        None => text,
+    };
+    if is_php_name(path) || bare.contains("<?php") {
+        !ANY_CODE.as_ref().is_some_and(|code| code.is_match(&bare))
+    } else {
+        !bare.contains("<script") && !bare.contains("<form") && bare.len() < 600
+    }
+}
+
+static SETTINGS: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(
+        r"(?x)^(?:
+          \.env(?:\..*)? | env\.php
+        | [\w.-]*(?:config|configuration|conf|settings?|parameters?|credentials?|secrets?|localsettings)[\w-]*(?:\.[\w-]+)*\.(?:php\d?|inc|ini|ya?ml|json|xml|neon|cfg|conf|env|toml)
+        | (?:database|db|dbconnect|db_connect|connect|local|global|site|common|mysql|dbconfig)(?:\.inc)?\.(?:php|inc|ini|ya?ml|cfg|conf)
+        | auth\.json
+        )$",
+    )
+    .ok()
+});
+
+/// Whether files of this name hold settings.
+pub(crate) fn is_settings_name(name: &str) -> bool {
+    SETTINGS.as_ref().is_some_and(|settings| settings.is_match(name))
+}
+
+static KEY_FILE: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r"(?i)(secret|private|salt|token|credential|passw|htpasswd|api.?key|master.?key|encryption|(^|[._-])key)[\w.-]*$|\.(key|pem|p12|pfx|secret|salt)$").ok()
+});
+
+/// Whether a file of this name holds a key or passwords.
+pub(crate) fn is_key_name(name: &str) -> bool {
+    let shown = [".js", ".css", ".html", ".png", ".svg", ".md", ".mo", ".po"].iter().any(|end| name.ends_with(end));
+    !shown && KEY_FILE.as_ref().is_some_and(|key| key.is_match(name))
+}
+
+static CREDENTIALS: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(
+        r#"(?xim)
+        ^[^\n]*?['"\$\[>_\s.:-]?
+        (?:\w*(?:passw(?:or)?d|passphrase|secret|api_?key|auth_?key|private_?key|access_?key|encryption_?key|hash_?key|crypt_?key|security_?key|salt|blowfish|db_?pw|db_?pass|dbpass|pass|pwd|dsn|auth_?token|access_?token)\w*|key)
+        ['"\]\s]*(?:=>|=|:|,)\s*
+        "#,
+    )
+    .ok()
+});
+
+/// The line (from 1) on which a settings file holds what looks like credentials or keys.
+pub(crate) fn credentials(text: &str, is_php: bool) -> Option<usize> {
+    let expression = CREDENTIALS.as_ref()?;
+    for found in expression.find_iter(text) {
+        let rest = &text[found.end()..];
+        let value = rest.lines().next().unwrap_or_default().trim();
+        let comment = found.as_str().trim_start().starts_with(['#', ';']) || (is_php && found.as_str().contains(" * "));
+        let literal = value.starts_with(['"', '\'']);
+        let asked = value.contains("getenv") || value.contains("env(") || value.starts_with("$_");
+        if !comment && !asked && (literal || (!is_php && !value.starts_with(['{', '[']))) {
+            return Some(text[..found.end()].matches('\n').count() + 1);
+        }
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("settings.php", true)]
+    #[case("config.inc.php", true)]
+    #[case("gauges.ini", false)]
+    #[case("database.php", true)]
+    #[case(".env", true)]
+    #[case("site-config.php", true)]
+    #[case("Bookings.php", false)]
+    #[case("config.js", false)]
+    fn settings_names(#[case] name: &str, #[case] want: bool) {
+        assert_eq!(is_settings_name(name), want);
+    }
+
+    #[rstest]
+    #[case("'admin_password' => 'change-me',", true, Some(1))]
+    #[case("<?php\ndefine('DB_PASS', '');", true, Some(2))]
+    #[case("$db['default']['password'] = \"\";", true, Some(1))]
+    #[case("$cfg['secret'] = getenv('SECRET');", true, None)]
+    #[case("; password = none yet", false, None)]
+    #[case("[feed]\nkey = \"made-up\"", false, Some(2))]
+    #[case("DB_PASSWORD=", false, Some(1))]
+    #[case("'title' => 'Harbour'", true, None)]
+    fn credentials_are_seen(#[case] text: &str, #[case] is_php: bool, #[case] want: Option<usize>) {
+        assert_eq!(credentials(text, is_php), want);
+    }
+}

@@ -1,0 +1,94 @@
+//! PHP code as far as a survey needs it: which paths it checks, makes and writes to.
+//!
+//! [`facts`] parses one file and keeps what it says in symbols; [`resolve`] puts the files together, and turns the
+//! symbols into paths as far as constants, settings and one level of functions go. No code is run.
+
+mod facts;
+mod resolve;
+
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+use regex::bytes::Regex;
+
+use super::deployed::Deployed;
+use crate::check::is_php_name;
+
+pub(crate) use facts::{Facts, Sink};
+pub(crate) use resolve::{Code, Spot, Touched, Whole};
+
+/// Longer files are made by machines; they are not parsed.
+const LONGEST: usize = 1 << 20;
+/// One file may take so long to parse.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+/// What a file must hold to be worth parsing: a call that touches files, or a name that paths are kept under.
+static TELLING: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(
+        r"(?i)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include",
+    )
+    .ok()
+});
+
+/// Reads the PHP of a tree, on all cores, each file by itself.
+pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sync) -> Vec<Facts> {
+    let files: Vec<&PathBuf> = deployed
+        .files()
+        .filter(|(path, _)| (is_php_name(path) || is_php_by_other_name(path)) && !passed_over(path))
+        .map(|(path, _)| path)
+        .collect();
+    let next = AtomicUsize::new(0);
+    let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let mut all: Vec<Facts> = std::thread::scope(|scope| {
+        let work = || {
+            let mut parser = tree_sitter::Parser::new();
+            // The grammar is part of this program: it always fits.
+            let _ = parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into());
+            let mut found = Vec::new();
+            while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+                found.extend(deployed.content(path, LONGEST).and_then(|bytes| parse(&mut parser, path, &bytes)));
+            }
+            found
+        };
+        let handles: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
+        handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
+    });
+    all.sort_by(|a, b| a.file.cmp(&b.file));
+    all
+}
+
+/// Samples of settings and modules are PHP under other names.
+fn is_php_by_other_name(path: &Path) -> bool {
+    let name = path.file_name().map(|name| name.to_string_lossy().to_ascii_lowercase()).unwrap_or_default();
+    name.contains(".php") || name.ends_with(".module") || name.ends_with(".install") || name.ends_with(".class")
+}
+
+/// One file's facts; nothing where it is not worth parsing, or is no PHP.
+fn parse(parser: &mut tree_sitter::Parser, path: &Path, bytes: &[u8]) -> Option<Facts> {
+    let opens = bytes.windows(2).any(|pair| pair == b"<?");
+    if !opens || bytes.contains(&0) || TELLING.as_ref().is_some_and(|telling| !telling.is_match(bytes)) {
+        return None;
+    }
+    let began = Instant::now();
+    let mut too_long = |_: &tree_sitter::ParseState| {
+        if began.elapsed() > PATIENCE { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    };
+    let options = tree_sitter::ParseOptions::new().progress_callback(&mut too_long);
+    let mut text = |at: usize, _| bytes.get(at..).unwrap_or_default();
+    let tree = parser.parse_with_options(&mut text, None, Some(options));
+    let Some(tree) = tree else {
+        parser.reset();
+        return None;
+    };
+    Some(Facts::of(path, &tree, bytes))
+}
+
+/// The facts of one file's content.
+pub(crate) fn one(path: &Path, bytes: &[u8]) -> Option<Facts> {
+    let mut parser = tree_sitter::Parser::new();
+    parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).ok()?;
+    parse(&mut parser, path, bytes)
+}

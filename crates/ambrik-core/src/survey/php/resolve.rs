@@ -1,0 +1,380 @@
+//! The files of a tree together: symbols become paths.
+
+use std::cell::Cell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Component, Path, PathBuf};
+
+use super::super::deployed::Deployed;
+use super::facts::{Facts, Piece, ROOT, Sink, Value, Values};
+
+/// Stands for what is not known in a path.
+const HOLE: char = '\u{2}';
+/// As many values of one symbol are taken; what has more says nothing.
+const ALTERNATIVES: usize = 6;
+/// As many paths one expression may become.
+const PATHS: usize = 48;
+/// Symbols are followed so deep.
+const DEEPEST: usize = 8;
+/// So many symbols are looked up for one expression.
+const BUDGET: usize = 2_000;
+
+/// Names that everything is kept under: what one file keeps there says nothing about another.
+const COMMON: &[&str] = &[
+    "path",
+    "paths",
+    "file",
+    "files",
+    "filename",
+    "dir",
+    "dirs",
+    "directory",
+    "folder",
+    "name",
+    "value",
+    "key",
+    "type",
+    "id",
+    "url",
+    "uri",
+    "src",
+    "source",
+    "dest",
+    "destination",
+    "target",
+    "output",
+    "input",
+    "out",
+    "in",
+    "i",
+    "f",
+    "p",
+    "x",
+    "fn",
+    "tmp_name",
+    "basename",
+    "ext",
+    "title",
+    "item",
+    "row",
+    "entry",
+    "line",
+    "content",
+    "text",
+    "prefix",
+    "suffix",
+    "base",
+    "location",
+    "filepath",
+    "file_name",
+    "dirname",
+    "fname",
+    "to",
+    "from",
+    "pathname",
+    "realpath",
+];
+
+/// Whether a path is known to its end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) enum Whole {
+    /// It is.
+    Known,
+    /// Something in it is not known; the path is that of the folder before it.
+    FolderOnly,
+}
+
+/// Where a path is.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) enum Spot {
+    /// In the tree, relative to its root.
+    Inside(PathBuf),
+    /// Elsewhere on the host.
+    Outside(PathBuf),
+}
+
+/// A path that code touches.
+#[derive(Clone, Debug)]
+pub(crate) struct Touched {
+    pub(crate) sink: Sink,
+    pub(crate) spot: Spot,
+    pub(crate) whole: Whole,
+    pub(crate) file: PathBuf,
+    pub(crate) line: usize,
+    pub(crate) call: String,
+    /// Whether the path is the code's own, and not guessed from its end.
+    pub(crate) sure: bool,
+}
+
+/// All files of a tree.
+pub(crate) struct Code<'c> {
+    deployed: &'c Deployed,
+    facts: &'c [Facts],
+    /// The document root, relative to the root.
+    served: PathBuf,
+    constants: BTreeMap<&'c str, Vec<&'c Values>>,
+    class_constants: BTreeMap<(&'c str, &'c str), Vec<&'c Values>>,
+    entries: BTreeMap<&'c str, Vec<&'c Values>>,
+    properties: BTreeMap<&'c str, Vec<(&'c str, &'c Values)>>,
+    returns: BTreeMap<&'c str, Vec<&'c Values>>,
+    calls: BTreeMap<&'c str, Vec<&'c [Values]>>,
+    /// The classes that define a method of this name.
+    definers: BTreeMap<&'c str, BTreeSet<&'c str>>,
+    left: Cell<usize>,
+}
+
+impl<'c> Code<'c> {
+    pub(crate) fn new(deployed: &'c Deployed, facts: &'c [Facts], served: &Path) -> Self {
+        let mut code = Self {
+            deployed,
+            facts,
+            served: served.to_owned(),
+            constants: BTreeMap::new(),
+            class_constants: BTreeMap::new(),
+            entries: BTreeMap::new(),
+            properties: BTreeMap::new(),
+            returns: BTreeMap::new(),
+            calls: BTreeMap::new(),
+            definers: BTreeMap::new(),
+            left: Cell::new(0),
+        };
+        for file in facts {
+            code.take(file);
+        }
+        code
+    }
+
+    fn take(&mut self, file: &'c Facts) {
+        for (name, values) in &file.constants {
+            self.constants.entry(name).or_default().push(values);
+        }
+        for ((class, name), values) in &file.class_constants {
+            self.class_constants.entry((class, name)).or_default().push(values);
+        }
+        for (name, values, _) in &file.entries {
+            self.entries.entry(name).or_default().push(values);
+        }
+        for ((class, name), values) in &file.properties {
+            self.properties.entry(name).or_default().push((class, values));
+        }
+        for (name, values) in &file.returns {
+            self.returns.entry(name).or_default().push(values);
+        }
+        for call in &file.calls {
+            self.calls.entry(&call.name).or_default().push(&call.arguments);
+        }
+        for name in &file.functions {
+            let (class, method) = name.split_once("::").unwrap_or(("", name));
+            self.definers.entry(method).or_default().insert(class);
+        }
+    }
+
+    /// Every path that is touched, once for each place where it is.
+    pub(crate) fn touched(&self) -> Vec<Touched> {
+        let mut all = Vec::new();
+        for file in self.facts {
+            for touch in &file.touches {
+                let mut known = BTreeSet::new();
+                for (spot, whole, sure) in self.spots(&touch.paths, &file.file) {
+                    if known.insert((spot.clone(), whole)) {
+                        let (file, line, call) = (file.file.clone(), touch.line, touch.call.clone());
+                        all.push(Touched { sink: touch.sink, spot, whole, file, line, call, sure });
+                    }
+                }
+            }
+        }
+        all
+    }
+
+    /// The paths that values in `file` may be.
+    fn spots(&self, values: &Values, file: &Path) -> Vec<(Spot, Whole, bool)> {
+        self.left.set(BUDGET);
+        let mut spots = Vec::new();
+        for value in values {
+            for text in self.texts(value, 0) {
+                spots.extend(self.spot(&text, file));
+            }
+        }
+        spots
+    }
+
+    /// The texts that a value may be, [`HOLE`]s in the places of what is not known.
+    fn texts(&self, value: &Value, deep: usize) -> Vec<String> {
+        let mut whole = vec![String::new()];
+        for piece in value {
+            let parts = self.piece(piece, deep);
+            let mut longer = Vec::new();
+            for head in &whole {
+                for part in &parts {
+                    longer.push(format!("{head}{part}"));
+                }
+            }
+            longer.truncate(PATHS);
+            whole = longer;
+        }
+        whole
+    }
+
+    fn piece(&self, piece: &Piece, deep: usize) -> Vec<String> {
+        let hole = || vec![HOLE.to_string()];
+        if deep > DEEPEST || self.left.get() == 0 {
+            return hole();
+        }
+        self.left.set(self.left.get() - 1);
+        let found = match piece {
+            Piece::Text(text) => vec![text.clone()],
+            Piece::Hole => hole(),
+            Piece::Served => vec![format!("{ROOT}/{}", self.served.display())],
+            Piece::Constant(name) => self.all(self.constants.get(&**name), deep),
+            Piece::ClassConstant(class, name) => self.all(self.class_constants.get(&(&**class, &**name)), deep),
+            Piece::Entry(name) if COMMON.contains(&&**name) => hole(),
+            Piece::Entry(name) => self.all(self.entries.get(&**name), deep),
+            Piece::Property(class, name) => {
+                let known = self.properties.get(&**name).map(Vec::as_slice).unwrap_or_default();
+                let own: Vec<&Values> = known.iter().filter(|(c, _)| c == class).map(|(_, values)| *values).collect();
+                // One that is inherited stands in another class.
+                let inherited = || known.iter().map(|(_, values)| *values).collect();
+                let found = if own.is_empty() && !COMMON.contains(&&**name) { inherited() } else { own };
+                self.all(Some(&found), deep)
+            }
+            Piece::Parameter(function, place) => self.arguments(function, *place, deep),
+            Piece::Returned(name) => {
+                let plain = name.rsplit("::").next().unwrap_or(name);
+                let few = self.definers.get(plain).is_some_and(|classes| classes.len() <= 2);
+                let by_class = self.returns.get(&**name).cloned().unwrap_or_default();
+                let anywhere = || {
+                    let named = self.definers.get(plain).into_iter().flatten();
+                    let full = named
+                        .map(|class| if class.is_empty() { plain.to_owned() } else { format!("{class}::{plain}") });
+                    full.filter_map(|full| self.returns.get(&*full).cloned()).flatten().collect()
+                };
+                let found = if by_class.is_empty() && few { anywhere() } else { by_class };
+                self.all(Some(&found), deep)
+            }
+            Piece::Above(inner, levels) => {
+                self.texts(inner, deep + 1).iter().map(|text| above(text, *levels)).collect()
+            }
+        };
+        if found.is_empty() { hole() } else { found }
+    }
+
+    fn all(&self, found: Option<&Vec<&Values>>, deep: usize) -> Vec<String> {
+        let mut texts: Vec<String> = Vec::new();
+        for values in found.into_iter().flatten() {
+            for value in *values {
+                for text in self.texts(value, deep + 1) {
+                    if text.chars().any(|c| c != HOLE) && !texts.contains(&text) {
+                        texts.push(text);
+                    }
+                }
+            }
+            if texts.len() > ALTERNATIVES * 2 {
+                return Vec::new();
+            }
+        }
+        texts.truncate(ALTERNATIVES);
+        texts
+    }
+
+    /// What the callers of a function hand it.
+    fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
+        let (_, method) = function.split_once("::").unwrap_or(("", function));
+        let is_constructor = method == "__construct";
+        let name = if is_constructor { function } else { method };
+        let shared = !is_constructor && self.definers.get(method).is_some_and(|classes| classes.len() > 2);
+        let calls = self.calls.get(name).map(Vec::as_slice).unwrap_or_default();
+        if shared || calls.len() > ALTERNATIVES * 8 {
+            return Vec::new();
+        }
+        let mut texts: Vec<String> = Vec::new();
+        for values in calls.iter().filter_map(|arguments| arguments.get(place)) {
+            for text in values.iter().flat_map(|value| self.texts(value, deep + 1)) {
+                if text.chars().any(|c| c != HOLE) && !texts.contains(&text) {
+                    texts.push(text);
+                }
+            }
+        }
+        texts.truncate(ALTERNATIVES * 4);
+        texts
+    }
+
+    /// Where a text leads, taken as a path in `file`.
+    fn spot(&self, text: &str, file: &Path) -> Option<(Spot, Whole, bool)> {
+        let usual =
+            |c: char| c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | '@' | '~' | ' ' | ROOT | HOLE);
+        if text.len() > 300 || !text.chars().all(usual) || text.trim().is_empty() {
+            return None;
+        }
+        let (known, whole) = match text.trim_start_matches(HOLE).split_once(HOLE) {
+            Some((before, _)) => (before.rsplit_once('/').map_or("", |(folder, _)| folder), Whole::FolderOnly),
+            None => (text.trim_start_matches(HOLE), Whole::Known),
+        };
+        let begins_unknown = text.starts_with(HOLE);
+        if known.chars().all(|c| matches!(c, '/' | '.' | ROOT)) {
+            return None;
+        }
+        if !begins_unknown && let Some(path) = known.strip_prefix(ROOT) {
+            return Some((Spot::Inside(inside(path)?), whole, true));
+        }
+        if !begins_unknown && known.starts_with('/') {
+            return self.absolute(Path::new(known)).map(|spot| (spot, whole, true));
+        }
+        let dir = file.parent().unwrap_or(Path::new(""));
+        let bases =
+            if begins_unknown { [Path::new(""), &self.served, dir] } else { [dir, Path::new(""), &self.served] };
+        let named: Vec<PathBuf> = bases
+            .iter()
+            .filter_map(|base| inside(&format!("{}/{}", base.display(), known.trim_start_matches('/'))))
+            .collect();
+        let there = named.iter().find(|path| !path.as_os_str().is_empty() && self.deployed.has(path));
+        if let Some(path) = there {
+            return Some((Spot::Inside(path.clone()), whole, !begins_unknown));
+        }
+        // What is not there yet is believed where the folder it would be in is.
+        let would_be = named.iter().rev().find(|path| {
+            path.parent().is_some_and(|above| !above.as_os_str().is_empty() && self.deployed.is_directory(above))
+        });
+        let at_root = || named.iter().find(|path| path.components().count() == 1).filter(|_| !begins_unknown);
+        would_be.or_else(at_root).map(|path| (Spot::Inside(path.clone()), whole, false))
+    }
+
+    fn absolute(&self, path: &Path) -> Option<Spot> {
+        let path: PathBuf = path.components().collect();
+        if let Ok(below) = path.strip_prefix(&self.deployed.root) {
+            return (!below.as_os_str().is_empty()).then(|| Spot::Inside(below.to_owned()));
+        }
+        let strange = ["/dev", "/proc", "/sys", "/tmp", "/var/tmp", "/bin", "/usr/bin", "/sbin"];
+        (path.components().count() > 2 && !strange.iter().any(|dir| path.starts_with(dir)))
+            .then_some(Spot::Outside(path))
+    }
+}
+
+/// A path so many levels up.
+fn above(text: &str, levels: usize) -> String {
+    let mut text = text.trim_end_matches('/').to_owned();
+    for _ in 0..levels {
+        match text.rsplit_once('/') {
+            Some((folder, _)) => text = folder.to_owned(),
+            None if text.starts_with(HOLE) || text.is_empty() => return HOLE.to_string(),
+            // Above a name alone is where it is.
+            None => return ".".to_owned(),
+        }
+    }
+    text
+}
+
+/// A path below the root without `.` and `..`; nothing where it leads out, or is the root.
+fn inside(path: &str) -> Option<PathBuf> {
+    let mut found = PathBuf::new();
+    for component in Path::new(path.trim()).components() {
+        match component {
+            Component::Normal(name) => found.push(name),
+            Component::ParentDir => {
+                if !found.pop() {
+                    return None;
+                }
+            }
+            Component::RootDir | Component::CurDir | Component::Prefix(_) => {}
+        }
+    }
+    Some(found)
+}

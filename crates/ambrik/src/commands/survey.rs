@@ -1,0 +1,115 @@
+//! `survey`: looks at a deployed tree and drafts its site file.
+
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use ambrik_core::host;
+use ambrik_core::shown::Shown;
+use ambrik_core::survey::{Survey, survey};
+
+use crate::args::Format;
+use crate::failure::{Exit, Failure};
+use crate::output;
+use crate::progress::watched;
+use crate::session::Session;
+
+/// Draft a site file for a deployed tree, each line with its reason
+///
+/// Looks at names, placeholders, PHP code, ignore files, documents, samples and installers, and at what runs here. On
+/// a terminal it lists what it proposes; into a pipe or file it writes the draft. What is uncertain is drafted
+/// commented out, with the question to answer. Changes nothing but the draft that --save writes.
+#[derive(Debug, clap::Args)]
+pub(crate) struct SurveyArgs {
+    /// The application's folder
+    #[arg(value_name = "DIR")]
+    dir: PathBuf,
+    /// Put the draft into the sites directory, under this name or the folder's
+    #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = "")]
+    save: Option<String>,
+    /// Replace a site file of that name
+    #[arg(long, requires = "save")]
+    replace: bool,
+    /// Print the draft itself, on a terminal too
+    #[arg(long, conflicts_with = "save")]
+    draft: bool,
+}
+
+pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let dir = session.on_host(&args.dir)?;
+    let services = host::look(&looked.host, &looked.accounts);
+    let found = watched(session.quiet, "looking at", |progress| {
+        survey(&looked.host, &looked.accounts, &services, &dir, progress)
+    })?;
+    tell(session, &found);
+    if let Some(name) = &args.save {
+        let name = if name.is_empty() { default_name(&found)? } else { name.clone() };
+        save(&found, &name, args.replace, session)?;
+    }
+    match session.format {
+        Format::Json => output::json_survey::survey(&found, session.raw_out())?,
+        Format::Text if args.save.is_none() && (args.draft || !session.is_terminal()) => {
+            write!(session.raw_out(), "{}", found.draft())?;
+        }
+        Format::Text => output::survey_text::render(&found, args.save.is_some(), &mut session.out())?,
+    }
+    Ok(if found.unseen.is_empty() { Exit::Clean } else { Exit::Partial })
+}
+
+fn tell(session: &mut Session<'_>, found: &Survey) {
+    for path in found.unseen.iter().take(10) {
+        session.warn(&format!("{}: cannot be looked at, so nothing is known of it; run as root", Shown(path)));
+    }
+}
+
+/// The root's own name, as far as a site may be called so.
+fn default_name(found: &Survey) -> Result<String, Failure> {
+    let name = found.root.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-') { c } else { '-' };
+    let name: String = name.chars().map(plain).collect();
+    let name = name.trim_start_matches(['.', '-']).to_owned();
+    if name.is_empty() { Err(Failure::usage("the folder has no name: give one with --save NAME")) } else { Ok(name) }
+}
+
+fn save(found: &Survey, name: &str, replace: bool, session: &mut Session<'_>) -> Result<(), Failure> {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
+    if !name.chars().all(plain) || name.starts_with(['.', '-']) || name.len() > 100 {
+        let right = "use letters, digits, \".\", \"_\" and \"-\", beginning with a letter or digit";
+        return Err(Failure::usage(format!("--save {name}: this cannot be a site's name; {right}")));
+    }
+    let file = session.site_file(name);
+    let failed = |cause: std::io::Error| {
+        let hint = if cause.kind() == std::io::ErrorKind::PermissionDenied {
+            "; run it as root, or name another --sites"
+        } else {
+            ""
+        };
+        Failure::io(&format!("cannot write the site file {}: {cause}{hint}", Shown(&file)), &cause)
+    };
+    if let Some(above) = file.parent() {
+        std::fs::create_dir_all(above).map_err(failed)?;
+    }
+    put(&file, &found.draft(), replace).map_err(|cause| match cause.kind() {
+        std::io::ErrorKind::AlreadyExists => Failure::usage(format!(
+            "there is a site file {} already; replace it with --replace, or save under another name",
+            Shown(&file)
+        )),
+        _ => failed(cause),
+    })?;
+    session.say(&format!("saved as {}", Shown(&file)));
+    Ok(())
+}
+
+/// Writes a file whole or not at all: beside its place first, then under its name.
+fn put(file: &Path, text: &str, replace: bool) -> std::io::Result<()> {
+    let folder = file.parent().unwrap_or(Path::new("."));
+    let mut new = tempfile::NamedTempFile::new_in(folder)?;
+    new.write_all(text.as_bytes())?;
+    new.as_file().sync_all()?;
+    if replace {
+        new.persist(file)?;
+    } else {
+        new.persist_noclobber(file)?;
+    }
+    Ok(())
+}
