@@ -1,12 +1,13 @@
 //! A deployed tree as it lies on disk: an index of its paths, and their contents on demand.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{CStr, CString, OsStr, OsString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use super::names::{self, Aside};
 use crate::account::Uid;
 use crate::entry::{Facts, Kind};
 use crate::mode::Mode;
@@ -31,6 +32,8 @@ pub(crate) struct Deployed {
     pub(crate) entries: BTreeMap<PathBuf, Entry>,
     /// What could not be looked at.
     pub(crate) unseen: Vec<PathBuf>,
+    /// Folders that are somebody else's library.
+    libraries: BTreeSet<PathBuf>,
 }
 
 impl Deployed {
@@ -52,12 +55,14 @@ impl Deployed {
             handle: resolved.handle,
             entries: BTreeMap::new(),
             unseen: Vec::new(),
+            libraries: BTreeSet::new(),
         };
         for visitor in walked.visitors {
             deployed.entries.extend(visitor.entries);
             deployed.unseen.extend(visitor.unseen);
         }
         deployed.unseen.sort();
+        deployed.libraries = names::libraries(deployed.files().map(|(path, _)| path));
         Ok(deployed)
     }
 
@@ -82,6 +87,12 @@ impl Deployed {
         let name = CString::new(path.file_name()?.as_bytes()).ok()?;
         let target = sys::read_link(&parent, &name).ok()?;
         Some(PathBuf::from(OsString::from_vec(target)))
+    }
+
+    /// Where a path stands beside the application itself.
+    pub(crate) fn aside(&self, path: &Path) -> Option<Aside> {
+        let in_library = || path.ancestors().skip(1).any(|dir| self.libraries.contains(dir));
+        names::aside(path).or_else(|| in_library().then_some(Aside::Library))
     }
 
     pub(crate) fn is_directory(&self, path: &Path) -> bool {

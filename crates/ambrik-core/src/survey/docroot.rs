@@ -7,7 +7,7 @@ use regex::Regex;
 
 use super::clue::Seen;
 use super::deployed::Deployed;
-use super::names::{aside, lower_name};
+use super::names::lower_name;
 use crate::entry::Kind;
 
 /// A folder that may be the document root.
@@ -34,7 +34,8 @@ static CONFIGURED: LazyLock<Option<Regex>> = LazyLock::new(|| {
 /// The candidates, the likeliest first; never none.
 pub(crate) fn candidates(deployed: &Deployed, texts: &[(PathBuf, String)]) -> Vec<Candidate> {
     let mut found = vec![root(deployed)];
-    let dirs = deployed.directories().filter(|dir| dir.components().count() <= 2 && aside(&dir.join("x")).is_none());
+    let dirs =
+        deployed.directories().filter(|dir| dir.components().count() <= 2 && deployed.aside(&dir.join("x")).is_none());
     found.extend(dirs.filter_map(|dir| folder(deployed, dir)));
     for (file, text) in texts {
         configured(&mut found, file, text);

@@ -285,7 +285,7 @@ fn follow_settings(
         if let Spot::Outside(path) = &touched.spot
             && touched.sink == Sink::Load
             && touched.whole == php::Whole::Known
-            && names::aside(&touched.file).is_none()
+            && deployed.aside(&touched.file).is_none()
         {
             found.entry(path.clone()).or_insert_with(|| Seen::at(&touched.file, touched.line));
         }
@@ -303,7 +303,7 @@ fn follow_settings(
 fn outside_settings(clues: &mut Clues, settings: &[(PathBuf, String, Seen)]) {
     clues.of_kind("split layout");
     for (path, text, seen) in settings {
-        let Some(line) = names::credentials(text, true) else { continue };
+        let Some(line) = names::credentials(text, true, false) else { continue };
         let folder = path.parent().filter(|folder| folder.components().count() > 2 && folder.starts_with("/etc"));
         let spot = Spot::Outside(folder.unwrap_or(path).to_owned());
         clues.add(

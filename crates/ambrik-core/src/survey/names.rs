@@ -1,6 +1,7 @@
 //! What names say: the trade's words for folders that are written to, for settings, and for what is not deployed.
 
-use std::path::Path;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 
 use regex::Regex;
@@ -53,6 +54,7 @@ pub(crate) enum Aside {
 }
 
 /// Where a path stands beside the application itself.
+/// By names alone; [`Deployed::aside`] knows libraries that carry their own papers, too.
 pub(crate) fn aside(path: &Path) -> Option<Aside> {
     let mut found = None;
     let above = path.parent().unwrap_or(Path::new(""));
@@ -63,12 +65,40 @@ pub(crate) fn aside(path: &Path) -> Option<Aside> {
             | "contrib" | ".github" | "dev" | "devtools" | "debian" | "packaging" | "ci" | ".git" => Aside::Development,
             "vendor" | "vendors" | "node_modules" | "bower_components" | "third_party" | "thirdparty"
             | "third-party" | "3rdparty" | "externals" | "external" | "extlib" | "pear" | "composer" => Aside::Library,
-            "bin" | "cli" | "console" | "commands" | "cron" | "sbin" | "utils" | "tools" => Aside::CommandLine,
+            "bin" | "cli" | "console" | "command" | "commands" | "cron" | "sbin" | "utils" | "tools" => {
+                Aside::CommandLine
+            }
+            name if is_release(name) => Aside::Library,
             _ => continue,
         };
         found = found.filter(|f| *f == Aside::Development).or(Some(here));
     }
     found
+}
+
+/// Whether a folder is called as unpacked releases of libraries are: `name-1.2.0`, `name-5829c3b`.
+fn is_release(name: &str) -> bool {
+    static RELEASE: LazyLock<Option<Regex>> =
+        LazyLock::new(|| Regex::new(r"^[a-z_.]+[-_]v?(?:\d+\.\d+[\w.-]*|[0-9a-f]{7,40})$|-[0-9a-f]{7,40}$").ok());
+    RELEASE.as_ref().is_some_and(|release| release.is_match(name))
+}
+
+/// The folders that are somebody else's library: below the root, with papers of their own.
+pub(crate) fn libraries<'p>(files: impl Iterator<Item = &'p PathBuf>) -> BTreeSet<PathBuf> {
+    let mut papers: BTreeMap<&Path, usize> = BTreeMap::new();
+    for path in files {
+        let name = lower_name(path);
+        let stem = name.split('.').next().unwrap_or_default();
+        let is_paper = matches!(
+            stem,
+            "license" | "licence" | "copying" | "version" | "changelog" | "changes" | "install" | "readme" | "authors"
+        ) || name == "composer.json";
+        let above = path.parent().filter(|above| above.components().count() >= 2);
+        if let Some(above) = above.filter(|_| is_paper) {
+            *papers.entry(above).or_default() += 1;
+        }
+    }
+    papers.into_iter().filter(|(_, count)| *count >= 2).map(|(dir, _)| dir.to_owned()).collect()
 }
 
 /// Files that only hold a folder's place, or close it.
@@ -132,7 +162,7 @@ static SETTINGS: LazyLock<Option<Regex>> = LazyLock::new(|| {
         r"(?x)^(?:
           \.env(?:\..*)? | env\.php
         | [\w.-]*(?:config|configuration|conf|settings?|parameters?|credentials?|secrets?|localsettings)[\w-]*(?:\.[\w-]+)*\.(?:php\d?|inc|ini|ya?ml|json|xml|neon|cfg|conf|env|toml)
-        | (?:database|db|dbconnect|db_connect|connect|local|global|site|common|mysql|dbconfig)(?:\.inc)?\.(?:php|inc|ini|ya?ml|cfg|conf)
+        | (?:database|db|dbconnect|db_connect|local|mysql|dbconfig)(?:\.inc)?\.(?:php|inc|ini|ya?ml|cfg|conf)
         | auth\.json
         )$",
     )
@@ -166,15 +196,18 @@ static CREDENTIALS: LazyLock<Option<Regex>> = LazyLock::new(|| {
 });
 
 /// The line (from 1) on which a settings file holds what looks like credentials or keys.
-pub(crate) fn credentials(text: &str, is_php: bool) -> Option<usize> {
+///
+/// In a sample, a line that is commented out counts: it is there to be filled in.
+pub(crate) fn credentials(text: &str, is_php: bool, is_sample: bool) -> Option<usize> {
     let expression = CREDENTIALS.as_ref()?;
     for found in expression.find_iter(text) {
         let rest = &text[found.end()..];
         let value = rest.lines().next().unwrap_or_default().trim();
         let comment = found.as_str().trim_start().starts_with(['#', ';']) || (is_php && found.as_str().contains(" * "));
+        let value = ["hex2bin(", "base64_decode("].iter().find_map(|call| value.strip_prefix(call)).unwrap_or(value);
         let literal = value.starts_with(['"', '\'']);
         let asked = value.contains("getenv") || value.contains("env(") || value.starts_with("$_");
-        if !comment && !asked && (literal || (!is_php && !value.starts_with(['{', '[']))) {
+        if (!comment || is_sample) && !asked && (literal || (!is_php && !value.starts_with(['{', '[']))) {
             return Some(text[..found.end()].matches('\n').count() + 1);
         }
     }
@@ -209,6 +242,6 @@ mod tests {
     #[case("DB_PASSWORD=", false, Some(1))]
     #[case("'title' => 'Harbour'", true, None)]
     fn credentials_are_seen(#[case] text: &str, #[case] is_php: bool, #[case] want: Option<usize>) {
-        assert_eq!(credentials(text, is_php), want);
+        assert_eq!(credentials(text, is_php, false), want);
     }
 }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::Scene;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, aside, is_key_name, is_settings_name, lower_name};
+use crate::survey::names::{Aside, is_key_name, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot, Touched, Whole};
 
 /// A file that checks so many paths is an installer's list of what must be writable.
@@ -19,7 +19,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     let command_line: BTreeSet<&Path> =
         scene.facts.iter().filter(|facts| facts.command_line).map(|facts| facts.file.as_path()).collect();
     for touched in scene.touched {
-        let counts = match aside(&touched.file) {
+        let counts = match scene.deployed.aside(&touched.file) {
             Some(Aside::Development | Aside::CommandLine) => 0.0,
             Some(Aside::Library) => 0.3,
             None => 1.0,
@@ -81,6 +81,7 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
         clues.inside(path, Tells::Scratch, 1.0, "sessions", seen.clone());
     }
     let target = if is_file { path.parent().unwrap_or(Path::new("")).to_owned() } else { path.clone() };
+    let target = topmost_missing(scene, target);
     if is_file && (scene.deployed.is_file(path) || target.as_os_str().is_empty()) && touched.sink != Sink::Check {
         // A file among code that is written itself.
         clues.inside(path, Tells::Written, weight * 0.5, says.clone(), seen.clone());
@@ -93,6 +94,17 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
             clues.inside(above, Tells::Written, weight * 0.5, format!("{} is made in it", target.display()), seen);
         }
     }
+}
+
+/// What is missing is made from its topmost missing folder on.
+fn topmost_missing(scene: &Scene<'_>, path: PathBuf) -> PathBuf {
+    let mut top = path;
+    while !scene.deployed.has(&top)
+        && let Some(above) = top.parent().filter(|above| !scene.deployed.has(above))
+    {
+        top = above.to_owned();
+    }
+    top
 }
 
 /// Whether a path names a file: it is one, or is none yet and looks like one.

@@ -31,7 +31,9 @@ fn pattern(scene: &Scene<'_>, clues: &mut Clues, line: &str, lines: &[&str], see
     let name = lower_name(&path);
     let is_folder = scene.deployed.is_directory(&path);
     if !is_folder && (is_settings_name(&name) || (is_key_name(&name) && path.extension().is_some())) {
-        if !is_tool(&name) {
+        let in_dot_folder =
+            path.parent().is_some_and(|above| above.iter().any(|n| n.to_string_lossy().starts_with('.')));
+        if !is_tool(&name) && !in_dot_folder {
             clues.inside(
                 &path,
                 Tells::Secret,

@@ -6,11 +6,13 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
-use super::{Scene, code};
+use super::Scene;
 use crate::check::{Guess, guess, is_php_name};
 use crate::entry::Kind;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{aside, is_settings_name, lower_name};
+use crate::survey::deployed::Entry;
+use crate::survey::names::Aside;
+use crate::survey::names::{is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot};
 
 /// An installer is not deeper in the tree.
@@ -26,8 +28,8 @@ static ASKS_REMOVAL: LazyLock<Option<Regex>> = LazyLock::new(|| {
 });
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
-    let candidates: Vec<PathBuf> =
-        scene.deployed.entries.iter().filter(|(path, e)| is_candidate(path, e.kind)).map(|(p, _)| p.clone()).collect();
+    let entries = scene.deployed.entries.iter().filter(|(path, entry)| is_candidate(scene, path, entry));
+    let candidates: Vec<PathBuf> = entries.map(|(path, _)| path.clone()).collect();
     for path in &candidates {
         if candidates.iter().any(|other| other != path && path.starts_with(other)) {
             continue;
@@ -39,12 +41,15 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
 }
 
 /// Whether a path is called like an installer, where one may be.
-fn is_candidate(path: &Path, kind: Kind) -> bool {
-    if aside(&path.join("x")).is_some() || path.components().count() > DEEPEST {
+fn is_candidate(scene: &Scene<'_>, path: &Path, entry: &Entry) -> bool {
+    let kind = entry.kind;
+    if scene.deployed.aside(&path.join("x")).is_some() || path.components().count() > DEEPEST {
         return false;
     }
     let name = lower_name(path);
-    let is_file = kind == Kind::File && (is_php_name(path) || path.extension().is_none()) && {
+    // A switch that is a plain file is empty or nearly so; a longer one is a document.
+    let is_switch = path.extension().is_none() && entry.size < 256;
+    let is_file = kind == Kind::File && ((is_php_name(path) && !only_defines(scene, path)) || is_switch) && {
         let stem = name.split('.').next().unwrap_or_default();
         matches!(
             stem,
@@ -68,8 +73,8 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
         vec![path]
     };
     // An entrance: a page that a browser can ask for.
-    let entrance =
-        files.iter().any(|file| is_php_name(file) && file.components().count() <= path.components().count() + 1);
+    let near = |file: &Path| file.components().count() <= path.components().count() + 1;
+    let entrance = files.iter().any(|file| near(file) && !only_defines(scene, file));
     if !entrance && is_dir {
         return;
     }
@@ -105,11 +110,16 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     clues.of_kind("installers");
 }
 
+/// Whether a file holds classes or functions only, so that asking for it does nothing.
+fn only_defines(scene: &Scene<'_>, path: &Path) -> bool {
+    scene.facts.iter().find(|facts| facts.file == *path).is_some_and(|facts| facts.shape.only_defines())
+}
+
 /// Messages such as "please delete the folder install".
 fn asked_by_code(scene: &Scene<'_>, clues: &mut Clues, candidates: &[PathBuf]) {
     let Some(expression) = ASKS_REMOVAL.as_ref() else { return };
     for facts in scene.facts {
-        if aside(&facts.file).is_some() {
+        if scene.deployed.aside(&facts.file).is_some() {
             continue;
         }
         let Some(text) = scene.deployed.text(&facts.file, 512 << 10) else { continue };
@@ -145,12 +155,10 @@ fn still_needed(scene: &Scene<'_>, clues: &mut Clues) {
     for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load && touched.sure) {
         let Spot::Inside(loaded) = &touched.spot else { continue };
         for path in &paths {
-            let is_dir = scene.deployed.is_directory(path);
-            if is_dir
-                && loaded.starts_with(path)
-                && !touched.file.starts_with(path)
-                && !code::is_installers(&touched.file)
-            {
+            let development = scene.deployed.aside(&touched.file) == Some(Aside::Development);
+            // A page that shows the installer where there are no settings yet does not need it later.
+            let entrance = matches!(lower_name(loaded).as_str(), "index.php" | "install.php" | "setup.php");
+            if loaded.starts_with(path) && !touched.file.starts_with(path) && !development && !entrance {
                 let seen = Seen::at(&touched.file, touched.line);
                 clues.inside(
                     path,

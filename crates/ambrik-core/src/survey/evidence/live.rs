@@ -10,7 +10,7 @@ use super::Scene;
 use crate::account::Uid;
 use crate::entry::Kind;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{aside, is_key_name, lower_name, trade};
+use crate::survey::names::{is_key_name, lower_name, trade};
 use crate::survey::php::Spot;
 
 static MADE_BY_PHP: LazyLock<Option<Regex>> = LazyLock::new(|| {
@@ -57,7 +57,7 @@ fn names_that_php_gives(scene: &Scene<'_>, clues: &mut Clues) {
     for (path, _) in scene.deployed.files() {
         let made = MADE_BY_PHP.as_ref().is_some_and(|made| made.is_match(&lower_name(path)));
         if made
-            && aside(path).is_none()
+            && scene.deployed.aside(path).is_none()
             && let Some(above) = path.parent()
         {
             found.entry(above).or_insert((0, path)).0 += 1;
@@ -120,7 +120,7 @@ fn hidden(scene: &Scene<'_>, clues: &mut Clues) {
         let database = [".db", ".sqlite", ".sqlite3"].iter().any(|end| name.ends_with(end));
         let of_accounts = ["auth", "user", "account", "passw"].iter().any(|word| name.contains(word));
         if entry.size > 0
-            && aside(path).is_none()
+            && scene.deployed.aside(path).is_none()
             && ((database && of_accounts) || (is_key_name(&name) && is_kept_key(path)))
         {
             clues.inside(path, Tells::Secret, 1.6, "a database of accounts, or a key", Seen::at(path, 0));

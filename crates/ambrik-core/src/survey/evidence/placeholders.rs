@@ -6,11 +6,11 @@ use super::Scene;
 use crate::entry::Kind;
 use crate::site::Use;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, Placeholder, aside, is_drop_in, is_placeholder, lower_name, trade};
+use crate::survey::names::{Aside, Placeholder, is_drop_in, is_placeholder, lower_name, trade};
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     for dir in scene.deployed.directories() {
-        if aside(&dir.join("x")).is_some_and(|aside| aside != Aside::CommandLine) {
+        if scene.deployed.aside(&dir.join("x")).is_some_and(|aside| aside != Aside::CommandLine) {
             continue;
         }
         let name = lower_name(dir);

@@ -8,7 +8,7 @@ use regex::Regex;
 use super::Scene;
 use crate::check::is_php_name;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, aside, credentials, is_settings_name, lower_name};
+use crate::survey::names::{Aside, credentials, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot};
 
 /// Longer files are no settings.
@@ -39,7 +39,7 @@ fn real_name(name: &str) -> Option<(String, bool)> {
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     for (path, entry) in scene.deployed.files() {
-        if matches!(aside(path), Some(Aside::Development | Aside::Library)) || entry.size > 256 << 10 {
+        if matches!(scene.deployed.aside(path), Some(Aside::Development | Aside::Library)) || entry.size > 256 << 10 {
             continue;
         }
         let name = lower_name(path);
@@ -61,7 +61,7 @@ fn sample(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real: &str, is_defa
     }
     let Some(text) = scene.deployed.text(path, LONGEST) else { return };
     let is_php = is_php_name(Path::new(real)) || text.contains("<?php");
-    let line = credentials(&text, is_php);
+    let line = credentials(&text, is_php, true);
     let used = loads(scene, &real_path)
         || scene.deployed.is_file(&real_path)
         || !clues.of(&Spot::Inside(real_path.clone()), Tells::Secret).is_empty();
@@ -87,12 +87,16 @@ fn sample(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real: &str, is_defa
 fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     let Some(text) = scene.deployed.text(path, LONGEST) else { return };
     let is_php = is_php_name(path);
-    let Some(line) = credentials(&text, is_php) else { return };
+    let Some(line) = credentials(&text, is_php, false) else { return };
     let name = lower_name(path);
     let mut weight: f64 = if is_settings_name(&name) { 1.7 } else { 1.0 };
-    let definitions = scene.facts.iter().find(|facts| facts.file == *path).map_or(0, |facts| facts.definitions);
-    if definitions > 1 || is_translation(path) {
+    let shape = scene.facts.iter().find(|facts| facts.file == *path).map(|facts| facts.shape);
+    let does_more = is_php && shape.is_some_and(|shape| !shape.is_settings());
+    if is_translation(path) || is_of_tools(path) || labels(&text) > 10 {
         return;
+    }
+    if does_more {
+        weight -= if is_in_settings_folder(path) { 0.3 } else { 1.0 };
     }
     if is_php && !is_in_settings_folder(path) && !loads(scene, path) {
         weight -= 0.4;
@@ -116,7 +120,7 @@ fn named_in_code(scene: &Scene<'_>, clues: &mut Clues) {
         let Spot::Inside(path) = &touched.spot else { continue };
         let name = lower_name(path);
         let missing = !scene.deployed.has(path);
-        if aside(&touched.file).is_some() || !is_settings_name(&name) || is_translation(path) {
+        if scene.deployed.aside(&touched.file).is_some() || !is_settings_name(&name) || is_translation(path) {
             continue;
         }
         let seen = Seen::at(&touched.file, touched.line);
@@ -132,6 +136,16 @@ fn named_in_code(scene: &Scene<'_>, clues: &mut Clues) {
             clues.inside(path, Tells::Secret, 0.6, "settings of this installation", seen);
         }
     }
+}
+
+/// How many texts for people it holds: forms for settings name passwords, too.
+fn labels(text: &str) -> usize {
+    ["__(", "_(", "gettext(", "lang(", "trans("].iter().map(|call| text.matches(call).count()).sum()
+}
+
+/// Settings of editors and other tools, in folders of their own.
+fn is_of_tools(path: &Path) -> bool {
+    path.parent().is_some_and(|above| above.iter().any(|name| name.to_string_lossy().starts_with('.')))
 }
 
 /// Whether code loads this file.

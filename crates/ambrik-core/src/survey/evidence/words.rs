@@ -18,6 +18,7 @@ static OPENS: LazyLock<Option<Regex>> = LazyLock::new(|| {
         r"(?xi)\bchmod\s+(?:-\w+\s+)*(?:0?[2-7]?[67]?7[67][0-7]|0?[67][0-7][67]|[augo]*[go][augo]*\+[rwxX]*w\w*|a?\+[rwxX]*w\w*|[augo,=+rwxX]*[go]=?\+?[rwxX]*w\S*)\s
           |\bchown\s+(?:-\w+\s+)*\S*(?:www|apache|http|nginx|web|php|\$)\S*\s
           |\bchgrp\s+(?:-\w+\s+)*\S*(?:www|apache|http|nginx|web|php|\$)\S*\s
+          |\b\w*(?:perm|chmod|mode)\w*\s+(?:-\S+\s+)*0?[2-7]?7[67][0-7]\s
           |\binstall\s+(?:-\S+\s+)*-o\s*\S*(?:www|apache|http|nginx|web)",
     )
     .ok()
@@ -95,7 +96,7 @@ fn named(
     let mut found = 0;
     let quoted = |token: &str| ["`", "\"", "'", "*"].iter().any(|mark| line.contains(&format!("{mark}{token}{mark}")));
     for token in tokens(line) {
-        let Some((path, whole)) = in_tree(scene, &token) else { continue };
+        let Some((path, whole)) = in_tree(scene, &token, is_command) else { continue };
         let name = lower_name(&path);
         let plain_word = !token.contains('/') && !token.contains('_') && !token.contains('.');
         let near = ["folder", "director", "dir "].iter().any(|word| line.to_ascii_lowercase().contains(word));
@@ -124,7 +125,7 @@ fn tokens(line: &str) -> Vec<String> {
 
 /// The path of the tree that a word means: as it stands, or without what is before it (`/var/www/app/`, `$DIR/`).
 /// The second says whether nothing had to be left out.
-fn in_tree(scene: &Scene<'_>, token: &str) -> Option<(PathBuf, bool)> {
+fn in_tree(scene: &Scene<'_>, token: &str, is_command: bool) -> Option<(PathBuf, bool)> {
     let token = token.trim_start_matches("./").trim_end_matches("/*").trim_end_matches('/');
     if token.is_empty() || token.contains("..") || token.contains('*') {
         return None;
@@ -147,10 +148,15 @@ fn in_tree(scene: &Scene<'_>, token: &str) -> Option<(PathBuf, bool)> {
         if !scene.served.as_os_str().is_empty() && there(&served) {
             return Some((served, skip == 0));
         }
-        // A folder that is still to be made, in one that is there or by a name of the trade.
-        let makes = trade(&lower_name(&path)).is_some();
-        let above = path.parent().is_some_and(|above| scene.deployed.is_directory(above));
-        if makes && above && (skip > 0 || token.contains('/')) && (names.len() > 1) {
+        // A folder that is still to be made: by a name of the trade, right below where the application is.
+        let below_the_root = skip.checked_sub(1).and_then(|before| names.get(before)).is_none_or(|name| {
+            let root = scene.deployed.root.file_name().map(|name| name.to_string_lossy().to_ascii_lowercase());
+            name.starts_with(['$', '@', '{']) || root.is_some_and(|root| *name.to_ascii_lowercase() == *root)
+        });
+        let makes = path.iter().any(|name| trade(&name.to_string_lossy().to_ascii_lowercase()).is_some());
+        let there =
+            path.parent().is_some_and(|above| above.as_os_str().is_empty() || scene.deployed.is_directory(above));
+        if makes && below_the_root && (there || skip > 0) && (token.contains('/') || is_command) {
             return Some((path, skip == 0));
         }
     }
@@ -161,7 +167,7 @@ fn in_tree(scene: &Scene<'_>, token: &str) -> Option<(PathBuf, bool)> {
 fn removed(scene: &Scene<'_>, clues: &mut Clues, line: &str, seen: &Seen) {
     let lower = line.to_ascii_lowercase();
     for token in tokens(line) {
-        let Some((path, _)) = in_tree(scene, &token) else { continue };
+        let Some((path, _)) = in_tree(scene, &token, false) else { continue };
         if !scene.deployed.has(&path) {
             continue;
         }

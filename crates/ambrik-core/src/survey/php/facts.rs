@@ -95,10 +95,33 @@ pub(crate) struct Facts {
     pub(crate) returns: Vec<(String, Values)>,
     /// The functions that it defines: `name`, or `class::name`.
     pub(crate) functions: Vec<String>,
-    /// Classes and functions that it defines: it is code, and not only settings.
-    pub(crate) definitions: usize,
+    /// What its outermost statements do.
+    pub(crate) shape: Shape,
     /// Whether it is for the command line only.
     pub(crate) command_line: bool,
+}
+
+/// What the outermost statements of a file do, guards against direct calls left out.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Shape {
+    /// They set variables and constants, or return an array.
+    pub(crate) settings: usize,
+    /// They define classes and functions.
+    pub(crate) definitions: usize,
+    /// They do something else.
+    pub(crate) others: usize,
+}
+
+impl Shape {
+    /// Whether it sets, and does little else.
+    pub(crate) const fn is_settings(self) -> bool {
+        self.settings > 0 && self.definitions == 0 && self.others * 2 <= self.settings
+    }
+
+    /// Whether it defines classes or functions, and does nothing when it is asked for.
+    pub(crate) const fn only_defines(self) -> bool {
+        self.definitions > 0 && self.others == 0
+    }
 }
 
 /// The functions that touch a path, the place of the path among their arguments, and what they do.
@@ -150,6 +173,7 @@ impl Facts {
             assigned: BTreeMap::new(),
             facts: Self { file: file.to_owned(), command_line: is_command_line(bytes), ..Self::default() },
         };
+        reader.shape(tree.root_node());
         let mut nodes = Vec::new();
         all_nodes(tree.root_node(), &mut nodes);
         // What a variable was given may stand below where it is used.
@@ -235,6 +259,50 @@ enum Given<'t> {
 }
 
 impl<'t> Reader<'t, '_> {
+    fn shape(&mut self, root: Node<'t>) {
+        let mut cursor = root.walk();
+        let mut statements: Vec<Node<'t>> = root.named_children(&mut cursor).collect();
+        // What stands in braces after a namespace is as outermost as the rest.
+        let bodies: Vec<Node<'t>> = statements.iter().filter_map(|node| node.child_by_field_name("body")).collect();
+        for body in bodies.iter().filter(|body| body.parent().is_some_and(|node| node.kind() == "namespace_definition"))
+        {
+            let mut cursor = body.walk();
+            statements.extend(body.named_children(&mut cursor));
+        }
+        for statement in statements {
+            let inner = statement.named_child(0).map_or("", |node| node.kind());
+            let text = self.text(statement).trim_start_matches('\\');
+            let begins = |words: &[&str]| words.iter().any(|word| text.starts_with(word));
+            let (settings, definitions, others) = match statement.kind() {
+                "php_tag"
+                | "php_end_tag"
+                | "comment"
+                | "namespace_definition"
+                | "namespace_use_declaration"
+                | "declare_statement"
+                | "text_interpolation"
+                | "text"
+                | "empty_statement" => (0, 0, 0),
+                "class_declaration"
+                | "function_definition"
+                | "interface_declaration"
+                | "trait_declaration"
+                | "enum_declaration" => (0, 1, 0),
+                "const_declaration" | "global_declaration" => (1, 0, 0),
+                "return_statement" if inner == "array_creation_expression" => (1, 0, 0),
+                "expression_statement" if inner == "assignment_expression" => (1, 0, 0),
+                "expression_statement" if begins(&["define(", "define ("]) => (1, 0, 0),
+                "expression_statement" if begins(&["defined", "ini_set", "error_reporting"]) => (0, 0, 0),
+                "if_statement" if text.len() < 160 && text.contains("defined") => (0, 0, 0),
+                _ => (0, 0, 1),
+            };
+            let shape = &mut self.facts.shape;
+            shape.settings += settings;
+            shape.definitions += definitions;
+            shape.others += others;
+        }
+    }
+
     fn text(&self, node: Node<'_>) -> &str {
         node.utf8_text(self.bytes).unwrap_or_default()
     }
@@ -269,8 +337,8 @@ impl<'t> Reader<'t, '_> {
                 };
                 if left.kind() == "variable_name" {
                     self.give(left, around, Given::All(right));
-                } else if left.kind() == "subscript_expression" && last_child(left).is_none_or(|key| key == left) {
-                    // `$list[] = …`
+                } else if left.kind() == "subscript_expression" && is_plain(right.kind()) {
+                    // `$list[] = …`, `$list['name'] = …`
                     if let Some(list) = left.named_child(0).filter(|list| list.kind() == "variable_name") {
                         self.give(list, around, Given::All(right));
                     }
@@ -298,7 +366,7 @@ impl<'t> Reader<'t, '_> {
     fn give(&mut self, variable: Node<'t>, around: &NodeScope<'t>, given: Given<'t>) {
         let key = (self.scope(around).function, self.text(variable).to_owned());
         let known = self.assigned.entry(key).or_default();
-        if known.len() < ALTERNATIVES {
+        if known.len() < ALTERNATIVES * 2 {
             known.push(given);
         }
     }
@@ -371,9 +439,7 @@ impl<'t> Reader<'t, '_> {
                 let class = self.scope(around).class;
                 let name = self.field(node, "name").unwrap_or_default().to_ascii_lowercase();
                 self.facts.functions.push(if class.is_empty() { name } else { format!("{class}::{name}") });
-                self.facts.definitions += 1;
             }
-            "class_declaration" | "trait_declaration" | "interface_declaration" => self.facts.definitions += 1,
             _ => {}
         }
     }

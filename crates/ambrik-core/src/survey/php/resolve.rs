@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Component, Path, PathBuf};
 
 use super::super::deployed::Deployed;
+use super::super::names::{Aside, trade};
 use super::facts::{Facts, Piece, ROOT, Sink, Value, Values};
 
 /// Stands for what is not known in a path.
@@ -137,7 +138,8 @@ impl<'c> Code<'c> {
             definers: BTreeMap::new(),
             left: Cell::new(0),
         };
-        for file in facts {
+        // What tests and tools set is not what the application uses.
+        for file in facts.iter().filter(|file| deployed.aside(&file.file) != Some(Aside::Development)) {
             code.take(file);
         }
         code
@@ -227,7 +229,11 @@ impl<'c> Code<'c> {
             Piece::Constant(name) => self.all(self.constants.get(&**name), deep),
             Piece::ClassConstant(class, name) => self.all(self.class_constants.get(&(&**class, &**name)), deep),
             Piece::Entry(name) if COMMON.contains(&&**name) => hole(),
-            Piece::Entry(name) => self.all(self.entries.get(&**name), deep),
+            Piece::Entry(name) => {
+                let mut texts = self.all(self.entries.get(&**name), deep);
+                texts.retain(|text| self.looks_like_a_path(text));
+                texts
+            }
             Piece::Property(class, name) => {
                 let known = self.properties.get(&**name).map(Vec::as_slice).unwrap_or_default();
                 let own: Vec<&Values> = known.iter().filter(|(c, _)| c == class).map(|(_, values)| *values).collect();
@@ -275,6 +281,14 @@ impl<'c> Code<'c> {
         texts
     }
 
+    /// Whether what is kept under a name is a path, and no other setting.
+    fn looks_like_a_path(&self, text: &str) -> bool {
+        let name = text.trim_matches(HOLE);
+        text.contains(['/', ROOT])
+            || trade(&name.to_ascii_lowercase()).is_some()
+            || self.deployed.is_directory(Path::new(name))
+    }
+
     /// What the callers of a function hand it.
     fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
         let (_, method) = function.split_once("::").unwrap_or(("", function));
@@ -319,8 +333,14 @@ impl<'c> Code<'c> {
             return self.absolute(Path::new(known)).map(|spot| (spot, whole, true));
         }
         let dir = file.parent().unwrap_or(Path::new(""));
-        let bases =
-            if begins_unknown { [Path::new(""), &self.served, dir] } else { [dir, Path::new(""), &self.served] };
+        // A path that begins nowhere begins where the page lies that was asked for: for a file deep in the tree that
+        // is another folder than its own.
+        let near = dir == self.served || dir.parent() == Some(&self.served) || dir.as_os_str().is_empty();
+        let bases = if begins_unknown || !near {
+            [Path::new(""), &self.served, dir]
+        } else {
+            [dir, Path::new(""), &self.served]
+        };
         let named: Vec<PathBuf> = bases
             .iter()
             .filter_map(|base| inside(&format!("{}/{}", base.display(), known.trim_start_matches('/'))))
@@ -329,11 +349,16 @@ impl<'c> Code<'c> {
         if let Some(path) = there {
             return Some((Spot::Inside(path.clone()), whole, !begins_unknown));
         }
-        // What is not there yet is believed where the folder it would be in is.
-        let would_be = named.iter().rev().find(|path| {
+        // What is not there yet is believed where the folder it would be in is, or where it is called as such
+        // folders are.
+        let named_so =
+            |path: &Path| path.iter().any(|name| trade(&name.to_string_lossy().to_ascii_lowercase()).is_some());
+        let in_a_folder = |path: &Path| {
             path.parent().is_some_and(|above| !above.as_os_str().is_empty() && self.deployed.is_directory(above))
-        });
-        let at_root = || named.iter().find(|path| path.components().count() == 1).filter(|_| !begins_unknown);
+        };
+        let is_file = whole == Whole::Known && Path::new(known).extension().is_some();
+        let would_be = named.iter().find(|path| in_a_folder(path) && (is_file || named_so(path)));
+        let at_root = || named.iter().find(|path| !begins_unknown && named_so(path) && !in_a_folder(path));
         would_be.or_else(at_root).map(|path| (Spot::Inside(path.clone()), whole, false))
     }
 
