@@ -137,7 +137,7 @@ pub(crate) enum Placeholder {
 }
 
 static ANY_CODE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return)\b|\$\w+\s*=")
+    Regex::new(r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return\s+[^\d;\s])|\$\w+\s*=")
         .ok()
 });
 static COMMENTS: LazyLock<Option<Regex>> =
@@ -187,9 +187,9 @@ pub(crate) fn is_key_name(name: &str) -> bool {
 static CREDENTIALS: LazyLock<Option<Regex>> = LazyLock::new(|| {
     Regex::new(
         r#"(?xim)
-        ^[^\n]*?['"\$\[>_\s.:-]?
+        ^(?P<before>[^\n]*?['"\$\[>_\s.:-]?)
         (?:\w*(?:passw(?:or)?d|passphrase|secret|api_?key|auth_?key|private_?key|access_?key|encryption_?key|hash_?key|crypt_?key|security_?key|salt|blowfish|db_?pw|db_?pass|dbpass|pass|pwd|dsn|auth_?token|access_?token)\w*|key)
-        ['"\]\s]*(?:=>|=|:|,)\s*
+        (?:['"\]\s]*(?:=>|=|:)|['"]\s*,)\s*
         "#,
     )
     .ok()
@@ -200,7 +200,14 @@ static CREDENTIALS: LazyLock<Option<Regex>> = LazyLock::new(|| {
 /// In a sample, a line that is commented out counts: it is there to be filled in.
 pub(crate) fn credentials(text: &str, is_php: bool, is_sample: bool) -> Option<usize> {
     let expression = CREDENTIALS.as_ref()?;
-    for found in expression.find_iter(text) {
+    for captured in expression.captures_iter(text) {
+        let Some(found) = captured.get(0) else { continue };
+        // A comma is between a name and its value only where something is defined.
+        let before = captured.name("before").map_or("", |before| before.as_str());
+        let called = before.trim_end_matches(['"', '\'', ' ']).trim_end_matches('(').trim_end();
+        if found.as_str().trim_end().ends_with(',') && !called.to_ascii_lowercase().ends_with("define") {
+            continue;
+        }
         let rest = &text[found.end()..];
         let value = rest.lines().next().unwrap_or_default().trim();
         let comment = found.as_str().trim_start().starts_with(['#', ';']) || (is_php && found.as_str().contains(" * "));
@@ -240,6 +247,7 @@ mod tests {
     #[case("; password = none yet", false, None)]
     #[case("[feed]\nkey = \"made-up\"", false, Some(2))]
     #[case("DB_PASSWORD=", false, Some(1))]
+    #[case("$needed = array('DB_TYPE', 'DB_PASS', 'X');", true, None)]
     #[case("'title' => 'Harbour'", true, None)]
     fn credentials_are_seen(#[case] text: &str, #[case] is_php: bool, #[case] want: Option<usize>) {
         assert_eq!(credentials(text, is_php, false), want);

@@ -12,9 +12,9 @@ use crate::survey::php::{Sink, Spot, Touched, Whole};
 const LIST: usize = 3;
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
-    let mut checked: BTreeMap<&Path, BTreeSet<&Spot>> = BTreeMap::new();
+    let mut checked: Checked<'_> = BTreeMap::new();
     for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Check) {
-        checked.entry(&touched.file).or_default().insert(&touched.spot);
+        checked.entry(&touched.file).or_default().insert((touched.line, &touched.spot));
     }
     let command_line: BTreeSet<&Path> =
         scene.facts.iter().filter(|facts| facts.command_line).map(|facts| facts.file.as_path()).collect();
@@ -24,13 +24,28 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             Some(Aside::Library) => 0.3,
             None => 1.0,
         };
+        if touched.sink == Sink::Check && is_above_another(&checked, touched) {
+            continue;
+        }
         // A check counts wherever it is made: it says what the application needs.
         let script = command_line.contains(touched.file.as_path()) && touched.sink != Sink::Check;
-        if counts > 0.0 && !script && touched.sink != Sink::Load {
+        if counts > 0.0 && !script && !matches!(touched.sink, Sink::Load | Sink::Look) {
             let is_list = checked.get(touched.file.as_path()).is_some_and(|paths| paths.len() >= LIST);
             judge(scene, clues, touched, counts, is_list);
         }
     }
+}
+
+/// The paths that each file checks, with the lines.
+type Checked<'t> = BTreeMap<&'t Path, BTreeSet<(usize, &'t Spot)>>;
+
+/// Whether the same line checks something inside this path: where that is missing, the folder is looked at instead,
+/// and the evidence is for what is inside.
+fn is_above_another(checked: &Checked<'_>, touched: &Touched) -> bool {
+    let Spot::Inside(path) = &touched.spot else { return false };
+    checked.get(touched.file.as_path()).into_iter().flatten().any(|(line, spot)| {
+        *line == touched.line && matches!(spot, Spot::Inside(other) if other != path && other.starts_with(path))
+    })
 }
 
 /// Whether a file belongs to an installer.
@@ -51,7 +66,7 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
         Sink::Open => (1.2, "is made writable"),
         Sink::Setting => (0.8, "is set to be written to"),
         Sink::Session => (1.6, "is where sessions are kept"),
-        Sink::Load => return,
+        Sink::Load | Sink::Look => return,
     };
     let weight = weight * counts * if touched.sure { 1.0 } else { 0.6 };
     let says = format!("{does} ({})", touched.call);
@@ -115,7 +130,7 @@ fn is_a_file(scene: &Scene<'_>, path: &Path, sink: Sink) -> bool {
     match sink {
         Sink::MakeDirectory | Sink::Session | Sink::Setting => false,
         Sink::Write => true,
-        Sink::Check | Sink::MoveTo | Sink::Open | Sink::Load => path.extension().is_some(),
+        Sink::Check | Sink::MoveTo | Sink::Open | Sink::Load | Sink::Look => path.extension().is_some(),
     }
 }
 

@@ -101,7 +101,7 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     }
     let writes = scene.touched.iter().find(|touched| {
         let settings = matches!(&touched.spot, Spot::Inside(p) if is_settings_name(&lower_name(p)));
-        settings && touched.file.starts_with(path) && !matches!(touched.sink, Sink::Load | Sink::Setting)
+        settings && touched.file.starts_with(path) && !matches!(touched.sink, Sink::Load | Sink::Look | Sink::Setting)
     });
     if let Some(touched) = writes {
         clues.of_kind("writes settings");
@@ -152,8 +152,11 @@ fn still_needed(scene: &Scene<'_>, clues: &mut Clues) {
             _ => None,
         })
         .collect();
-    for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load && touched.sure) {
+    for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load) {
         let Spot::Inside(loaded) = &touched.spot else { continue };
+        if !scene.deployed.is_file(loaded) {
+            continue;
+        }
         for path in &paths {
             let development = scene.deployed.aside(&touched.file) == Some(Aside::Development);
             // A page that shows the installer where there are no settings yet does not need it later.

@@ -72,6 +72,8 @@ fn sample(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real: &str, is_defa
     let weight = match (line.is_some(), used) {
         (true, true) => 2.4,
         (true, false) => 1.8,
+        // The one settings file of an application has a place for what nobody else should read, now or later.
+        (false, true) if is_main(&lower) => 1.6,
         (false, true) => 0.8,
         (false, false) => 0.4,
     };
@@ -95,6 +97,14 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     if is_translation(path) || is_of_tools(path) || labels(&text) > 10 {
         return;
     }
+    // Defaults that load what this installation sets.
+    let overridden = scene.touched.iter().any(|touched| {
+        let other = matches!(&touched.spot, Spot::Inside(p) if p != path && is_settings_name(&lower_name(p)) && !scene.deployed.has(p));
+        touched.file == *path && touched.sink == Sink::Load && other
+    });
+    if overridden {
+        weight -= 0.6;
+    }
     if does_more {
         weight -= if is_in_settings_folder(path) { 0.3 } else { 1.0 };
     }
@@ -107,11 +117,6 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     let says =
         if is_settings_name(&name) { "settings with credentials or keys" } else { "holds what looks like a key" };
     clues.inside(path, Tells::Secret, weight, says, Seen::at(path, line));
-    if matches!(path.extension().and_then(|e| e.to_str()), Some("ini" | "env" | "yml" | "yaml"))
-        && is_in_settings_folder(path)
-    {
-        clues.inside(path, Tells::Secret, 0.6, "in a folder for settings", Seen::at(path, 0));
-    }
 }
 
 /// Settings that code loads and the tree does not have: an override, or what the installer makes.
@@ -148,12 +153,17 @@ fn is_of_tools(path: &Path) -> bool {
     path.parent().is_some_and(|above| above.iter().any(|name| name.to_string_lossy().starts_with('.')))
 }
 
+/// Whether a settings file is the application's main one, by its name.
+fn is_main(name: &str) -> bool {
+    let stem = name.trim_start_matches('.').split('.').next().unwrap_or_default();
+    ["config", "settings", "configuration", "conf", "env", "localsettings", "parameters"].contains(&stem)
+}
+
 /// Whether code loads this file.
 fn loads(scene: &Scene<'_>, path: &Path) -> bool {
-    scene
-        .touched
-        .iter()
-        .any(|touched| touched.sink == Sink::Load && matches!(&touched.spot, Spot::Inside(p) if p == path))
+    scene.touched.iter().any(|touched| {
+        matches!(touched.sink, Sink::Load | Sink::Look) && matches!(&touched.spot, Spot::Inside(p) if p == path)
+    })
 }
 
 fn is_in_settings_folder(path: &Path) -> bool {

@@ -36,29 +36,31 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         for (number, line) in lines.iter().enumerate() {
             let seen = Seen::at(file, number + 1);
             let line = strip_tags(line);
-            if OPENS.as_ref().is_some_and(|opens| opens.is_match(&line)) {
+            if let Some(command) = OPENS.as_ref().and_then(|opens| opens.find(&line)) {
                 let weight = if is_script { 1.6 } else { 2.0 };
-                named(
-                    scene,
-                    clues,
-                    &line,
-                    weight,
-                    true,
-                    &seen,
-                    "is made writable by the application's own instructions",
-                );
+                let says = "is made writable by the application's own instructions";
+                let rest = &line[command.end()..];
+                let end = rest.find([';', '|', '&', ')', '#']).unwrap_or(rest.len());
+                named(scene, clues, &rest[..end], weight, Named::ByCommand, &seen, says);
             } else if is_script {
                 continue;
             } else if SAYS_WRITABLE.as_ref().is_some_and(|says| says.is_match(&line)) {
-                let found =
-                    named(scene, clues, &line, 1.5, false, &seen, "must be writable, says the application's own text");
+                let found = named(
+                    scene,
+                    clues,
+                    &line,
+                    1.5,
+                    Named::InSentence,
+                    &seen,
+                    "must be writable, says the application's own text",
+                );
                 listing = if found == 0 || line.trim_end().ends_with(':') { 12 } else { 3 };
             } else if listing > 0 {
                 let item =
                     line.trim_start().starts_with(['-', '*', '+', '•', '/', '`']) || line.starts_with([' ', '\t']);
                 let word_alone = line.split_whitespace().count() <= 2 && !line.trim().is_empty();
                 if item || word_alone {
-                    named(scene, clues, &line, 1.3, true, &seen, "is in a list of what must be writable");
+                    named(scene, clues, &line, 1.3, Named::InList, &seen, "is in a list of what must be writable");
                 } else if !line.trim().is_empty() {
                     listing = listing.saturating_sub(4);
                 }
@@ -69,6 +71,17 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             }
         }
     }
+}
+
+/// How a path is named.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Named {
+    /// After a command that makes it writable.
+    ByCommand,
+    /// In a sentence.
+    InSentence,
+    /// In a list below one.
+    InList,
 }
 
 /// Whether a text is a script or a recipe rather than a document.
@@ -84,23 +97,17 @@ fn strip_tags(line: &str) -> String {
 }
 
 /// Clues for the paths of the tree that a line names; the answer is how many.
-fn named(
-    scene: &Scene<'_>,
-    clues: &mut Clues,
-    line: &str,
-    weight: f64,
-    is_command: bool,
-    seen: &Seen,
-    says: &str,
-) -> usize {
+fn named(scene: &Scene<'_>, clues: &mut Clues, line: &str, weight: f64, how: Named, seen: &Seen, says: &str) -> usize {
     let mut found = 0;
+    let mut first = true;
     let quoted = |token: &str| ["`", "\"", "'", "*"].iter().any(|mark| line.contains(&format!("{mark}{token}{mark}")));
     for token in tokens(line) {
-        let Some((path, whole)) = in_tree(scene, &token, is_command) else { continue };
+        let Some((path, whole)) = in_tree(scene, &token, how == Named::ByCommand && first) else { continue };
+        first = false;
         let name = lower_name(&path);
         let plain_word = !token.contains('/') && !token.contains('_') && !token.contains('.');
         let near = ["folder", "director", "dir "].iter().any(|word| line.to_ascii_lowercase().contains(word));
-        if plain_word && !is_command && !quoted(&token) && !(near && trade(&name).is_some()) {
+        if plain_word && how == Named::InSentence && !quoted(&token) && !(near && trade(&name).is_some()) {
             continue;
         }
         found += 1;
@@ -142,7 +149,8 @@ fn in_tree(scene: &Scene<'_>, token: &str, is_command: bool) -> Option<(PathBuf,
         }
         let there = |path: &Path| scene.deployed.has(path) && !path.as_os_str().is_empty();
         if there(&path) {
-            return Some((path, skip == 0));
+            let whole = skip == 0 || (skip == 1 && names[0].starts_with(['$', '@', '{']));
+            return Some((path, whole));
         }
         let served = scene.served.join(&path);
         if !scene.served.as_os_str().is_empty() && there(&served) {

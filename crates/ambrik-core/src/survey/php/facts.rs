@@ -59,8 +59,10 @@ pub(crate) enum Sink {
     Session,
     /// It is made writable.
     Open,
-    /// Another PHP file is loaded from there.
+    /// Another PHP file, or settings, are loaded from there.
     Load,
+    /// It is asked whether there is such a file.
+    Look,
 }
 
 /// A place where a path is touched.
@@ -146,6 +148,10 @@ const SINKS: &[(&str, usize, Sink)] = &[
     ("mkdir", 0, Sink::MakeDirectory),
     ("chmod", 0, Sink::Open),
     ("session_save_path", 0, Sink::Session),
+    ("parse_ini_file", 0, Sink::Load),
+    ("file_exists", 0, Sink::Look),
+    ("is_file", 0, Sink::Look),
+    ("is_readable", 0, Sink::Look),
 ];
 
 /// Methods that do, whatever the class.

@@ -28,7 +28,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// What a file must hold to be worth parsing: a call that touches files, or a name that paths are kept under.
 static TELLING: LazyLock<Option<Regex>> = LazyLock::new(|| {
     Regex::new(
-        r"(?i)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include",
+        r"(?i)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include|parse_ini|file_exists|is_file|is_readable",
     )
     .ok()
 });

@@ -284,9 +284,8 @@ impl<'c> Code<'c> {
     /// Whether what is kept under a name is a path, and no other setting.
     fn looks_like_a_path(&self, text: &str) -> bool {
         let name = text.trim_matches(HOLE);
-        text.contains(['/', ROOT])
-            || trade(&name.to_ascii_lowercase()).is_some()
-            || self.deployed.is_directory(Path::new(name))
+        let is_trade = trade(&name.to_ascii_lowercase()).is_some() && !name.contains('_');
+        text.contains(['/', ROOT]) || is_trade || self.deployed.is_directory(Path::new(name))
     }
 
     /// What the callers of a function hand it.
