@@ -36,6 +36,10 @@ fn show(progress: &Progress, what: &'static str, wait: &mpsc::Receiver<()>) {
     bar.set_message(what);
     while !ended(Duration::from_millis(100)) {
         bar.set_position(progress.entries.load(Ordering::Relaxed));
+        let read = progress.read.load(Ordering::Relaxed);
+        if read > 0 {
+            bar.set_message(format!("{what}, {read} PHP files read,"));
+        }
     }
     bar.finish_and_clear();
 }

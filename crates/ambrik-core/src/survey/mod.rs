@@ -25,7 +25,7 @@ pub use clue::Seen;
 use clue::{Clues, Tells};
 use deployed::Deployed;
 use evidence::{KINDS, Scene};
-use php::{Code, Facts, Sink, Spot};
+use php::{Code, Sink, Spot, Touched, Whole};
 use weigh::Scales;
 
 /// How sure a proposal is.
@@ -140,10 +140,14 @@ pub fn survey(
     let php = services.account(host, Role::Php, &folder);
     let web = services.account(host, Role::Web, &folder);
     let php_uid = php.as_ref().ok().map(|answer| answer.account.ids.uid);
-    let mut facts = php::read(&deployed, is_passed_over);
+    let mut facts = php::read(&deployed, is_passed_over, progress);
     let php_files = facts.len();
-    let settings = follow_settings(host, &deployed, &served, &mut facts);
-    let touched = Code::new(&deployed, &facts, &served).touched();
+    let mut touched = Code::new(&deployed, &facts, &served).touched();
+    let settings = outside_loads(host, &deployed, &touched);
+    if !settings.is_empty() {
+        facts.extend(settings.iter().filter_map(|(path, text, _)| php::one(path, text.as_bytes())));
+        touched = Code::new(&deployed, &facts, &served).touched();
+    }
     let scene = Scene {
         host,
         deployed: &deployed,
@@ -274,29 +278,20 @@ fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
 
 /// Settings outside the tree that its code loads: their path, text, and where they are loaded. What they set counts
 /// with the code's own.
-fn follow_settings(
-    host: &Host,
-    deployed: &Deployed,
-    served: &Path,
-    facts: &mut Vec<Facts>,
-) -> Vec<(PathBuf, String, Seen)> {
-    let mut found: BTreeMap<PathBuf, Seen> = BTreeMap::new();
-    for touched in Code::new(deployed, facts, served).touched() {
+fn outside_loads(host: &Host, deployed: &Deployed, touched: &[Touched]) -> Vec<(PathBuf, String, Seen)> {
+    let mut found: BTreeMap<&Path, Seen> = BTreeMap::new();
+    for touched in touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::Known) {
         if let Spot::Outside(path) = &touched.spot
-            && touched.sink == Sink::Load
-            && touched.whole == php::Whole::Known
             && deployed.aside(&touched.file).is_none()
         {
-            found.entry(path.clone()).or_insert_with(|| Seen::at(&touched.file, touched.line));
+            found.entry(path).or_insert_with(|| Seen::at(&touched.file, touched.line));
         }
     }
-    let mut settings = Vec::new();
-    for (path, seen) in found {
-        let Ok(bytes) = host.read(&path, LONGEST_TEXT) else { continue };
-        facts.extend(php::one(&path, &bytes));
-        settings.push((path, String::from_utf8_lossy(&bytes).into_owned(), seen));
-    }
-    settings
+    let read = found.into_iter().filter_map(|(path, seen)| {
+        let bytes = host.read(path, LONGEST_TEXT).ok()?;
+        Some((path.to_owned(), String::from_utf8_lossy(&bytes).into_owned(), seen))
+    });
+    read.collect()
 }
 
 /// Settings outside the tree are secret where they hold credentials; a folder of their own goes with them.

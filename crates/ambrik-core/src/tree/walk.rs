@@ -127,6 +127,8 @@ impl Look<'_> {
 pub struct Progress {
     /// The entries looked at so far.
     pub entries: AtomicU64,
+    /// The files read so far, where a survey reads them.
+    pub read: AtomicU64,
 }
 
 /// What is left of a walk.

@@ -114,6 +114,9 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     if !is_php && name.ends_with(".json") && !name.contains("config") && !name.contains("secret") {
         weight -= 0.8;
     }
+    if !is_settings_name(&name) && loads(scene, path) {
+        weight += 0.6;
+    }
     let says =
         if is_settings_name(&name) { "settings with credentials or keys" } else { "holds what looks like a key" };
     clues.inside(path, Tells::Secret, weight, says, Seen::at(path, line));

@@ -14,7 +14,7 @@ const ALTERNATIVES: usize = 8;
 const DEEPEST: usize = 24;
 
 /// A piece of a value; a value is pieces one after the other.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(crate) enum Piece {
     Text(String),
     /// Not known.

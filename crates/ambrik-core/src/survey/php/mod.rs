@@ -15,7 +15,9 @@ use std::time::{Duration, Instant};
 use regex::bytes::Regex;
 
 use super::deployed::Deployed;
+use super::names::Aside;
 use crate::check::is_php_name;
+use crate::tree::Progress;
 
 pub(crate) use facts::{Facts, Sink};
 pub(crate) use resolve::{Code, Spot, Touched, Whole};
@@ -33,11 +35,19 @@ static TELLING: LazyLock<Option<Regex>> = LazyLock::new(|| {
     .ok()
 });
 
+/// The same for somebody else's library.
+static LIBRARY_TELLING: LazyLock<Option<Regex>> =
+    LazyLock::new(|| Regex::new(r"(?i)is_writ|\bdefine\s*\(|session_save_path").ok());
+
 /// Reads the PHP of a tree, on all cores, each file by itself.
-pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sync) -> Vec<Facts> {
+///
+/// Tests are left out, and of libraries all but what checks paths or sets constants: they write where the application
+/// tells them.
+pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sync, progress: &Progress) -> Vec<Facts> {
     let files: Vec<&PathBuf> = deployed
         .files()
         .filter(|(path, _)| (is_php_name(path) || is_php_by_other_name(path)) && !passed_over(path))
+        .filter(|(path, _)| deployed.aside(path) != Some(Aside::Development))
         .map(|(path, _)| path)
         .collect();
     let next = AtomicUsize::new(0);
@@ -49,7 +59,12 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
             let _ = parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into());
             let mut found = Vec::new();
             while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
-                found.extend(deployed.content(path, LONGEST).and_then(|bytes| parse(&mut parser, path, &bytes)));
+                progress.read.fetch_add(1, Ordering::Relaxed);
+                let Some(bytes) = deployed.content(path, LONGEST) else { continue };
+                let library = deployed.aside(path) == Some(Aside::Library);
+                if !(library && LIBRARY_TELLING.as_ref().is_some_and(|telling| !telling.is_match(&bytes))) {
+                    found.extend(parse(&mut parser, path, &bytes));
+                }
             }
             found
         };

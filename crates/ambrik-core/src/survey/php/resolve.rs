@@ -1,7 +1,7 @@
 //! The files of a tree together: symbols become paths.
 
-use std::cell::Cell;
-use std::collections::{BTreeMap, BTreeSet};
+use std::cell::{Cell, RefCell};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Component, Path, PathBuf};
 
 use super::super::deployed::Deployed;
@@ -121,6 +121,8 @@ pub(crate) struct Code<'c> {
     /// The classes that define a method of this name.
     definers: BTreeMap<&'c str, BTreeSet<&'c str>>,
     left: Cell<usize>,
+    /// What symbols were found to be, so that each is followed once.
+    known: RefCell<HashMap<Piece, Vec<String>>>,
 }
 
 impl<'c> Code<'c> {
@@ -137,6 +139,7 @@ impl<'c> Code<'c> {
             calls: BTreeMap::new(),
             definers: BTreeMap::new(),
             left: Cell::new(0),
+            known: RefCell::default(),
         };
         // What tests and tools set is not what the application uses.
         for file in facts.iter().filter(|file| deployed.aside(&file.file) != Some(Aside::Development)) {
@@ -221,10 +224,18 @@ impl<'c> Code<'c> {
         if deep > DEEPEST || self.left.get() == 0 {
             return hole();
         }
+        match piece {
+            Piece::Text(text) => return vec![text.clone()],
+            Piece::Hole => return hole(),
+            symbol => {
+                if let Some(known) = self.known.borrow().get(symbol) {
+                    return known.clone();
+                }
+            }
+        }
         self.left.set(self.left.get() - 1);
         let found = match piece {
-            Piece::Text(text) => vec![text.clone()],
-            Piece::Hole => hole(),
+            Piece::Text(_) | Piece::Hole => Vec::new(),
             Piece::Served => vec![format!("{ROOT}/{}", self.served.display())],
             Piece::Constant(name) => self.all(self.constants.get(&**name), deep),
             Piece::ClassConstant(class, name) => self.all(self.class_constants.get(&(&**class, &**name)), deep),
@@ -260,7 +271,12 @@ impl<'c> Code<'c> {
                 self.texts(inner, deep + 1).iter().map(|text| above(text, *levels)).collect()
             }
         };
-        if found.is_empty() { hole() } else { found }
+        let found = if found.is_empty() { hole() } else { found };
+        // What was cut short for its depth is not the whole answer.
+        if deep <= DEEPEST / 2 && self.left.get() > 0 && !matches!(piece, Piece::Above(..)) {
+            self.known.borrow_mut().insert(piece.clone(), found.clone());
+        }
+        found
     }
 
     fn all(&self, found: Option<&Vec<&Values>>, deep: usize) -> Vec<String> {
