@@ -164,11 +164,6 @@ impl<'s> Session<'s> {
         })
     }
 
-    /// Whether results go to a terminal.
-    pub(crate) fn is_terminal(&self) -> bool {
-        io::stdout().is_terminal()
-    }
-
     /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is
     /// inside it, unless it names a folder below it as this system does.
     pub(crate) fn on_host(&self, dir: &Path) -> Result<PathBuf, Failure> {

@@ -1,10 +1,10 @@
 //! A survey as a site file: each line with its reason, what is uncertain commented out with its question.
 
 use std::fmt::{self, Write as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use super::{Confidence, Part, Question, Reason, Survey};
-use crate::host::Undecided;
+use crate::host::{Answer, Undecided};
 use crate::shown::Shown;
 use crate::site::Write;
 
@@ -35,11 +35,19 @@ impl Survey {
         if let Some(keeper) = &self.keeper {
             line(out, &format!("keeper = {}", toml(keeper)), "owns the tree")?;
         }
-        account(out, "php", self.php.as_ref())?;
-        account(out, "web", self.web.as_ref())?;
+        account(out, "php", self.php.as_ref(), self.php_usual.as_deref())?;
+        account(out, "web", self.web.as_ref(), None)?;
         for item in &self.parts {
             writeln!(out)?;
-            part(out, item, "")?;
+            if item.path.to_str().is_some() {
+                part(out, item, "")?;
+            } else {
+                writeln!(
+                    out,
+                    "# Question: its name is not UTF-8, which a site file cannot hold: which pattern names it?"
+                )?;
+                part(out, item, "# ")?;
+            }
         }
         for Question { asks, part: item } in &self.questions {
             writeln!(out, "\n# Question: {asks}")?;
@@ -49,23 +57,27 @@ impl Survey {
     }
 }
 
-fn account(out: &mut String, key: &str, found: Result<&crate::host::Answer, &Undecided>) -> fmt::Result {
-    match found {
-        Ok(answer) => {
-            let account = &answer.account;
-            let name = if account.user == account.group { account.user.clone() } else { account.to_string() };
-            line(out, &format!("{key:<6} = {}", toml(&name)), &one_line(&answer.because))
-        }
-        Err(Undecided::Unknown) => {
-            line(out, &format!("# {key} = \"…\""), "Question: which account? nothing on this host tells")
-        }
-        Err(Undecided::Several(answers)) => {
-            writeln!(out, "# Question: which of these accounts?")?;
-            for answer in answers {
-                line(out, &format!("# {key} = {}", toml(&answer.account.user)), &one_line(&answer.because))?;
+/// A line for an account that is known. For one of several, the first stands; where none is known, the usual one.
+fn account(out: &mut String, key: &str, found: Result<&Answer, &Undecided>, usual: Option<&str>) -> fmt::Result {
+    let name = |answer: &Answer| {
+        let account = &answer.account;
+        toml(&if account.user == account.group { account.user.clone() } else { account.to_string() })
+    };
+    match (found, usual) {
+        (Ok(answer), _) => line(out, &format!("{key:<6} = {}", name(answer)), &one_line(&answer.because)),
+        (Err(Undecided::Several(answers)), _) => {
+            writeln!(out, "# Question: which of these accounts is {key}?")?;
+            for (n, answer) in answers.iter().enumerate() {
+                let lead = if n == 0 { "" } else { "# " };
+                line(out, &format!("{lead}{key:<6} = {}", name(answer)), &one_line(&answer.because))?;
             }
             Ok(())
         }
+        (Err(Undecided::Unknown), Some(usual)) => {
+            let why = "Question: is it this one? Nothing on this host tells; it is the usual one";
+            line(out, &format!("{key:<6} = {}", toml(usual)), why)
+        }
+        (Err(Undecided::Unknown), None) => line(out, &format!("# {key} = \"…\""), "left out: the same as php"),
     }
 }
 
@@ -73,7 +85,7 @@ fn part(out: &mut String, part: &Part, lead: &str) -> fmt::Result {
     writeln!(out, "{lead}[[part]]")?;
     let mut reasons = part.because.iter();
     let first = reasons.next().map(reason).unwrap_or_default();
-    line(out, &format!("{lead}path  = {}", quoted(&part.path)), &first)?;
+    line(out, &format!("{lead}path  = {}", quoted(&literal(&part.path))), &first)?;
     let second = reasons.next().map(reason).unwrap_or_default();
     line(out, &format!("{lead}use   = \"{}\"", part.used_as), &second)?;
     if part.write != part.used_as.default_write() {
@@ -84,10 +96,10 @@ fn part(out: &mut String, part: &Part, lead: &str) -> fmt::Result {
         };
         line(out, &format!("{lead}write = \"{}\"", part.write), why)?;
     }
-    if let Some(from) = &part.from {
+    if let Some(from) = part.from.as_ref().filter(|_| literal(&part.path) == part.path) {
         line(out, &format!("{lead}from  = {}", quoted(from)), "its sample")?;
     }
-    if part.create {
+    if part.create && literal(&part.path) == part.path {
         line(out, &format!("{lead}create = true"), "made where it is missing")?;
     }
     Ok(())
@@ -99,6 +111,13 @@ fn reason(reason: &Reason) -> String {
 
 fn line(out: &mut String, text: &str, comment: &str) -> fmt::Result {
     if comment.is_empty() { writeln!(out, "{text}") } else { writeln!(out, "{text:<COLUMN$} # {comment}") }
+}
+
+/// A path as a pattern that names it alone: what would be a wildcard stands in brackets.
+fn literal(path: &Path) -> PathBuf {
+    let Some(text) = path.to_str() else { return path.to_owned() };
+    let wild = |c: char| if matches!(c, '*' | '?' | '[') { format!("[{c}]") } else { c.to_string() };
+    PathBuf::from(text.chars().map(wild).collect::<String>())
 }
 
 /// A path as TOML has it. Names that are not UTF-8 cannot stand in a site file; they are shown escaped.

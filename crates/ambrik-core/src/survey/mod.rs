@@ -106,6 +106,8 @@ pub struct Survey {
     pub keeper: Option<String>,
     /// Who PHP runs as.
     pub php: Found,
+    /// Where that is not known: the account of this host that it most often is, for a draft to begin with.
+    pub php_usual: Option<String>,
     /// Who reads static files.
     pub web: Found,
     /// The proposed parts: secrets, what is written to, installers, what is hidden.
@@ -119,6 +121,9 @@ pub struct Survey {
     /// What could not be looked at.
     pub unseen: Vec<PathBuf>,
 }
+
+/// What distributions call the account of the web server, the most usual first.
+const USUAL: &[&str] = &["www-data", "apache", "nginx", "http", "wwwrun", "www", "httpd", "nobody"];
 
 /// The longest text that is read for its words.
 const LONGEST_TEXT: usize = 512 << 10;
@@ -170,7 +175,9 @@ pub fn survey(
     });
     own.extend(secrets);
     let weighed = Scales { host, deployed: &deployed, clues: &clues, php: php_uid, settings: &own }.weigh();
+    let usual = USUAL.iter().filter_map(|name| accounts.user(name)).map(|account| account.user);
     Ok(Survey {
+        php_usual: usual.into_iter().next(),
         keeper: keeper(&deployed, accounts, php_uid, web.as_ref().ok()),
         root: deployed.root.clone(),
         served,
@@ -233,8 +240,7 @@ fn served(
 fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
     let is_text = |path: &Path| {
         let name = names::lower_name(path);
-        let document =
-            [".txt", ".md", ".html", ".htm", ".rst", ".adoc", ".textile"].iter().any(|end| name.ends_with(end));
+        let document = names::ends_in(&name, &[".txt", ".md", ".html", ".htm", ".rst", ".adoc", ".textile"]);
         let named = [
             "readme",
             "install",
@@ -253,12 +259,8 @@ fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
         let in_documents = path
             .components()
             .any(|c| matches!(c.as_os_str().to_str(), Some("doc" | "docs" | "documentation" | "Docs")));
-        let script = name.ends_with(".sh")
-            || name.contains("makefile")
-            || name.contains("dockerfile")
-            || name.ends_with(".spec");
-        let server =
-            name.contains("apache") || name.contains("nginx") || name.ends_with(".conf") || name.contains(".conf");
+        let script = names::is_script_name(&name);
+        let server = name.contains("apache") || name.contains("nginx") || name.contains(".conf");
         let plain = path.extension().is_none() && named;
         (document && (named || in_documents)) || script || server || plain
     };

@@ -15,6 +15,16 @@ pub(crate) fn lower_name(path: &Path) -> String {
     path.file_name().map(|name| name.to_string_lossy().to_ascii_lowercase()).unwrap_or_default()
 }
 
+/// Whether a name, in lower case, has one of these endings.
+pub(crate) fn ends_in(name: &str, endings: &[&str]) -> bool {
+    endings.iter().any(|ending| name.ends_with(ending))
+}
+
+/// Whether a name, in lower case, is that of a script or of a recipe for building.
+pub(crate) fn is_script_name(name: &str) -> bool {
+    ends_in(name, &[".sh", ".spec"]) || name.contains("makefile") || name.contains("dockerfile")
+}
+
 /// What folders of this name are for in the trade, where it is for writing.
 pub(crate) fn trade(name: &str) -> Option<Use> {
     let name = name.trim_start_matches(['.', '_']).trim_end_matches(['_', '-']);

@@ -42,7 +42,7 @@ impl Scales<'_> {
         self.installers(&mut weighed);
         self.written(&mut weighed);
         self.hidden(&mut weighed);
-        weighed.parts.sort_by(|a, b| order(a).cmp(&order(b)));
+        weighed.parts.sort_by_key(order);
         weighed.questions.sort_by(|a, b| a.part.path.cmp(&b.part.path));
         weighed
     }

@@ -1,6 +1,6 @@
 //! `survey`: looks at a deployed tree and drafts its site file.
 
-use std::io::Write as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
 
 use ambrik_core::host;
@@ -48,7 +48,7 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
     }
     match session.format {
         Format::Json => output::json_survey::survey(&found, session.raw_out())?,
-        Format::Text if args.save.is_none() && (args.draft || !session.is_terminal()) => {
+        Format::Text if args.save.is_none() && (args.draft || !std::io::stdout().is_terminal()) => {
             write!(session.raw_out(), "{}", found.draft())?;
         }
         Format::Text => output::survey_text::render(&found, args.save.is_some(), &mut session.out())?,
@@ -103,7 +103,8 @@ fn save(found: &Survey, name: &str, replace: bool, session: &mut Session<'_>) ->
 /// Writes a file whole or not at all: beside its place first, then under its name.
 fn put(file: &Path, text: &str, replace: bool) -> std::io::Result<()> {
     let folder = file.parent().unwrap_or(Path::new("."));
-    let mut new = tempfile::NamedTempFile::new_in(folder)?;
+    let readable = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+    let mut new = tempfile::Builder::new().permissions(readable).tempfile_in(folder)?;
     new.write_all(text.as_bytes())?;
     new.as_file().sync_all()?;
     if replace {

@@ -1,7 +1,7 @@
 //! The tree as it lives: what php made or owns where the rest is not its, and what links lead to.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::LazyLock;
 
 use regex::Regex;
@@ -132,7 +132,7 @@ fn is_kept_key(path: &Path) -> bool {
     matches!(path.extension().and_then(|e| e.to_str()), Some("key" | "pem" | "p12" | "pfx"))
 }
 
-fn is_text(path: &PathBuf) -> bool {
+fn is_text(path: &Path) -> bool {
     let kind = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
     matches!(
         kind.as_str(),

@@ -8,7 +8,7 @@ use regex::Regex;
 use super::Scene;
 use crate::check::is_php_name;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, credentials, is_settings_name, lower_name};
+use crate::survey::names::{Aside, credentials, ends_in, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot};
 
 /// Longer files are no settings.
@@ -111,7 +111,7 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     if is_php && !is_in_settings_folder(path) && !loads(scene, path) {
         weight -= 0.4;
     }
-    if !is_php && name.ends_with(".json") && !name.contains("config") && !name.contains("secret") {
+    if !is_php && ends_in(&name, &[".json"]) && !name.contains("config") && !name.contains("secret") {
         weight -= 0.8;
     }
     if !is_settings_name(&name) && loads(scene, path) {

@@ -7,7 +7,7 @@ use regex::Regex;
 
 use super::Scene;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{is_settings_name, lower_name, trade};
+use crate::survey::names::{is_script_name, is_settings_name, lower_name, trade};
 
 static SAYS_WRITABLE: LazyLock<Option<Regex>> = LazyLock::new(|| {
     Regex::new(r"(?i)\bwrit(?:e?able|e access|e permission|ten to by)|permission(?:s)? to write|\bwrite to\b|read/write|read-write|\brw\b|chmod|chown").ok()
@@ -87,7 +87,7 @@ enum Named {
 /// Whether a text is a script or a recipe rather than a document.
 fn is_script(file: &Path) -> bool {
     let name = lower_name(file);
-    name.ends_with(".sh") || name.contains("makefile") || name.contains("dockerfile") || name.ends_with(".spec")
+    is_script_name(&name)
 }
 
 /// HTML and Markdown without their marks.

@@ -1,10 +1,12 @@
 //! PHP code as far as a survey needs it: which paths it checks, makes and writes to.
 //!
-//! [`facts`] parses one file and keeps what it says in symbols; [`resolve`] puts the files together, and turns the
+//! [`mod@read`] goes through one parsed file and keeps what it says as [`facts`], in symbols; [`resolve`] puts the files together, and turns the
 //! symbols into paths as far as constants, settings and one level of functions go. No code is run.
 
 mod facts;
+mod read;
 mod resolve;
+mod values;
 
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -15,7 +17,7 @@ use std::time::{Duration, Instant};
 use regex::bytes::Regex;
 
 use super::deployed::Deployed;
-use super::names::Aside;
+use super::names::{Aside, ends_in};
 use crate::check::is_php_name;
 use crate::tree::Progress;
 
@@ -78,7 +80,7 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
 /// Samples of settings and modules are PHP under other names.
 fn is_php_by_other_name(path: &Path) -> bool {
     let name = path.file_name().map(|name| name.to_string_lossy().to_ascii_lowercase()).unwrap_or_default();
-    name.contains(".php") || name.ends_with(".module") || name.ends_with(".install") || name.ends_with(".class")
+    name.contains(".php") || ends_in(&name, &[".module", ".install", ".class"])
 }
 
 /// One file's facts; nothing where it is not worth parsing, or is no PHP.
