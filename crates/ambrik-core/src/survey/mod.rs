@@ -12,7 +12,7 @@ mod names;
 mod php;
 mod weigh;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Uid};
@@ -145,6 +145,7 @@ pub fn survey(
     let php = services.account(host, Role::Php, &folder);
     let web = services.account(host, Role::Web, &folder);
     let php_uid = php.as_ref().ok().map(|answer| answer.account.ids.uid);
+    let php_ids = php.as_ref().ok().map(|answer| &answer.account.ids);
     let mut facts = php::read(&deployed, is_passed_over, progress);
     let php_files = facts.len();
     let mut touched = Code::new(&deployed, &facts, &served).touched();
@@ -174,7 +175,18 @@ pub fn survey(
         _ => None,
     });
     own.extend(secrets);
-    let weighed = Scales { host, deployed: &deployed, clues: &clues, php: php_uid, settings: &own }.weigh();
+    let settings_files: BTreeSet<PathBuf> =
+        facts.iter().filter(|facts| facts.shape.is_settings()).map(|facts| facts.file.clone()).collect();
+    let weighed = Scales {
+        host,
+        deployed: &deployed,
+        clues: &clues,
+        php: php_uid,
+        php_ids,
+        settings: &own,
+        settings_files: &settings_files,
+    }
+    .weigh();
     let usual = USUAL.iter().filter_map(|name| accounts.user(name)).map(|account| account.user);
     Ok(Survey {
         php_usual: usual.into_iter().next(),

@@ -122,8 +122,8 @@ pub(crate) fn is_placeholder(deployed: &Deployed, path: &Path) -> Option<Placeho
         }
         ".gitignore" => Some(Placeholder::Ignore),
         ".gitkeep" | ".keep" | ".keepme" | ".empty" | ".dummy" | ".placeholder" | "empty" | "keep" | "placeholder"
-        | ".svnkeep" | ".hgkeep" | "dummy.txt" | "placeholder.txt" | "empty.txt" | "delete.me" | ".donotdelete"
-        | ".exists" | ".nothing" | ".cvsignore" | ".hgignore" | "remove.txt" | "dummy" => {
+        | ".svnkeep" | ".hgkeep" | "dummy.txt" | "_dummy" | "placeholder.txt" | "empty.txt" | "delete.me"
+        | ".donotdelete" | ".exists" | ".nothing" | ".cvsignore" | ".hgignore" | "remove.txt" | "dummy" => {
             (size < 512).then_some(Placeholder::Keep)
         }
         name if name.starts_with("readme") => (size < 2048).then_some(Placeholder::Note),

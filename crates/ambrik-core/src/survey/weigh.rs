@@ -8,9 +8,11 @@ use super::deployed::Deployed;
 use super::names::{is_placeholder, is_stub, lower_name, trade};
 use super::php::Spot;
 use super::{Confidence, Part, Question, Reason};
-use crate::account::Uid;
+use crate::access::permits;
+use crate::account::{Ids, Uid};
 use crate::check::is_php_name;
 use crate::entry::Kind;
+use crate::mode::Perm;
 use crate::site::{Use, Write};
 use crate::tree::Host;
 
@@ -31,8 +33,12 @@ pub(super) struct Scales<'s> {
     pub(super) deployed: &'s Deployed,
     pub(super) clues: &'s Clues,
     pub(super) php: Option<Uid>,
+    /// The ids that it has.
+    pub(super) php_ids: Option<&'s Ids>,
     /// The texts of this installation's own settings files: what they name outside the tree is meant.
     pub(super) settings: &'s [String],
+    /// The PHP files that set something and do nothing else.
+    pub(super) settings_files: &'s BTreeSet<PathBuf>,
 }
 
 impl Scales<'_> {
@@ -67,7 +73,12 @@ impl Scales<'_> {
                 confidence: confidence(weight),
                 because,
             };
-            if weight >= ENOUGH {
+            // To read is what a secret gives php: outside the tree it must be able to already.
+            let given = matches!(spot, Spot::Outside(path) if !self.php_may(path, Perm::R));
+            if given {
+                let asks = "is it this installation's? php cannot read it now, and would get to";
+                weighed.questions.push(Question { asks: asks.into(), part });
+            } else if weight >= ENOUGH {
                 weighed.parts.push(part);
             } else {
                 weighed.questions.push(Question { asks: "does it hold credentials or keys?".into(), part });
@@ -152,38 +163,57 @@ impl Scales<'_> {
         self.outside(outside, weighed);
     }
 
-    /// Where a folder holds nothing but what is proposed, it is itself what is written to.
+    /// Where a folder that is called as such folders are holds nothing but what is proposed, it is itself what is
+    /// written to.
     fn together(&self, proposed: &mut BTreeMap<PathBuf, f64>) {
-        let above: BTreeSet<PathBuf> = proposed.keys().filter_map(|path| path.parent().map(Path::to_owned)).collect();
-        for dir in above.into_iter().filter(|dir| !dir.as_os_str().is_empty()) {
-            let inside: Vec<&PathBuf> = proposed.keys().filter(|path| path.parent() == Some(&dir)).collect();
-            let rest = self.deployed.inside(&dir).all(|(path, entry)| match entry.kind {
-                Kind::Directory => proposed.contains_key(path),
-                _ => is_placeholder(self.deployed, path).is_some(),
-            });
-            let named = trade(&lower_name(&dir)).is_some_and(|used_as| used_as != Use::Store);
-            if rest && named && inside.len() > 1 && !proposed.contains_key(&dir) && self.deployed.is_directory(&dir) {
-                let weight = inside.iter().filter_map(|path| proposed.get(*path)).copied().fold(0.0, f64::max);
-                proposed.insert(dir, weight);
+        let above: BTreeSet<PathBuf> =
+            proposed.keys().flat_map(|path| path.ancestors().skip(1)).map(Path::to_owned).collect();
+        for dir in above.into_iter().filter(|dir| !dir.as_os_str().is_empty() && self.deployed.is_directory(dir)) {
+            let inside: Vec<f64> =
+                proposed.iter().filter(|(path, _)| path.starts_with(&dir)).map(|(_, weight)| *weight).collect();
+            let covered =
+                self.deployed.below(&dir).filter(|(_, entry)| entry.kind != Kind::Directory).all(|(path, _)| {
+                    path.ancestors().any(|above| proposed.contains_key(above))
+                        || is_placeholder(self.deployed, path).is_some()
+                });
+            // What is in a folder called `var` is for different uses.
+            let name = lower_name(&dir);
+            if covered && trade(&name).is_some() && name != "var" && inside.len() > 1 && !proposed.contains_key(&dir) {
+                proposed.insert(dir, inside.into_iter().fold(0.0, f64::max));
             }
         }
     }
 
+    /// What is outside the tree: code and links can name anything on the host, so it is proposed only where it gives
+    /// php nothing that it does not have, or makes something new.
     fn outside(&self, found: Vec<(PathBuf, f64)>, weighed: &mut Weighed) {
         for (path, weight) in found {
             let spot = Spot::Outside(path.clone());
-            let there = self.host.resolve(&path).is_ok_and(|resolved| resolved.facts.kind == Kind::Directory);
             let text = path.to_string_lossy().into_owned();
             let meant = self.settings.iter().any(|settings| settings.contains(&text));
-            let own = path.components().count() > 3;
+            let for_data = ["/var", "/srv", "/home", "/opt", "/data", "/mnt"].iter().any(|top| path.starts_with(top));
+            let allowed = match self.host.resolve(&path) {
+                Ok(_) => self.php_may(&path, Perm::W),
+                Err(_) => meant,
+            };
+            if path.components().count() <= 3 {
+                continue;
+            }
             let mut part = self.part(&spot, &path, weight, self.used_as(&spot, &path));
             part.create = true;
-            if weight >= ENOUGH && own && (there || meant) {
+            if weight >= ENOUGH && for_data && allowed {
                 weighed.parts.push(part);
-            } else if own {
+            } else {
                 weighed.questions.push(Question { asks: "does this installation keep files there?".into(), part });
             }
         }
+    }
+
+    /// Whether php has a right on a path outside the tree already, every directory on the way counted.
+    fn php_may(&self, path: &Path, right: Perm) -> bool {
+        let (Some(php), Ok(resolved)) = (self.php_ids, self.host.resolve(path)) else { return false };
+        let reached = resolved.way.iter().all(|passed| permits(php, &passed.facts.rights, Perm::X));
+        reached && permits(php, &resolved.facts.rights, right)
     }
 
     fn hidden(&self, weighed: &mut Weighed) {
@@ -252,9 +282,17 @@ impl Scales<'_> {
             return is_php_name(dir);
         }
         let scratch = trade(&lower_name(dir)) == Some(Use::Scratch);
+        // In a folder of data, a file that only sets something is data; in one of settings it is what the server runs.
+        let data = trade(&lower_name(dir)).is_some();
+        let only_sets = |path: &PathBuf| data && self.settings_files.contains(path);
         self.deployed.below(dir).any(|(path, entry)| {
             let made = scratch && self.php == Some(entry.uid) && self.php != Some(self.deployed.owner);
-            entry.kind == Kind::File && is_php_name(path) && !made && entry.size > 0 && !is_stub(self.deployed, path)
+            entry.kind == Kind::File
+                && is_php_name(path)
+                && !made
+                && entry.size > 0
+                && !only_sets(path)
+                && !is_stub(self.deployed, path)
         })
     }
 }

@@ -56,6 +56,7 @@ pub(super) fn is_installers(path: &Path) -> bool {
     })
 }
 
+/// What a place where a path is touched tells; `counts` is how much its file says about the application.
 fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, is_list: bool) {
     let (weight, does) = match touched.sink {
         Sink::Check if is_list => (2.5, "is checked to be writable, in a list of such checks"),
@@ -86,7 +87,10 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
             if is_key_name(&name) { "a key or password file that code makes" } else { "settings that code makes" };
         let writes = !matches!(touched.sink, Sink::Check | Sink::Setting);
         if writes {
-            clues.inside(path, Tells::Secret, weight * 0.7, says_secret, seen.clone());
+            let certain = if installs { 1.0 } else { 0.7 };
+            clues.inside(path, Tells::Secret, weight * certain, says_secret, seen.clone());
+        } else if touched.sink == Sink::Check && (installs || is_list) && is_settings_name(&name) {
+            clues.inside(path, Tells::Secret, counts, "settings that the installer looks for", seen.clone());
         }
         let tells = if installs || writes || is_list { Tells::WrittenByInstaller } else { return };
         clues.inside(path, tells, weight, says, seen);

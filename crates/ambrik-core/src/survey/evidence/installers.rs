@@ -49,13 +49,23 @@ fn is_candidate(scene: &Scene<'_>, path: &Path, entry: &Entry) -> bool {
     let name = lower_name(path);
     // A switch that is a plain file is empty or nearly so; a longer one is a document.
     let is_switch = path.extension().is_none() && entry.size < 256;
-    let is_file = kind == Kind::File && ((is_php_name(path) && !only_defines(scene, path)) || is_switch) && {
-        let stem = name.split('.').next().unwrap_or_default();
-        matches!(
-            stem,
-            "install" | "installer" | "setup" | "installation" | "_install" | "_setup" | "install_db" | "webinstall"
-        )
-    };
+    let above = path.parent().unwrap_or(Path::new(""));
+    let at_the_front = above.as_os_str().is_empty() || above == scene.served;
+    let is_file =
+        kind == Kind::File && at_the_front && ((is_php_name(path) && !only_defines(scene, path)) || is_switch) && {
+            let stem = name.split('.').next().unwrap_or_default();
+            matches!(
+                stem,
+                "install"
+                    | "installer"
+                    | "setup"
+                    | "installation"
+                    | "_install"
+                    | "_setup"
+                    | "install_db"
+                    | "webinstall"
+            )
+        };
     let named = path.file_name().and_then(|name| guess(name, kind));
     is_file || (kind == Kind::Directory && matches!(named, Some(Guess::Installer(_))))
 }
@@ -112,7 +122,16 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
 
 /// Whether a file holds classes or functions only, so that asking for it does nothing.
 fn only_defines(scene: &Scene<'_>, path: &Path) -> bool {
-    scene.facts.iter().find(|facts| facts.file == *path).is_some_and(|facts| facts.shape.only_defines())
+    static CLASS: LazyLock<Option<Regex>> = LazyLock::new(|| {
+        Regex::new(r"(?m)^\s*(?:(?:final|abstract|readonly)\s+)*(?:class|interface|trait|enum)\s+\w+").ok()
+    });
+    match scene.facts.iter().find(|facts| facts.file == *path) {
+        Some(facts) => facts.shape.only_defines(),
+        None => {
+            let text = scene.deployed.text(path, 512 << 10).unwrap_or_default();
+            CLASS.as_ref().is_some_and(|class| class.is_match(&text))
+        }
+    }
 }
 
 /// Messages such as "please delete the folder install".

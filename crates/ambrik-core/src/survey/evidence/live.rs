@@ -94,7 +94,7 @@ fn links(scene: &Scene<'_>, clues: &mut Clues) {
             let says = "a link of the tree leads there";
             clues.add(spot, Tells::Written, if is_phps { 2.0 } else { 0.9 }, says, seen);
         } else if resolved.facts.kind == Kind::File && crate::survey::names::is_settings_name(&lower_name(path)) {
-            clues.add(spot, Tells::Secret, 1.6, "settings that a link of the tree leads to", seen);
+            clues.add(spot, Tells::Secret, 2.0, "settings that a link of the tree leads to", seen);
         }
     }
 }

@@ -1,6 +1,8 @@
 //! Settings: made from a sample, edited in place, or named in code; secret where they hold credentials or keys.
 
-use std::path::Path;
+use std::collections::BTreeSet;
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 
 use regex::Regex;
@@ -33,7 +35,8 @@ fn real_name(name: &str) -> Option<(String, bool)> {
         // `config.sample.php`, `config-sample.php`
         (false, false) => format!("{before}{}{after}", if right == "." { "." } else { left }),
     };
-    let is_default = part("mark").to_ascii_lowercase().starts_with("default");
+    // `default.settings.php` is to be copied; `settings.default.php` may be what the code falls back to.
+    let is_default = !before.is_empty() && part("mark").to_ascii_lowercase().starts_with("default");
     (real.contains('.') || real.starts_with('.')).then_some((real, is_default))
 }
 
@@ -44,6 +47,12 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         }
         let name = lower_name(path);
         let given = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        if let Some(real) = beside_a_folder_of_samples(path) {
+            if is_settings_name(&name) || is_in_settings_folder(&real) {
+                sample_of(scene, clues, path, real, false);
+            }
+            continue;
+        }
         match real_name(&given) {
             Some((real, is_default)) => sample(scene, clues, path, &real, is_default),
             None if is_settings_name(&name) || is_in_settings_folder(path) => in_place(scene, clues, path),
@@ -53,14 +62,31 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     named_in_code(scene, clues);
 }
 
+/// `config-samples/settings.php` is made into `config/settings.php`.
+fn beside_a_folder_of_samples(path: &Path) -> Option<PathBuf> {
+    let folder = path.parent()?;
+    let (before, mark) = folder.file_name()?.to_str()?.rsplit_once(['-', '_', '.'])?;
+    let marks = ["sample", "samples", "dist", "default", "defaults", "example", "examples", "template", "templates"];
+    let is_one =
+        marks.contains(&&*mark.to_ascii_lowercase()) && is_in_settings_folder(&Path::new(before).join("x.php"));
+    is_one.then(|| folder.with_file_name(before).join(path.file_name().unwrap_or_default()))
+}
+
 fn sample(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real: &str, is_default: bool) {
-    let real_path = path.with_file_name(real);
     let lower = real.to_ascii_lowercase();
-    if !is_settings_name(&lower) && !is_in_settings_folder(&real_path) {
-        return;
+    let beside = path.with_file_name(real);
+    if is_settings_name(&lower) || is_in_settings_folder(&beside) {
+        // An installer brings the sample with it, and makes the file where the application looks for it.
+        let at_root = Path::new(real);
+        let brought = super::code::is_installers(path) && loads(scene, at_root);
+        sample_of(scene, clues, path, if brought { at_root.to_owned() } else { beside }, is_default);
     }
+}
+
+fn sample_of(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real_path: PathBuf, is_default: bool) {
+    let lower = lower_name(&real_path);
     let Some(text) = scene.deployed.text(path, LONGEST) else { return };
-    let is_php = is_php_name(Path::new(real)) || text.contains("<?php");
+    let is_php = is_php_name(&real_path) || text.contains("<?php");
     let line = credentials(&text, is_php, true);
     let used = loads(scene, &real_path)
         || scene.deployed.is_file(&real_path)
@@ -124,11 +150,19 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
 
 /// Settings that code loads and the tree does not have: an override, or what the installer makes.
 fn named_in_code(scene: &Scene<'_>, clues: &mut Clues) {
-    for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load && touched.sure) {
+    let names: BTreeSet<&OsStr> = scene.deployed.files().filter_map(|(path, _)| path.file_name()).collect();
+    for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load) {
         let Spot::Inside(path) = &touched.spot else { continue };
         let name = lower_name(path);
+        if !touched.sure && !is_main(&name) {
+            continue;
+        }
         let missing = !scene.deployed.has(path);
         if scene.deployed.aside(&touched.file).is_some() || !is_settings_name(&name) || is_translation(path) {
+            continue;
+        }
+        // PHP looks along a search path too: one that lies elsewhere is the one that is meant.
+        if missing && path.file_name().is_some_and(|name| names.contains(name)) {
             continue;
         }
         let seen = Seen::at(&touched.file, touched.line);

@@ -60,7 +60,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
                     line.trim_start().starts_with(['-', '*', '+', '•', '/', '`']) || line.starts_with([' ', '\t']);
                 let word_alone = line.split_whitespace().count() <= 2 && !line.trim().is_empty();
                 if item || word_alone {
-                    named(scene, clues, &line, 1.3, Named::InList, &seen, "is in a list of what must be writable");
+                    named(scene, clues, &line, 1.5, Named::InList, &seen, "is in a list of what must be writable");
                 } else if !line.trim().is_empty() {
                     listing = listing.saturating_sub(4);
                 }
@@ -180,8 +180,10 @@ fn removed(scene: &Scene<'_>, clues: &mut Clues, line: &str, seen: &Seen) {
             continue;
         }
         let name = lower_name(&path);
-        let is_one =
+        let called =
             ["install", "setup", "test", "upgrade", "wizard", "demo"].iter().any(|word| name.starts_with(word));
+        let secures = ["install", "secur", "production", "live"].iter().any(|word| lower.contains(word));
+        let is_one = called || (name == "admin" && secures);
         let plain = !token.contains('/') && !token.contains('.');
         let meant = !plain
             || ["folder", "director", "file", "rm -"].iter().any(|word| lower.contains(word))

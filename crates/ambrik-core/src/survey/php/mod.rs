@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 use regex::bytes::Regex;
 
 use super::deployed::Deployed;
-use super::names::{Aside, ends_in};
+use super::names::{Aside, ends_in, is_settings_name, lower_name};
 use crate::check::is_php_name;
 use crate::tree::Progress;
 
@@ -32,7 +32,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// What a file must hold to be worth parsing: a call that touches files, or a name that paths are kept under.
 static TELLING: LazyLock<Option<Regex>> = LazyLock::new(|| {
     Regex::new(
-        r"(?i)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include|parse_ini|file_exists|is_file|is_readable",
+        r"(?i)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include|parse_ini|file_exists|is_file|is_readable|__DIR__",
     )
     .ok()
 });
@@ -64,7 +64,8 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
                 progress.read.fetch_add(1, Ordering::Relaxed);
                 let Some(bytes) = deployed.content(path, LONGEST) else { continue };
                 let library = deployed.aside(path) == Some(Aside::Library);
-                if !(library && LIBRARY_TELLING.as_ref().is_some_and(|telling| !telling.is_match(&bytes))) {
+                let skip = library && LIBRARY_TELLING.as_ref().is_some_and(|telling| !telling.is_match(&bytes));
+                if !skip && tells(path, &bytes) {
                     found.extend(parse(&mut parser, path, &bytes));
                 }
             }
@@ -83,10 +84,16 @@ fn is_php_by_other_name(path: &Path) -> bool {
     name.contains(".php") || ends_in(&name, &[".module", ".install", ".class"])
 }
 
-/// One file's facts; nothing where it is not worth parsing, or is no PHP.
+/// Whether a file is worth parsing: settings are, whatever they set.
+fn tells(path: &Path, bytes: &[u8]) -> bool {
+    let settings = bytes.len() < 2048 || is_settings_name(&lower_name(path));
+    settings || TELLING.as_ref().is_none_or(|telling| telling.is_match(bytes))
+}
+
+/// One file's facts; nothing where it is no PHP.
 fn parse(parser: &mut tree_sitter::Parser, path: &Path, bytes: &[u8]) -> Option<Facts> {
     let opens = bytes.windows(2).any(|pair| pair == b"<?");
-    if !opens || bytes.contains(&0) || TELLING.as_ref().is_some_and(|telling| !telling.is_match(bytes)) {
+    if !opens || bytes.contains(&0) {
         return None;
     }
     let began = Instant::now();

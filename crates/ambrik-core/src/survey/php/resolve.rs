@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Component, Path, PathBuf};
 
 use super::super::deployed::Deployed;
-use super::super::names::{Aside, trade};
+use super::super::names::{Aside, is_settings_name, lower_name, trade};
 use super::facts::{Facts, Piece, ROOT, Sink, Value, Values};
 
 /// Stands for what is not known in a path.
@@ -350,7 +350,7 @@ impl<'c> Code<'c> {
         let dir = file.parent().unwrap_or(Path::new(""));
         // A path that begins nowhere begins where the page lies that was asked for: for a file deep in the tree that
         // is another folder than its own.
-        let near = dir == self.served || dir.parent() == Some(&self.served) || dir.as_os_str().is_empty();
+        let near = dir == self.served || dir.as_os_str().is_empty() || self.deployed.is_file(&dir.join("index.php"));
         let bases = if begins_unknown || !near {
             [Path::new(""), &self.served, dir]
         } else {
@@ -374,7 +374,11 @@ impl<'c> Code<'c> {
         let is_file = whole == Whole::Known && Path::new(known).extension().is_some();
         let would_be = named.iter().find(|path| in_a_folder(path) && (is_file || named_so(path)));
         let at_root = || named.iter().find(|path| !begins_unknown && named_so(path) && !in_a_folder(path));
-        would_be.or_else(at_root).map(|path| (Spot::Inside(path.clone()), whole, false))
+        // Settings that are not made yet: an application keeps them in its root where nothing else is known.
+        let settings =
+            || named.iter().find(|path| path.components().count() == 1 && is_settings_name(&lower_name(path)));
+        let sure = !begins_unknown && (near || at_root().is_some());
+        would_be.or_else(at_root).or_else(settings).map(|path| (Spot::Inside(path.clone()), whole, sure))
     }
 
     fn absolute(&self, path: &Path) -> Option<Spot> {

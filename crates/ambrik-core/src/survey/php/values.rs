@@ -10,6 +10,8 @@ pub(super) const ALTERNATIVES: usize = 8;
 /// Expressions are followed so deep.
 const DEEPEST: usize = 24;
 
+/// No path is put together from more pieces.
+const LONGEST: usize = 64;
 /// Functions that hand their first argument on as the same path.
 const SAME: &[&str] =
     &["realpath", "rtrim", "trim", "ltrim", "strval", "str_replace", "escapeshellarg", "untrailingslashit"];
@@ -237,6 +239,9 @@ impl<'t> Reader<'t, '_> {
             parts.extend(left.child_by_field_name("right"));
             let Some(next) = left.child_by_field_name("left") else { break };
             left = next;
+        }
+        if parts.len() > LONGEST {
+            return vec![vec![Piece::Hole]];
         }
         if parts.is_empty() {
             let operator = self.field(node, "operator").unwrap_or_default();
