@@ -36,7 +36,7 @@ fn write_char(f: &mut fmt::Formatter<'_>, c: char) -> fmt::Result {
 }
 
 /// Characters that are not seen, or that change the direction of what is beside them (Unicode UAX #9).
-const fn misleads(c: char) -> bool {
+pub(crate) const fn misleads(c: char) -> bool {
     matches!(c, '\u{ad}' | '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}')
 }
 

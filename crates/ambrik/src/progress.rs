@@ -37,8 +37,11 @@ fn show(progress: &Progress, what: &'static str, wait: &mpsc::Receiver<()>) {
     while !ended(Duration::from_millis(100)) {
         bar.set_position(progress.entries.load(Ordering::Relaxed));
         let read = progress.read.load(Ordering::Relaxed);
-        if read > 0 {
-            bar.set_message(format!("{what}, {read} PHP files read,"));
+        if read > 0
+            && let Ok(style) = ProgressStyle::with_template("{spinner} reading PHP code: {msg} files ({elapsed})")
+        {
+            bar.set_style(style);
+            bar.set_message(read.to_string());
         }
     }
     bar.finish_and_clear();

@@ -9,7 +9,9 @@ use crate::shown::Shown;
 use crate::site::Write;
 
 /// Comments begin here where the line before is short.
-const COLUMN: usize = 32;
+const COLUMN: usize = 26;
+/// Lines are no longer where that can be helped.
+const WIDTH: usize = 100;
 
 impl Survey {
     /// The draft of the site file, valid as it is.
@@ -64,12 +66,12 @@ fn account(out: &mut String, key: &str, found: Result<&Answer, &Undecided>, usua
         toml(&if account.user == account.group { account.user.clone() } else { account.to_string() })
     };
     match (found, usual) {
-        (Ok(answer), _) => line(out, &format!("{key:<6} = {}", name(answer)), &one_line(&answer.because)),
+        (Ok(answer), _) => line(out, &format!("{key:<6} = {}", name(answer)), &evidence(answer)),
         (Err(Undecided::Several(answers)), _) => {
             writeln!(out, "# Question: which of these accounts is {key}?")?;
             for (n, answer) in answers.iter().enumerate() {
                 let lead = if n == 0 { "" } else { "# " };
-                line(out, &format!("{lead}{key:<6} = {}", name(answer)), &one_line(&answer.because))?;
+                line(out, &format!("{lead}{key:<6} = {}", name(answer)), &evidence(answer))?;
             }
             Ok(())
         }
@@ -77,7 +79,10 @@ fn account(out: &mut String, key: &str, found: Result<&Answer, &Undecided>, usua
             let why = "Question: is it this one? Nothing on this host tells; it is the usual one";
             line(out, &format!("{key:<6} = {}", toml(usual)), why)
         }
-        (Err(Undecided::Unknown), None) => line(out, &format!("# {key} = \"…\""), "left out: the same as php"),
+        (Err(Undecided::Unknown), None) if key == "web" => line(out, "# web  = \"…\"", "left out: the same as php"),
+        (Err(Undecided::Unknown), None) => {
+            line(out, &format!("# {key:<4} = \"…\""), "Question: which account? Nothing on this host tells")
+        }
     }
 }
 
@@ -105,12 +110,25 @@ fn part(out: &mut String, part: &Part, lead: &str) -> fmt::Result {
     Ok(())
 }
 
+/// Where an account was seen, without the folder that it is for.
+fn evidence(answer: &Answer) -> String {
+    one_line(answer.because.split_once(": ").map_or(&*answer.because, |(_, seen)| seen))
+}
+
 fn reason(reason: &Reason) -> String {
     one_line(&format!("{}: {}", reason.says, reason.seen))
 }
 
+/// A line with its comment after it, or above it where both would be too long.
 fn line(out: &mut String, text: &str, comment: &str) -> fmt::Result {
-    if comment.is_empty() { writeln!(out, "{text}") } else { writeln!(out, "{text:<COLUMN$} # {comment}") }
+    if comment.is_empty() {
+        return writeln!(out, "{text}");
+    }
+    let whole = format!("{text:<COLUMN$} # {comment}");
+    if whole.chars().count() <= WIDTH {
+        return writeln!(out, "{whole}");
+    }
+    writeln!(out, "# {comment}\n{text}")
 }
 
 /// A path as a pattern that names it alone: what would be a wildcard stands in brackets.
@@ -128,8 +146,18 @@ fn quoted(path: &Path) -> String {
     }
 }
 
+/// A text as a basic string of TOML, on one line whatever is in it.
 fn toml(text: &str) -> String {
-    toml::Value::String(text.to_owned()).to_string()
+    let mut quoted = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => quoted.extend(['\\', c]),
+            c if c.is_control() || crate::shown::misleads(c) => quoted.push_str(&format!("\\U{:08X}", u32::from(c))),
+            c => quoted.push(c),
+        }
+    }
+    quoted.push('"');
+    quoted
 }
 
 /// Comments end with the line, and a stranger's names stand in them.

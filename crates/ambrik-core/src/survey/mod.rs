@@ -228,7 +228,7 @@ fn served(
 ) -> (PathBuf, Vec<Reason>, Confidence) {
     if let Some((path, place)) = services.served_in(host, &deployed.root) {
         let seen = Seen::at(&place.file, place.line);
-        let because = vec![Reason { says: "a web server of this host serves it".into(), seen }];
+        let because = vec![Reason { says: "served by a web server here".into(), seen }];
         return (path, because, Confidence::High);
     }
     let candidates = docroot::candidates(deployed, texts);
@@ -315,13 +315,7 @@ fn outside_settings(clues: &mut Clues, settings: &[(PathBuf, String, Seen)]) {
         let Some(line) = names::credentials(text, true, false) else { continue };
         let folder = path.parent().filter(|folder| folder.components().count() > 2 && folder.starts_with("/etc"));
         let spot = Spot::Outside(folder.unwrap_or(path).to_owned());
-        clues.add(
-            spot.clone(),
-            Tells::Secret,
-            2.0,
-            "settings with credentials or keys, outside the tree",
-            Seen::at(path, line),
-        );
+        clues.add(spot.clone(), Tells::Secret, 2.0, "settings with credentials or keys", Seen::at(path, line));
         clues.add(spot, Tells::Secret, 0.1, "loaded by the code", seen.clone());
     }
 }

@@ -67,7 +67,7 @@ impl Scales<'_> {
             let part = Part {
                 path: path.clone(),
                 used_as: Use::Secret,
-                write: if by_installer >= 1.0 { Write::Install } else { Write::Never },
+                write: if by_installer >= ASKED { Write::Install } else { Write::Never },
                 from: sample,
                 create: false,
                 confidence: confidence(weight),
@@ -159,7 +159,15 @@ impl Scales<'_> {
             }
         }
         let parts: Vec<PathBuf> = weighed.parts.iter().map(|part| part.path.clone()).collect();
-        weighed.questions.retain(|question| !parts.iter().any(|part| question.part.path.starts_with(part)));
+        // What was found in its place is not asked for in another.
+        let secrets: Vec<PathBuf> =
+            weighed.parts.iter().filter(|part| part.used_as == Use::Secret).map(|part| part.path.clone()).collect();
+        weighed.questions.retain(|question| {
+            let path = &question.part.path;
+            let found =
+                secrets.iter().any(|secret| secret.file_name() == path.file_name() && path.extension().is_some());
+            !found && !parts.iter().any(|part| path.starts_with(part))
+        });
         self.outside(outside, weighed);
     }
 

@@ -24,6 +24,11 @@ pub(crate) struct DemoArgs {
 
 /// The steps: what they show, and the command line.
 const STEPS: &[(&str, &[&str])] = &[
+    ("Who PHP and the web server run as here, from processes and from configuration.", &["accounts"]),
+    (
+        "What a tree needs, drafted with reasons. (--save puts it into the sites directory.)",
+        &["survey", "/srv/www/berths"],
+    ),
     ("Three sites, looked at: one just unpacked, one that drifted, one nearly right.", &["audit"]),
     (
         "The first one is put right: recorded, changed, read back. (--preview in place of --yes only shows it.)",

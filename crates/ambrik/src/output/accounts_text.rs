@@ -11,7 +11,7 @@ use super::{count, counted};
 
 pub(crate) fn render(host: &str, services: &Services, out: &mut dyn Write) -> io::Result<()> {
     verdict(host, services, out)?;
-    let mut lines = table(&["served folder", "server", "PHP through", "PHP runs as", "files read as", "seen in"]);
+    let mut lines = table(&["served folder", "server", "PHP through", "PHP runs as", "files read as", "seen"]);
     for runs in &services.served {
         lines.add_row(row(runs));
     }
@@ -133,13 +133,14 @@ fn accounts(answers: &[Answer], nothing: bool) -> String {
     }
 }
 
+/// Whether it was seen running, in configuration, or both.
 fn seen<'f>(from: impl Iterator<Item = &'f From>) -> String {
-    let words: BTreeSet<&str> = from
-        .map(|from| match from {
-            From::Process => "processes",
-            From::Config => "config",
-        })
-        .collect();
-    let words: Vec<&str> = words.into_iter().rev().collect();
-    words.join(", ")
+    let found: BTreeSet<&From> = from.collect();
+    let word = match (found.contains(&From::Process), found.contains(&From::Config)) {
+        (true, true) => "both",
+        (true, false) => "running",
+        (false, true) => "config",
+        (false, false) => "-",
+    };
+    word.to_owned()
 }

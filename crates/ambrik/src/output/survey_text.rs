@@ -4,23 +4,18 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use ambrik_core::shown::Shown;
-use ambrik_core::site::Use;
+use ambrik_core::site::{Use, Write as When};
 use ambrik_core::survey::{Confidence, Found, Part, Reason, Survey};
 
-use super::table::{FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
+use super::table::{FAINT, GOOD, HEAD, ODD, cut, styled, wrapped};
 use super::{count, counted, number, paths};
 
 pub(crate) fn render(found: &Survey, saved: bool, out: &mut dyn Write) -> io::Result<()> {
     verdict(found, out)?;
-    let mut lines = table(&["path", "use", "php writes", "sure", "because"]);
+    let width = found.parts.iter().map(|part| name(part).chars().count()).max().unwrap_or_default();
     for part in &found.parts {
-        for (n, reason) in part.because.iter().take(2).enumerate() {
-            lines.add_row(if n == 0 { row(part, reason) } else { further(reason) });
-        }
-    }
-    if !lines.is_empty() {
         writeln!(out)?;
-        write(&mut lines, &[], "  ", out)?;
+        block(part, width, out)?;
     }
     if !found.questions.is_empty() {
         writeln!(out, "\n{}", styled(HEAD, "To be answered (drafted commented out)"))?;
@@ -77,25 +72,33 @@ fn verdict(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
     wrapped(&styled(FAINT, &facts), "  ", "  ", out)
 }
 
-fn row(part: &Part, reason: &Reason) -> Vec<String> {
+/// A part and what speaks for it.
+fn block(part: &Part, width: usize, out: &mut dyn Write) -> io::Result<()> {
     let sure = match part.confidence {
         Confidence::High => GOOD,
         Confidence::Medium | Confidence::Low => ODD,
     };
-    let create = if part.create { " (new)" } else { "" };
-    vec![
-        format!("{}{create}", cut(&Shown(&part.path).to_string(), 26)),
-        part.used_as.to_string(),
-        part.write.to_string(),
-        styled(sure, part.confidence.word()),
-        cut(&said(reason), 46),
-    ]
+    let writes = match part.write {
+        When::Always => "php writes",
+        When::Install => "php writes during an install",
+        When::Never => "php never writes",
+    };
+    let name = format!("{:<width$}", name(part));
+    let facts = format!("{:<8}{writes:<30}", part.used_as.word());
+    writeln!(out, "  {}  {facts}{}", styled(HEAD, &name), styled(sure, part.confidence.word()))?;
+    for reason in &part.because {
+        let says = cut(&reason.says, 54);
+        let place = cut(&reason.seen.to_string(), 36);
+        writeln!(out, "{}", styled(FAINT, &format!("      {says:<54}  {place}")))?;
+    }
+    Ok(())
 }
 
-fn further(reason: &Reason) -> Vec<String> {
-    vec![String::new(), String::new(), String::new(), String::new(), styled(FAINT, &cut(&said(reason), 46))]
+fn name(part: &Part) -> String {
+    let create = if part.create { " (new)" } else { "" };
+    format!("{}{create}", cut(&Shown(&part.path).to_string(), 44))
 }
 
 fn said(reason: &Reason) -> String {
-    format!("{}: {}", reason.seen, reason.says)
+    format!("{}: {}", reason.says, reason.seen)
 }

@@ -132,3 +132,23 @@ fn changes_are_as_described_before_and_after() {
     let undone = document(&host, &["undo", "--yes"], "undo");
     assert_eq!(undone["undoes"], 1);
 }
+
+#[test]
+fn what_is_known_of_services_and_trees_is_as_described() {
+    let host = TestHost::empty();
+    let built = host.command_without_host(&["demo", "--build-only"]).arg(host.at("")).output().unwrap();
+    assert!(built.status.success());
+    let accounts = document(&host, &["accounts"], "accounts");
+    let services = accounts["services"].as_array().unwrap();
+    assert!(services.iter().any(|s| s["role"] == "php" && s["pool"] == "berths" && s["user"] == "berths"));
+    let from =
+        |name: &str| services.iter().any(|s| s["evidence"].as_array().unwrap().iter().any(|e| e["from"] == name));
+    assert!(from("process") && from("config"));
+    assert_eq!(accounts["disagreements"].as_array().unwrap().len(), 1);
+    let survey = document(&host, &["survey", "/srv/www/berths"], "survey");
+    assert_eq!((&survey["root"], &survey["served"]), (&"/srv/www/berths".into(), &".".into()));
+    let parts = survey["parts"].as_array().unwrap();
+    let settings = parts.iter().find(|part| part["path"] == "config/settings.php").unwrap();
+    assert_eq!((&settings["use"], &settings["write"]), (&"secret".into(), &"install".into()));
+    assert!(settings["because"][0]["where"].as_str().unwrap().contains("settings.sample.php:"));
+}

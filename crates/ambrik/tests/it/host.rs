@@ -46,6 +46,13 @@ impl TestHost {
         host
     }
 
+    /// An empty folder.
+    pub(crate) fn empty() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
+        Self { dir, run_as: None }
+    }
+
     pub(crate) fn at(&self, path: impl AsRef<Path>) -> PathBuf {
         self.dir.path().join(path)
     }
@@ -72,10 +79,16 @@ impl TestHost {
         whole
     }
 
-    pub(crate) fn command(&self, words: &[&str]) -> Command {
+    pub(crate) fn command_without_host(&self, words: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_ambrik"));
         command.env_clear().env("LC_ALL", "C.UTF-8").env("TZ", "UTC").env("TMPDIR", self.at("tmp"));
-        command.arg("--host").arg(self.dir.path()).args(words).stdin(Stdio::null());
+        command.args(words).stdin(Stdio::null());
+        command
+    }
+
+    pub(crate) fn command(&self, words: &[&str]) -> Command {
+        let mut command = self.command_without_host(&[]);
+        command.arg("--host").arg(self.dir.path()).args(words);
         if let Some(uid) = self.run_as {
             command.uid(uid).gid(uid);
         }

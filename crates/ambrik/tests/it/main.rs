@@ -12,3 +12,4 @@ mod killed;
 mod script;
 mod servers;
 mod shown;
+mod survey;

@@ -59,14 +59,14 @@ pub(super) fn is_installers(path: &Path) -> bool {
 /// What a place where a path is touched tells; `counts` is how much its file says about the application.
 fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, is_list: bool) {
     let (weight, does) = match touched.sink {
-        Sink::Check if is_list => (2.5, "is checked to be writable, in a list of such checks"),
-        Sink::Check => (1.4, "is checked to be writable"),
-        Sink::Write => (1.6, "is written"),
-        Sink::MoveTo => (1.6, "is what something is put into"),
-        Sink::MakeDirectory => (1.6, "is made"),
-        Sink::Open => (1.2, "is made writable"),
-        Sink::Setting => (0.8, "is set to be written to"),
-        Sink::Session => (1.6, "is where sessions are kept"),
+        Sink::Check if is_list => (2.5, "in a list of checks for writing"),
+        Sink::Check => (1.4, "checked to be writable"),
+        Sink::Write => (1.6, "written"),
+        Sink::MoveTo => (1.6, "something is put there"),
+        Sink::MakeDirectory => (1.6, "made"),
+        Sink::Open => (1.2, "made writable"),
+        Sink::Setting => (0.8, "set to be written to"),
+        Sink::Session => (1.6, "sessions are kept there"),
         Sink::Load | Sink::Look => return,
     };
     let weight = weight * counts * if touched.sure { 1.0 } else { 0.6 };

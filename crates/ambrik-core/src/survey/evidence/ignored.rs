@@ -38,7 +38,7 @@ fn pattern(scene: &Scene<'_>, clues: &mut Clues, line: &str, lines: &[&str], see
                 &path,
                 Tells::Secret,
                 1.0,
-                "version control leaves it out: it is made at each installation",
+                "left out of version control: made at each installation",
                 seen.clone(),
             );
         }
@@ -58,7 +58,7 @@ fn pattern(scene: &Scene<'_>, clues: &mut Clues, line: &str, lines: &[&str], see
         (false, ..) => return,
     };
     if !is_build(&name) {
-        clues.inside(&path, Tells::Written, weight, "version control leaves out what comes there", seen.clone());
+        clues.inside(&path, Tells::Written, weight, "what comes there is left out of version control", seen.clone());
     }
 }
 

@@ -153,7 +153,7 @@ fn asked_by_code(scene: &Scene<'_>, clues: &mut Clues, candidates: &[PathBuf]) {
                     path,
                     Tells::Installer,
                     1.0,
-                    "the application's own code asks to remove it",
+                    "its own code asks to remove it",
                     Seen::at(&facts.file, line),
                 );
             }

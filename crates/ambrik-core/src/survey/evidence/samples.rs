@@ -104,7 +104,7 @@ fn sample_of(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real_path: PathB
         (false, false) => 0.4,
     };
     let says = match line {
-        Some(_) => "made from a sample that has a place for credentials",
+        Some(_) => "its sample has a place for credentials",
         None => "made from a sample",
     };
     clues.inside(&real_path, Tells::Secret, weight, says, Seen::at(path, line.unwrap_or(0)));
@@ -167,13 +167,7 @@ fn named_in_code(scene: &Scene<'_>, clues: &mut Clues) {
         }
         let seen = Seen::at(&touched.file, touched.line);
         if missing && !name.contains("header") && !name.contains("footer") {
-            clues.inside(
-                path,
-                Tells::Secret,
-                0.9,
-                "settings that the code loads, and that are made at installation",
-                seen,
-            );
+            clues.inside(path, Tells::Secret, 0.9, "loaded by the code, and made at installation", seen);
         } else if name.contains("local") {
             clues.inside(path, Tells::Secret, 0.6, "settings of this installation", seen);
         }

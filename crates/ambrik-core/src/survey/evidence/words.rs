@@ -30,6 +30,9 @@ static REMOVES: LazyLock<Option<Regex>> =
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     for (file, text) in scene.texts {
         let is_script = is_script(file);
+        if lower_name(file).contains(".conf") {
+            continue;
+        }
         let lines: Vec<&str> = text.lines().collect();
         // Lines after "the following must be writable:" count as long as they list.
         let mut listing = 0_usize;
@@ -38,29 +41,22 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             let line = strip_tags(line);
             if let Some(command) = OPENS.as_ref().and_then(|opens| opens.find(&line)) {
                 let weight = if is_script { 1.6 } else { 2.0 };
-                let says = "is made writable by the application's own instructions";
+                let says = "made writable by its own instructions";
                 let rest = &line[command.end()..];
                 let end = rest.find([';', '|', '&', ')', '#']).unwrap_or(rest.len());
                 named(scene, clues, &rest[..end], weight, Named::ByCommand, &seen, says);
             } else if is_script {
                 continue;
             } else if SAYS_WRITABLE.as_ref().is_some_and(|says| says.is_match(&line)) {
-                let found = named(
-                    scene,
-                    clues,
-                    &line,
-                    1.5,
-                    Named::InSentence,
-                    &seen,
-                    "must be writable, says the application's own text",
-                );
+                let found =
+                    named(scene, clues, &line, 1.5, Named::InSentence, &seen, "must be writable, says its own text");
                 listing = if found == 0 || line.trim_end().ends_with(':') { 12 } else { 3 };
             } else if listing > 0 {
                 let item =
                     line.trim_start().starts_with(['-', '*', '+', '•', '/', '`']) || line.starts_with([' ', '\t']);
                 let word_alone = line.split_whitespace().count() <= 2 && !line.trim().is_empty();
                 if item || word_alone {
-                    named(scene, clues, &line, 1.5, Named::InList, &seen, "is in a list of what must be writable");
+                    named(scene, clues, &line, 1.5, Named::InList, &seen, "in a list of what must be writable");
                 } else if !line.trim().is_empty() {
                     listing = listing.saturating_sub(4);
                 }
@@ -164,7 +160,9 @@ fn in_tree(scene: &Scene<'_>, token: &str, is_command: bool) -> Option<(PathBuf,
         let makes = path.iter().any(|name| trade(&name.to_string_lossy().to_ascii_lowercase()).is_some());
         let there =
             path.parent().is_some_and(|above| above.as_os_str().is_empty() || scene.deployed.is_directory(above));
-        if makes && below_the_root && (there || skip > 0) && (token.contains('/') || is_command) {
+        // `/tmp` is the host's own.
+        let relative = skip > 0 || !token.starts_with('/');
+        if makes && relative && below_the_root && (there || skip > 0) && (token.contains('/') || is_command) {
             return Some((path, skip == 0));
         }
     }
@@ -190,7 +188,7 @@ fn removed(scene: &Scene<'_>, clues: &mut Clues, line: &str, seen: &Seen) {
             || lower.contains(&format!("`{}`", token.to_ascii_lowercase()));
         let about_packages = lower.contains("uninstall") || lower.contains("package");
         if is_one && meant && !about_packages {
-            let says = "the application's own text asks to remove it";
+            let says = "its own text asks to remove it";
             clues.inside(&path, Tells::Installer, 2.0, says, seen.clone());
         }
     }
