@@ -342,3 +342,20 @@ fn a_site_is_told_its_account(#[case] folder: &str, #[case] want: Result<&str, &
         (got, want) => panic!("{got:?} instead of {want:?}"),
     }
 }
+
+proptest::proptest! {
+    #![proptest_config(proptest::prelude::ProptestConfig::with_cases(200))]
+    /// Whatever stands in a configuration, reading it ends.
+    #[test]
+    fn any_text_is_read(pieces in proptest::collection::vec(proptest::sample::select(vec![
+        "http", "server", "{", "}", ";", "\"", "'", "#", "\\", "\n", " ", "root", "include", "*", "[", "]", "$x", "${", "<", "</", ">",
+        "VirtualHost", "IfModule", "Include", "DocumentRoot", "/srv/a", "=", "listen", "user", "SetHandler", "proxy:", "|", "é",
+    ]), 0..60)) {
+        let text = pieces.concat();
+        let quay = Quay::new(&[]);
+        for file in ["etc/nginx/nginx.conf", "etc/apache2/apache2.conf", "etc/php-fpm.conf", "etc/systemd/system/nginx.service"] {
+            quay.write(file, &text);
+        }
+        quay.look();
+    }
+}

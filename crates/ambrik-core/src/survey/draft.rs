@@ -131,11 +131,17 @@ fn line(out: &mut String, text: &str, comment: &str) -> fmt::Result {
     writeln!(out, "# {comment}\n{text}")
 }
 
-/// A path as a pattern that names it alone: what would be a wildcard stands in brackets.
+/// A path as a pattern that names it alone: in names that hold wildcards these stand in brackets.
 fn literal(path: &Path) -> PathBuf {
     let Some(text) = path.to_str() else { return path.to_owned() };
-    let wild = |c: char| if matches!(c, '*' | '?' | '[') { format!("[{c}]") } else { c.to_string() };
-    PathBuf::from(text.chars().map(wild).collect::<String>())
+    let wild = |c: char| matches!(c, '*' | '?' | '[');
+    let plain = |c: char| match c {
+        '\\' => "\\\\".to_owned(),
+        c if wild(c) => format!("[{c}]"),
+        c => c.to_string(),
+    };
+    let name = |name: &str| if name.contains(wild) { name.chars().map(plain).collect() } else { name.to_owned() };
+    PathBuf::from(text.split('/').map(name).collect::<Vec<String>>().join("/"))
 }
 
 /// A path as TOML has it. Names that are not UTF-8 cannot stand in a site file; they are shown escaped.
@@ -152,7 +158,10 @@ fn toml(text: &str) -> String {
     for c in text.chars() {
         match c {
             '"' | '\\' => quoted.extend(['\\', c]),
-            c if c.is_control() || crate::shown::misleads(c) => quoted.push_str(&format!("\\U{:08X}", u32::from(c))),
+            c if c.is_control() || crate::shown::misleads(c) => {
+                // Writing to a text cannot fail.
+                let _ = write!(quoted, "\\U{:08X}", u32::from(c));
+            }
             c => quoted.push(c),
         }
     }

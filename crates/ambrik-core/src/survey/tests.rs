@@ -6,6 +6,16 @@ use std::os::unix::fs::symlink;
 
 const PASSWD: &str = "root:x:0:0::/:/bin/sh\nwww-data:x:33:33::/:/bin/false\n";
 
+/// Whether files can be given to other accounts; says so where not.
+#[expect(clippy::print_stderr, reason = "a test that is skipped says so")]
+fn is_root() -> bool {
+    let root = rustix::process::geteuid().is_root();
+    if !root {
+        eprintln!("skipped: only root can give files to other accounts");
+    }
+    root
+}
+
 /// A made-up host with an application in `/srv/www/quay`.
 struct Quay {
     dir: tempfile::TempDir,
@@ -32,6 +42,11 @@ impl Quay {
         }
         fs::create_dir_all(whole.parent().unwrap()).unwrap();
         fs::write(whole, text).unwrap();
+    }
+
+    #[expect(clippy::disallowed_methods, reason = "a test's own file")]
+    fn give_to_php(&self, path: &str) {
+        std::os::unix::fs::chown(self.dir.path().join(path), Some(33), Some(33)).unwrap();
     }
 
     fn survey(&self) -> Survey {
@@ -242,8 +257,8 @@ fn settings_outside_are_followed_and_so_is_what_they_name() {
 /// Whoever can write to the tree can name anything on the host there.
 #[test]
 fn what_would_give_php_more_outside_is_asked() {
-    if !rustix::process::geteuid().is_root() {
-        return eprintln!("skipped: root must own what php cannot read");
+    if !is_root() {
+        return;
     }
     let code = "<?php require '/etc/harbour/keys.php'; $s = require 'settings.php'; file_put_contents($s['rows'] . '/a', 'x');";
     let quay = Quay::new(&[
@@ -269,22 +284,22 @@ fn a_link_to_a_data_folder_elsewhere_is_followed_when_it_is_phps() {
     let quay = with_index(&[("/var/lib/quay/uploads/a.svg", "")]);
     symlink("/var/lib/quay/uploads", quay.dir.path().join("srv/www/quay/uploads")).unwrap();
     assert_eq!(quay.questions(), ["/var/lib/quay/uploads store create"]);
-    if !rustix::process::geteuid().is_root() {
-        return eprintln!("skipped: only root can give files to other accounts");
+    if !is_root() {
+        return;
     }
     quay.write(POOL.0, POOL.1);
-    std::os::unix::fs::chown(quay.dir.path().join("var/lib/quay/uploads"), Some(33), Some(33)).unwrap();
+    quay.give_to_php("var/lib/quay/uploads");
     assert_eq!(quay.parts(), ["/var/lib/quay/uploads store create"]);
 }
 
 #[test]
 fn a_folder_that_php_owns_alone_is_its_own() {
-    if !rustix::process::geteuid().is_root() {
-        return eprintln!("skipped: only root can give files to other accounts");
+    if !is_root() {
+        return;
     }
     let quay = with_index(&[("tides/2026/a.csv", ""), POOL]);
     for path in ["tides", "tides/2026"] {
-        std::os::unix::fs::chown(quay.dir.path().join("srv/www/quay").join(path), Some(33), Some(33)).unwrap();
+        quay.give_to_php(&format!("srv/www/quay/{path}"));
     }
     assert_eq!(quay.parts(), ["tides store"]);
 }

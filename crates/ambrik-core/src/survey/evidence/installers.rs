@@ -125,13 +125,11 @@ fn only_defines(scene: &Scene<'_>, path: &Path) -> bool {
     static CLASS: LazyLock<Option<Regex>> = LazyLock::new(|| {
         Regex::new(r"(?m)^\s*(?:(?:final|abstract|readonly)\s+)*(?:class|interface|trait|enum)\s+\w+").ok()
     });
-    match scene.facts.iter().find(|facts| facts.file == *path) {
-        Some(facts) => facts.shape.only_defines(),
-        None => {
-            let text = scene.deployed.text(path, 512 << 10).unwrap_or_default();
-            CLASS.as_ref().is_some_and(|class| class.is_match(&text))
-        }
+    if let Some(facts) = scene.facts.iter().find(|facts| facts.file == *path) {
+        return facts.shape.only_defines();
     }
+    let text = scene.deployed.text(path, 512 << 10).unwrap_or_default();
+    CLASS.as_ref().is_some_and(|class| class.is_match(&text))
 }
 
 /// Messages such as "please delete the folder install".
