@@ -46,7 +46,7 @@ fn verdict(host: &str, services: &Services, out: &mut dyn Write) -> io::Result<(
         (true, true) => "no web server and no PHP service was found, neither running nor configured".to_owned(),
         (true, false) => format!("no PHP service was found; static files are read as {}", listed(&web)),
         (false, true) => format!("PHP runs as {}; no web server was found", listed(&php)),
-        (false, false) => format!("PHP runs as {}, static files are read as {}", listed(&php), listed(&web)),
+        (false, false) => format!("PHP runs as {}; static files: {}", listed(&php), listed(&web)),
     };
     if !services.services.is_empty() && !services.services.iter().any(Service::runs) {
         says = format!("{says} (configured; nothing of it runs)");
