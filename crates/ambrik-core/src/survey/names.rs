@@ -147,7 +147,7 @@ pub(crate) enum Placeholder {
 }
 
 static ANY_CODE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return\s+[^\d;\s])|\$\w+\s*=")
+    Regex::new(r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return\s+[^\d;\s])|\$\w+[^;=\n]*=")
         .ok()
 });
 static COMMENTS: LazyLock<Option<Regex>> =

@@ -148,6 +148,10 @@ fn with_index(files: &[(&'static str, &'static str)]) -> Quay {
     &[("deploy.sh", "#!/bin/sh\nchown -R www-data:www-data \"$APP_DIR/charts\" $APP_DIR/tides\nchmod 644 index.php\n"), ("charts/a.svg", ""), ("tides/a.csv", "")],
     &["charts store", "tides store"]
 )]
+#[case::uploads_that_code_names(
+    &[("lib/quay.php", "<?php define('KEPT', __DIR__ . '/../kept'); function take($n) { $dir = KEPT . '/uploads'; return move_uploaded_file($t, where($dir) . $n); }"), ("kept/a.css", "")],
+    &["kept/uploads store create"]
+)]
 #[case::never_the_root_never_code(
     &[("INSTALL", "chmod -R 777 . \nchmod 777 lib\nchmod 777 lib/kept\n"), ("lib/quay.php", "<?php function show() { echo 1; }"), ("lib/kept/a.csv", "")],
     &["lib/kept store"]

@@ -85,7 +85,12 @@ fn block(part: &Part, width: usize, out: &mut dyn Write) -> io::Result<()> {
     };
     let name = format!("{:<width$}", name(part));
     let facts = format!("{:<8}{writes:<30}", part.used_as.word());
-    writeln!(out, "  {}  {facts}{}", styled(HEAD, &name), styled(sure, &format!("confidence {}", part.confidence.word())))?;
+    writeln!(
+        out,
+        "  {}  {facts}{}",
+        styled(HEAD, &name),
+        styled(sure, &format!("confidence {}", part.confidence.word()))
+    )?;
     for reason in &part.because {
         let says = cut(&reason.says, 54);
         let place = cut(&reason.seen.to_string(), 36);

@@ -34,6 +34,25 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             judge(scene, clues, touched, counts, is_list);
         }
     }
+    uploads(scene, clues);
+}
+
+/// Where code takes uploads, a folder that it names for them is for them.
+fn uploads(scene: &Scene<'_>, clues: &mut Clues) {
+    let of_application = scene.facts.iter().filter(|facts| scene.deployed.aside(&facts.file).is_none());
+    let takes = of_application.flat_map(|facts| facts.touches.iter().map(move |touch| (facts, touch)));
+    let Some((facts, touch)) = takes.into_iter().find(|(_, touch)| touch.call == "move_uploaded_file") else { return };
+    let seen = Seen::at(&facts.file, touch.line);
+    let named = clues.spots().filter(|spot| match spot {
+        Spot::Inside(path) => matches!(lower_name(path).as_str(), "upload" | "uploads"),
+        Spot::Outside(_) => false,
+    });
+    let named: Vec<Spot> = named.filter(|spot| !clues.of(spot, Tells::Written).is_empty()).cloned().collect();
+    clues.of_kind("uploads");
+    for spot in named {
+        clues.add(spot, Tells::Written, 0.8, "the code takes uploads (move_uploaded_file)", seen.clone());
+    }
+    clues.of_kind("code");
 }
 
 /// The paths that each file checks, with the lines.

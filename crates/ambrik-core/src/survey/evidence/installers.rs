@@ -48,7 +48,8 @@ fn is_candidate(scene: &Scene<'_>, path: &Path, entry: &Entry) -> bool {
     }
     let name = lower_name(path);
     // A switch that is a plain file is empty or nearly so; a longer one is a document.
-    let is_switch = path.extension().is_none() && entry.size < 256;
+    let given = path.file_name().map(|name| name.to_string_lossy().into_owned());
+    let is_switch = path.extension().is_none() && entry.size < 256 && given.as_ref() == Some(&name);
     let above = path.parent().unwrap_or(Path::new(""));
     let at_the_front = above.as_os_str().is_empty() || above == scene.served;
     let is_file =

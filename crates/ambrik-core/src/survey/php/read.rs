@@ -338,6 +338,12 @@ impl<'t> Reader<'t, '_> {
         let scope = self.scope(around);
         let name = match left.kind() {
             "variable_name" if scope.function.is_empty() => self.text(left).trim_start_matches('$').to_owned(),
+            // A function's own variable is nothing that others read.
+            "variable_name" => {
+                let name = self.text(left).trim_start_matches('$').to_owned();
+                let values = self.values(right, &scope, 0);
+                return self.setting(&name, &values, node);
+            }
             "subscript_expression" => match last_child(left).and_then(|key| self.plain_string(key)) {
                 Some(key) => key,
                 None => return,
@@ -373,7 +379,8 @@ impl<'t> Reader<'t, '_> {
 
     /// A path that is kept under a name which says that PHP writes there.
     fn setting(&mut self, name: &str, values: &Values, node: Node<'t>) {
-        if says_written(name) {
+        let ends_so = |value: &Value| matches!(value.as_slice(), [_, .., Piece::Text(end)] if is_written_folder(end));
+        if says_written(name) || values.iter().any(ends_so) {
             self.touch(Sink::Setting, values.clone(), node, name);
         }
     }
@@ -500,6 +507,13 @@ fn without_scheme(mut value: Value) -> Option<Value> {
         }
     }
     Some(value)
+}
+
+/// Whether a path ends in a folder that nothing but writing is for.
+fn is_written_folder(end: &str) -> bool {
+    let name = end.trim_end_matches('/').rsplit('/').next().unwrap_or_default();
+    end.contains('/')
+        && matches!(name, "uploads" | "upload" | "cache" | "tmp" | "temp" | "logs" | "log" | "sessions" | "templates_c")
 }
 
 /// Whether a name says that what it holds is a folder that PHP writes to: `cache_dir`, `uploadPath`, `LOG_DIRECTORY`.

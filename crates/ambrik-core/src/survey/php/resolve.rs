@@ -299,9 +299,7 @@ impl<'c> Code<'c> {
 
     /// Whether what is kept under a name is a path, and no other setting.
     fn looks_like_a_path(&self, text: &str) -> bool {
-        let name = text.trim_matches(HOLE);
-        let is_trade = trade(&name.to_ascii_lowercase()).is_some() && !name.contains('_');
-        text.contains(['/', ROOT]) || is_trade || self.deployed.is_directory(Path::new(name))
+        text.contains(['/', ROOT]) || self.deployed.is_directory(Path::new(text.trim_matches(HOLE)))
     }
 
     /// What the callers of a function hand it.
@@ -372,7 +370,9 @@ impl<'c> Code<'c> {
             path.parent().is_some_and(|above| !above.as_os_str().is_empty() && self.deployed.is_directory(above))
         };
         let is_file = whole == Whole::Known && Path::new(known).extension().is_some();
-        let would_be = named.iter().find(|path| in_a_folder(path) && (is_file || named_so(path)));
+        // A single name after something unknown could be anywhere.
+        let said = !begins_unknown || Path::new(known.trim_start_matches('/')).components().count() > 1;
+        let would_be = named.iter().find(|path| said && in_a_folder(path) && (is_file || named_so(path)));
         let at_root = || named.iter().find(|path| !begins_unknown && named_so(path) && !in_a_folder(path));
         // Settings that are not made yet: an application keeps them in its root where nothing else is known.
         let settings =
