@@ -245,7 +245,7 @@ fn workers_are_the_answer_and_not_who_started_them_or_looks_for_them() {
     quay.write("proc/31/maps", "7f 7f r-xp 0 0 0 /usr/lib/apache2/modules/libphp8.2.so\n");
     quay.process(40, 1, "grep", "grep|php-fpm|", (4110, 4110));
     quay.process(41, 1, "sh", "sh|-c|ps aux | grep nginx|", (4110, 4110));
-    quay.process(42, 1, "php", "php|artisan|", (4110, 4110));
+    quay.process(42, 1, "php", "php|import.php|", (4110, 4110));
     quay.process(43, 1, "php8.2", "php8.2|-S|127.0.0.1:8000|-t|/srv/tide|", (4102, 4102));
     quay.process(44, 1, "nginx", "nginx|-t|", (0, 0));
     let seen = quay

@@ -31,8 +31,7 @@ pub(crate) fn trade(name: &str) -> Option<Use> {
     Some(match name {
         "cache" | "caches" | "cached" | "tmp" | "temp" | "temporary" | "templates_c" | "template_c"
         | "templates_compiled" | "compiled" | "compile" | "compiles" | "session" | "sessions" | "lock" | "locks"
-        | "generated" | "proxies" | "smarty_cache" | "smarty_compile" | "thumbs_cache" | "tmp_upload" | "viewcache"
-        | "datacache" => Use::Scratch,
+        | "generated" | "proxies" | "thumbs_cache" | "tmp_upload" | "viewcache" | "datacache" => Use::Scratch,
         "log" | "logs" | "logfiles" | "logging" => Use::Log,
         "upload" | "uploads" | "uploaded" | "uploadedfiles" | "userfiles" | "user_files" | "userdata" | "user_data"
         | "attachments" | "attachment" | "avatars" | "avatar" | "media" | "files" | "data" | "storage" | "backups"
