@@ -10,5 +10,6 @@ mod host;
 mod hostile;
 mod judged;
 mod kernel;
+mod php_oracle;
 mod table_of_rights;
 mod taken_back;

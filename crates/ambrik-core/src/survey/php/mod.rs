@@ -116,3 +116,6 @@ pub(crate) fn one(path: &Path, bytes: &[u8]) -> Option<Facts> {
     parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).ok()?;
     parse(&mut parser, path, bytes)
 }
+
+#[cfg(test)]
+mod tests;

@@ -6,7 +6,7 @@ use std::path::Path;
 use tree_sitter::{Node, Tree};
 
 use super::facts::{Call, Facts, Piece, ROOT, Sink, Touch, Value, Values};
-use super::values::{ALTERNATIVES, last_child};
+use super::values::{ALTERNATIVES, class_name, last_child};
 
 /// The functions that touch a path, the place of the path among their arguments, and what they do.
 const SINKS: &[(&str, usize, Sink)] = &[
@@ -361,7 +361,8 @@ impl<'t> Reader<'t, '_> {
                 let name = self.field(left, "name").unwrap_or_default().trim_start_matches('$').to_owned();
                 let values = self.values(right, &scope, 0);
                 self.setting(&name, &values, node);
-                return self.facts.properties.push(((scope.class, name), values));
+                let class = class_name(&self.field(left, "scope").unwrap_or_default(), &scope);
+                return self.facts.properties.push(((class, name), values));
             }
             _ => return,
         };

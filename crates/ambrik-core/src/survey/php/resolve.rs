@@ -328,7 +328,9 @@ impl<'c> Code<'c> {
     fn spot(&self, text: &str, file: &Path) -> Option<(Spot, Whole, bool)> {
         let usual =
             |c: char| c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | '@' | '~' | ' ' | ROOT | HOLE);
-        if text.len() > 300 || !text.chars().all(usual) || text.trim().is_empty() {
+        // A whole path after something else is none.
+        let begins_anew = text.rfind(ROOT).is_some_and(|at| at > 0);
+        if begins_anew || text.len() > 300 || !text.chars().all(usual) || text.trim().is_empty() {
             return None;
         }
         let (known, whole) = match text.trim_start_matches(HOLE).split_once(HOLE) {

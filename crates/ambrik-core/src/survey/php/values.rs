@@ -322,7 +322,12 @@ impl<'t> Reader<'t, '_> {
         let mut parts = format.split('%');
         whole = joined(&whole, &vec![vec![Piece::Text(parts.next().unwrap_or_default().to_owned())]]);
         for (place, part) in parts.enumerate() {
-            let value = match (part.strip_prefix('s'), arguments.get(place + 1)) {
+            // `%s`, or `%2$s`
+            let (place, kind) = match part.split_once('$') {
+                Some((number, kind)) if number.parse::<usize>().is_ok() => (number.parse().unwrap_or(1), kind),
+                _ => (place + 1, part),
+            };
+            let value = match (kind.strip_prefix('s'), arguments.get(place)) {
                 (Some(_), Some(argument)) => self.values(*argument, scope, deep + 1),
                 _ => vec![vec![Piece::Hole]],
             };
@@ -369,7 +374,7 @@ pub(super) fn last_child(node: Node<'_>) -> Option<Node<'_>> {
 }
 
 /// The class that a name in front of `::` means, in lower case.
-fn class_name(text: &str, scope: &Scope) -> String {
+pub(super) fn class_name(text: &str, scope: &Scope) -> String {
     match text {
         "self" | "static" | "parent" => scope.class.clone(),
         name => name.rsplit('\\').next().unwrap_or(name).to_ascii_lowercase(),
