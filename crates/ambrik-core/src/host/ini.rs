@@ -71,3 +71,34 @@ fn value_of(value: &str, signs: Signs) -> String {
     };
     bare.trim().to_owned()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::plain("[a]\nb = c", PHP, &["a b c 2"])]
+    #[case::without_spaces("[a]\nb=c", PHP, &["a b c 2"])]
+    #[case::before_any_section("b = c", PHP, &[" b c 1"])]
+    #[case::quoted("[a]\nb = \"c ; d\" ; e", PHP, &["a b c ; d 2"])]
+    #[case::quoted_once("[a]\nb = 'c'", PHP, &["a b c 2"])]
+    #[case::comments("; x\n# y\n[a] ; z\nb = c ; d", PHP, &["a b c 4"])]
+    #[case::an_equals_sign_in_the_value("[a]\nb = c=d", PHP, &["a b c=d 2"])]
+    #[case::a_semicolon_in_a_unit("[Service]\nExecStart=/bin/a; /bin/b", UNIT, &["Service ExecStart /bin/a; /bin/b 2"])]
+    #[case::continued("[Service]\nExecStart=/bin/a \\\n  -b \\\n# between\n  -c\nUser=d", UNIT, &["Service ExecStart /bin/a -b -c 2", "Service User d 6"])]
+    #[case::continued_at_the_end("[Service]\nExecStart=/bin/a \\", UNIT, &["Service ExecStart /bin/a 2"])]
+    #[case::emptied("[Service]\nUser=", UNIT, &["Service User  2"])]
+    #[case::other_line_ends("[a]\r\nb = c\r\n", PHP, &["a b c 2"])]
+    fn lines_are_read(#[case] text: &str, #[case] signs: Signs, #[case] want: &[&str]) {
+        let (lines, strange) = read(text, signs);
+        let shown: Vec<String> =
+            lines.iter().map(|line| format!("{} {} {} {}", line.section, line.key, line.value, line.line)).collect();
+        assert_eq!((shown, strange), (want.iter().map(|line| (*line).to_owned()).collect(), vec![]));
+    }
+
+    #[test]
+    fn what_is_no_line_is_told_with_its_number() {
+        assert_eq!(read("[a]\nb\n\nc = d\n[e\n", PHP).1, [2, 5]);
+    }
+}

@@ -224,3 +224,87 @@ fn is_php_library(file: &[u8]) -> bool {
     let name = Path::new(std::ffi::OsStr::from_bytes(file)).to_string_lossy().into_owned();
     name.strip_prefix("libphp").and_then(|rest| rest.split_once(".so")).is_some_and(|(version, _)| is_version(version))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("nginx", Some(Family::Nginx))]
+    #[case("apache2", Some(Family::Apache))]
+    #[case("httpd", Some(Family::Apache))]
+    #[case("httpd-prefork", Some(Family::Apache))]
+    #[case("httpd.worker", Some(Family::Apache))]
+    #[case("lighttpd", Some(Family::Lighttpd))]
+    #[case("caddy", Some(Family::Caddy))]
+    #[case("php-fpm", Some(Family::Fpm))]
+    #[case("php-fpm8.2", Some(Family::Fpm))]
+    #[case("php-fpm83", Some(Family::Fpm))]
+    #[case("php8.2-fpm", Some(Family::Fpm))]
+    #[case("php83-fpm", Some(Family::Fpm))]
+    #[case("php-cgi", Some(Family::Cgi))]
+    #[case("php8.2-cgi", Some(Family::Cgi))]
+    #[case("php8.2", Some(Family::OwnServer))]
+    #[case("php", Some(Family::OwnServer))]
+    #[case("phpstorm", None)]
+    #[case("php-fpm-exporter", None)]
+    #[case("nginx-exporter", None)]
+    #[case("grep", None)]
+    fn programs_are_known_by_their_names(#[case] name: &str, #[case] want: Option<Family>) {
+        let found = KINDS.iter().find(|kind| (kind.is)(name)).map(|kind| kind.family);
+        assert_eq!(found, want);
+    }
+
+    #[rstest]
+    #[case(b"libphp.so", true)]
+    #[case(b"libphp8.2.so", true)]
+    #[case(b"libphp7.so.1", true)]
+    #[case(b"libphpcpp.so", false)]
+    #[case(b"libc.so.6", false)]
+    fn php_as_a_library(#[case] file: &[u8], #[case] want: bool) {
+        assert_eq!(is_php_library(file), want);
+    }
+
+    fn process(title: &str, family: Family) -> Process {
+        Process {
+            pid: 7,
+            parent: 1,
+            family,
+            role: Role::Php,
+            program: "php".into(),
+            words: title.split(' ').map(Into::into).collect(),
+            real: Uid(33),
+            ids: Ids::new(Uid(33), Gid(33), []),
+            php_inside: false,
+            foreign_program: None,
+            works_in: Some(PathBuf::from("/srv/quay")),
+        }
+    }
+
+    #[rstest]
+    #[case("php-fpm: pool berths", Some("berths"))]
+    #[case("php-fpm: pool with space   ", Some("with space"))]
+    #[case("php-fpm: master process (/etc/php-fpm.conf)", None)]
+    fn pools_are_told_by_titles(#[case] title: &str, #[case] want: Option<&str>) {
+        assert_eq!(process(title, Family::Fpm).pool().as_deref(), want);
+    }
+
+    #[test]
+    fn a_masters_title_names_its_file() {
+        let master = process("php-fpm: master process (/etc/php-fpm.conf)", Family::Fpm);
+        assert_eq!(Running::fpm_file(&master), Some(PathBuf::from("/etc/php-fpm.conf")));
+        assert_eq!(Running::fpm_file(&process("php-fpm: pool x", Family::Fpm)), None);
+    }
+
+    #[rstest]
+    #[case("php -S 127.0.0.1:8000 -t public", Some("/srv/quay/public 127.0.0.1:8000"))]
+    #[case("php -t /opt/x -S localhost:80", Some("/opt/x localhost:80"))]
+    #[case("php -S :80 router.php", Some("/srv/quay :80"))]
+    #[case("php -S", None)]
+    fn phps_own_server(#[case] line: &str, #[case] want: Option<&str>) {
+        let served = process(line, Family::OwnServer).own_server();
+        let shown = served.map(|(folder, address)| format!("{} {address}", folder.display()));
+        assert_eq!(shown.as_deref(), want);
+    }
+}

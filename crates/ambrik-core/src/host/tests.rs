@@ -359,3 +359,109 @@ proptest::proptest! {
         quay.look();
     }
 }
+
+#[rstest]
+#[case("unix:/run/php.sock", Some("/run/php.sock"))]
+#[case("/var/run/php/x.sock", Some("/run/php/x.sock"))]
+#[case("127.0.0.1:9000", Some("localhost:9000"))]
+#[case("[::1]:9000", Some("localhost:9000"))]
+#[case("*:9000", Some("localhost:9000"))]
+#[case("9000", Some("localhost:9000"))]
+#[case("10.0.0.2:9000", Some("10.0.0.2:9000"))]
+#[case("quay", None)]
+#[case("quay:http", None)]
+#[case("", None)]
+fn addresses(#[case] text: &str, #[case] want: Option<&str>) {
+    assert_eq!(Address::read(text).map(|address| address.to_string()).as_deref(), want);
+}
+
+/// What is on disk decides whether the web server may connect, and not what the pool would make.
+#[rstest]
+#[case::its_own(33, 0o600, 0o755, true)]
+#[case::its_group(0, 0o660, 0o755, true)]
+#[case::readable_only(0, 0o644, 0o755, false)]
+#[case::behind_a_closed_folder(33, 0o600, 0o700, false)]
+fn a_socket_on_disk_decides(#[case] owner: u32, #[case] mode: u32, #[case] folder: u32, #[case] want: bool) {
+    if !rustix::process::geteuid().is_root() {
+        return skipped("only root can give files to other accounts");
+    }
+    let quay = with_pools(&[ONE]);
+    let dir = quay.dir.path().join("run/php");
+    fs::create_dir_all(&dir).unwrap();
+    let socket = std::os::unix::net::UnixListener::bind(dir.join("berths.sock")).unwrap();
+    give(&dir.join("berths.sock"), owner, 33, mode);
+    give(&dir, 0, 0, folder);
+    let served = quay.look().served;
+    assert_eq!(served[0].may_connect, Some(want));
+    assert_eq!(quay.says().contains("may not connect"), !want);
+    drop(socket);
+}
+
+#[expect(clippy::print_stderr, reason = "a test that is skipped says so")]
+fn skipped(why: &str) {
+    eprintln!("skipped: {why}");
+}
+
+#[expect(clippy::disallowed_methods, reason = "a test's own file")]
+fn give(path: &Path, owner: u32, group: u32, mode: u32) {
+    std::os::unix::fs::chown(path, Some(owner), Some(group)).unwrap();
+    fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(mode)).unwrap();
+}
+
+#[test]
+fn real_and_effective_ids_and_groups_are_told() {
+    let quay = with_pools(&[ONE]);
+    quay.process(20, 1, "php-fpm8.2", "php-fpm: master process (/etc/php/8.2/fpm/php-fpm.conf)", (0, 0));
+    quay.process(21, 20, "php-fpm8.2", "php-fpm: pool berths", (4101, 4101));
+    quay.write(
+        "proc/21/status",
+        "Name:\tphp-fpm8.2\nPPid:\t20\nUid:\t0\t4101\t0\t4101\nGid:\t4101\t4101\t4101\t4101\nGroups:\t33 4101\n",
+    );
+    let services = quay.look();
+    let pool = services.services.iter().find(|service| service.pool.as_deref() == Some("berths")).unwrap();
+    assert_eq!(pool.groups, ["www-data", "berths"]);
+    assert!(pool.evidence.iter().any(|evidence| evidence.says.contains("(real uid root)")), "{pool:?}");
+    assert!(services.disagreements.iter().any(|d| d.says.contains("with other groups than that account has now")));
+}
+
+#[test]
+fn a_server_in_front_of_another_is_told() {
+    let quay = Quay::new(&[(
+        "etc/nginx/nginx.conf",
+        "user www-data; http { server { root /srv/a; location / { proxy_pass http://127.0.0.1:8080; } } }",
+    )]);
+    let served = quay.look().served;
+    assert!(matches!(&served[0].folder.through, Through::Server(to, _) if to == "http://127.0.0.1:8080"));
+}
+
+#[test]
+fn what_is_refused_is_told() {
+    let quay = Quay::new(&[(
+        "etc/nginx/nginx.conf",
+        "user www-data; http { server { root /srv/a; location /data { deny all; } location ^~ /lib/ { return 403; } location /x { } } }",
+    )]);
+    assert_eq!(quay.look().served[0].folder.denied, [Path::new("/srv/a/data"), Path::new("/srv/a/lib")]);
+}
+
+/// Two site files may be told apart by what is served though one tree lies in the other.
+#[test]
+fn the_nearest_folder_tells() {
+    let quay = with_pools(&[(
+        "etc/nginx/nginx.conf",
+        "user www-data; http { server { root /srv; location ~ \\.php$ { fastcgi_pass 127.0.0.1:9002; }\n\
+         location /berths { root /srv; location ~ \\.php$ { fastcgi_pass unix:/run/php/berths.sock; } } } }",
+    )]);
+    let host = Host::at(quay.dir.path()).unwrap();
+    let php = |folder: &str| quay.look().account(&host, Role::Php, Path::new(folder)).unwrap().account.user;
+    assert_eq!((php("/srv/berths/lib"), php("/srv/tide")), ("berths".to_owned(), "tidewatch".to_owned()));
+}
+
+#[test]
+fn nothing_is_found_where_nothing_is() {
+    let quay = Quay::new(&[]);
+    let host = Host::at(quay.dir.path()).unwrap();
+    let services = quay.look();
+    assert!(services.services.is_empty() && services.served.is_empty() && services.unclear.is_empty());
+    assert_eq!(services.account(&host, Role::Php, Path::new("/srv/a")), Err(Undecided::Unknown));
+    assert!(!services.processes_seen);
+}

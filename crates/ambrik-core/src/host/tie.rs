@@ -42,7 +42,7 @@ pub(super) struct Sighting {
 pub struct Runs {
     /// The folder, as the web server's configuration has it.
     pub folder: Folder,
-    /// The pool that its PHP requests go to.
+    /// The pool that its PHP requests go to; where several listen on the socket, `a or b`.
     pub pool: Option<String>,
     /// The accounts that its PHP runs as: one, none, or as many as there are contradictions.
     pub php: Vec<Answer>,
@@ -272,9 +272,8 @@ impl Seen<'_> {
                         add(&mut runs.php, answer);
                     }
                 }
-                if let [pool, ..] = pools.as_slice() {
-                    runs.pool = Some(pool.name.clone());
-                }
+                let names: Vec<&str> = pools.iter().map(|pool| pool.name.as_str()).collect();
+                runs.pool = (!names.is_empty()).then(|| names.join(" or "));
                 runs.may_connect = self.may_connect(address, pools.first().copied(), &runs.web);
             }
             Through::Nothing | Through::Server(..) | Through::Unclear(..) => {}

@@ -88,9 +88,9 @@ fn row(runs: &Runs) -> Vec<String> {
         Through::Unclear(..) => "not understood".to_owned(),
     };
     vec![
-        cut(&Shown(&folder.path).to_string(), 34),
+        cut(&Shown(&folder.path).to_string(), 30),
         folder.program.clone(),
-        cut(&through, 26),
+        cut(&through, 19),
         accounts(&runs.php, matches!(folder.through, Through::Nothing)),
         accounts(&runs.web, false),
         seen(runs.php.iter().chain(&runs.web).flat_map(|answer| &answer.from)),
@@ -115,7 +115,8 @@ fn is_tied(services: &Services, service: &Service) -> bool {
         Role::Web => runs.web.clone(),
     };
     services.served.iter().any(|runs| {
-        let same_pool = service.pool.is_none() || runs.pool == service.pool;
+        let pools = runs.pool.as_deref().unwrap_or_default();
+        let same_pool = service.pool.as_deref().is_none_or(|pool| pools.split(" or ").any(|name| name == pool));
         same_pool && answers(runs).iter().any(|answer| answer.account.ids.uid == service.account.ids.uid)
     })
 }
