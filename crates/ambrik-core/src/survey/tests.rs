@@ -17,12 +17,12 @@ fn is_root() -> bool {
 }
 
 /// A made-up host with an application in `/srv/www/quay`.
-struct Quay {
+pub(super) struct Quay {
     dir: tempfile::TempDir,
 }
 
 impl Quay {
-    fn new(files: &[(&str, &str)]) -> Self {
+    pub(super) fn new(files: &[(&str, &str)]) -> Self {
         let quay = Self { dir: tempfile::tempdir().unwrap() };
         fs::create_dir_all(quay.dir.path().join("srv/www/quay")).unwrap();
         for (path, text) in files {
@@ -49,7 +49,7 @@ impl Quay {
         std::os::unix::fs::chown(self.dir.path().join(path), Some(33), Some(33)).unwrap();
     }
 
-    fn survey(&self) -> Survey {
+    pub(super) fn survey(&self) -> Survey {
         let host = Host::at(self.dir.path()).unwrap();
         let accounts = Accounts::from_texts(PASSWD, "root:x:0:\nwww-data:x:33:\n");
         let services = host::look(&host, &accounts);

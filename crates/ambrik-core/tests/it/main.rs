@@ -11,5 +11,6 @@ mod hostile;
 mod judged;
 mod kernel;
 mod php_oracle;
+mod surveyed;
 mod table_of_rights;
 mod taken_back;

@@ -59,7 +59,7 @@ fn what_is_not_understood_stands_below_with_its_line() {
 fn several_candidates_are_named_in_the_row() {
     let second = ("etc/php/8.2/fpm/php-fpm.conf", "[other]\nuser = user\nlisten = /run/berths.sock\n");
     let ran = with(&[NGINX, POOL, second]).run(&["accounts"]);
-    assert!(ran.out.contains("user or php") && ran.out.contains("pool other or berths"), "{}", ran.out);
+    assert!(ran.out.contains("user or php") && ran.out.contains("of pool other or berths"), "{}", ran.out);
     assert!(ran.out.contains("listen on one socket, /run/berths.sock"), "{}", ran.out);
 }
 

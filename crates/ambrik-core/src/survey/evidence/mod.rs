@@ -48,3 +48,6 @@ pub(crate) const KINDS: &[Kind] = &[
     Kind { name: "installers", gather: installers::gather },
     Kind { name: "live", gather: live::gather },
 ];
+
+#[cfg(test)]
+mod tests;
