@@ -606,3 +606,56 @@ fn covers(directory: &Path, folder: &Path) -> bool {
 fn matches(expression: &str, text: &str) -> bool {
     Regex::new(expression).map_or_else(|_| expression.contains("ph"), |regex| regex.is_match(text))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("DocumentRoot /srv/a", &["DocumentRoot", "/srv/a"])]
+    #[case("DocumentRoot \"/srv/with space\"", &["DocumentRoot", "/srv/with space"])]
+    #[case("A 'b c' \"d\\\"e\" f", &["A", "b c", "d\"e", "f"])]
+    #[case("A \"\"", &["A", ""])]
+    #[case("   ", &[])]
+    fn words_are_split(#[case] line: &str, #[case] want: &[&str]) {
+        assert_eq!(words(line), want);
+    }
+
+    #[test]
+    fn lines_are_joined_and_comments_left_out() {
+        let lines = joined("A b \\\n  c\n# d\n\n  E\n");
+        assert_eq!(lines, [(1, "A b c".to_owned()), (5, "E".to_owned())]);
+    }
+
+    #[rstest]
+    #[case("export A=b", "A", Some("b"))]
+    #[case("A=\"b c\"", "A", Some("b c"))]
+    #[case("A=b\nB=${A}/c", "B", Some("b/c"))]
+    #[case("A=${NONE:-d}", "A", Some("d"))]
+    #[case("A=/run/x$SUFFIX", "A", Some("/run/x"))]
+    #[case("if [ x = y ]; then", "if [ x ", None)]
+    fn environments(#[case] text: &str, #[case] name: &str, #[case] want: Option<&str>) {
+        assert_eq!(environment(text).get(name).map(String::as_str), want);
+    }
+
+    #[rstest]
+    #[case("/", "/srv/a", true)]
+    #[case("/srv", "/srv/a", true)]
+    #[case("/srv/*", "/srv/a", true)]
+    #[case("/srv/*/x", "/srv/a", false)]
+    #[case("/srv/ab", "/srv/a", false)]
+    #[case("/srv/[ab]", "/srv/a", true)]
+    fn directories_cover(#[case] directory: &str, #[case] folder: &str, #[case] want: bool) {
+        assert_eq!(covers(Path::new(directory), Path::new(folder)), want);
+    }
+
+    #[rstest]
+    #[case("php_module", true)]
+    #[case("php7_module", true)]
+    #[case("proxy_module", false)]
+    #[case("phpx_module", false)]
+    fn modules_that_are_php(#[case] module: &str, #[case] want: bool) {
+        assert_eq!(is_php_module(module), want);
+    }
+}

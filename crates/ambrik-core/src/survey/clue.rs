@@ -119,3 +119,53 @@ impl Clues {
         kinds.values().map(|(most, further)| most + further.min(1.0)).sum()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn weight(clues: &[(&'static str, f64)]) -> f64 {
+        let mut all = Clues::default();
+        for (kind, weight) in clues {
+            all.of_kind(kind);
+            all.inside(Path::new("tides"), Tells::Written, *weight, "x", Seen::at(Path::new("a.php"), 1));
+        }
+        all.weight(&Spot::Inside(PathBuf::from("tides")), Tells::Written)
+    }
+
+    /// Ten of a kind are little more than one; two kinds are twice as much.
+    #[test]
+    fn kinds_count_and_not_numbers() {
+        let near = |a: f64, b: f64| (a - b).abs() < 1e-9;
+        assert!(near(weight(&[("code", 1.0)]), 1.0));
+        assert!(near(weight(&[("code", 1.0), ("code", 1.0)]), 1.2));
+        assert!(near(weight(&[("code", 1.0); 40]), 2.0));
+        assert!(near(weight(&[("code", 1.0), ("words", 1.0)]), 2.0));
+        assert!(near(weight(&[("code", 0.4), ("code", 1.4)]), 1.48));
+        assert!(near(weight(&[]), 0.0));
+    }
+
+    #[test]
+    fn the_root_gets_no_clues() {
+        let mut clues = Clues::default();
+        clues.inside(Path::new(""), Tells::Written, 9.0, "x", Seen::at(Path::new("a"), 0));
+        assert_eq!(clues.spots().count(), 0);
+    }
+
+    #[test]
+    fn the_weightiest_comes_first() {
+        let mut clues = Clues::default();
+        let path = Path::new("tides");
+        for (weight, says) in [(0.5, "little"), (2.0, "most"), (1.0, "more")] {
+            clues.inside(path, Tells::Written, weight, says, Seen::at(path, 0));
+        }
+        let found = clues.of(&Spot::Inside(path.to_owned()), Tells::Written);
+        assert_eq!(found.iter().map(|clue| clue.says.as_str()).collect::<Vec<_>>(), ["most", "more", "little"]);
+    }
+
+    #[test]
+    fn places_are_shown_with_their_line() {
+        assert_eq!(Seen::at(Path::new("a.php"), 7).to_string(), "a.php:7");
+        assert_eq!(Seen::at(Path::new("a\n.php"), 0).to_string(), "a\\n.php");
+    }
+}

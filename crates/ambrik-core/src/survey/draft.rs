@@ -173,3 +173,53 @@ fn toml(text: &str) -> String {
 fn one_line(text: &str) -> String {
     Shown(Path::new(text)).to_string()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// Whatever is in a text, it is read again as what it was, and stands on one line.
+    #[rstest]
+    #[case("berths")]
+    #[case("with \"quotes\" and \\ backslashes")]
+    #[case("two\nlines\tand tabs")]
+    #[case("\u{1b}[2J and \u{202e} and \u{7f}")]
+    #[case("häfen/ünïcode")]
+    fn texts_are_quoted(#[case] text: &str) {
+        let line = format!("a = {}", toml(text));
+        assert_eq!(line.lines().count(), 1);
+        assert!(!line.contains('\u{1b}') && !line.contains('\u{202e}'));
+        let table: toml::Table = line.parse().unwrap();
+        assert_eq!(table["a"].as_str(), Some(text));
+    }
+
+    #[rstest]
+    #[case("a/b", "a/b")]
+    #[case("a*/b", "a[*]/b")]
+    #[case("a[1]?", "a[[]1][?]")]
+    #[case("a\\b", "a\\b")]
+    #[case("a\\b*", "a\\\\b[*]")]
+    fn wild_names_are_named_alone(#[case] path: &str, #[case] want: &str) {
+        assert_eq!(literal(Path::new(path)), Path::new(want));
+        let pattern = crate::site::Pattern::parse(want).unwrap();
+        let names = Path::new(path).components().map(|name| name.as_os_str().to_owned());
+        for (component, name) in pattern.components().iter().zip(names) {
+            assert!(component.fits(&name), "{name:?}");
+            assert!(!component.fits(std::ffi::OsStr::new("axx")), "{name:?}");
+        }
+    }
+
+    #[test]
+    fn a_long_reason_stands_above_its_line() {
+        let mut short = String::new();
+        line(&mut short, "use = \"store\"", "why").unwrap();
+        assert_eq!(short, format!("{:<COLUMN$} # why\n", "use = \"store\""));
+        let mut long = String::new();
+        line(&mut long, "use = \"store\"", &"why ".repeat(30)).unwrap();
+        assert!(long.starts_with("# why why") && long.ends_with("\nuse = \"store\"\n"));
+        let mut bare = String::new();
+        line(&mut bare, "use = \"store\"", "").unwrap();
+        assert_eq!(bare, "use = \"store\"\n");
+    }
+}

@@ -184,7 +184,10 @@ pub(crate) fn is_settings_name(name: &str) -> bool {
 }
 
 static KEY_FILE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)(secret|private|salt|token|credential|passw|htpasswd|api.?key|master.?key|encryption|(^|[._-])key)[\w.-]*$|\.(key|pem|p12|pfx|secret|salt)$").ok()
+    Regex::new(
+        r"(?i)(?:secret|private|salt|token|credential|passw|api.?key|master.?key|encryption)[\w.-]*$|(?:^|[._-])keys?(?:[._-][\w.-]*)?$|\.(?:key|pem|p12|pfx|secret|salt)$",
+    )
+    .ok()
 });
 
 /// Whether a file of this name holds a key or passwords.
@@ -260,5 +263,71 @@ mod tests {
     #[case("'title' => 'Harbour'", true, None)]
     fn credentials_are_seen(#[case] text: &str, #[case] is_php: bool, #[case] want: Option<usize>) {
         assert_eq!(credentials(text, is_php, false), want);
+    }
+
+    #[rstest]
+    #[case("cache", Some(Use::Scratch))]
+    #[case("templates_c", Some(Use::Scratch))]
+    #[case("feeds_cache", Some(Use::Store))]
+    #[case("page-cache", Some(Use::Scratch))]
+    #[case("_data", Some(Use::Store))]
+    #[case("sessions", Some(Use::Scratch))]
+    #[case("logs", Some(Use::Log))]
+    #[case("uploads", Some(Use::Store))]
+    #[case("user_files", Some(Use::Store))]
+    #[case("lib", None)]
+    #[case("templates", None)]
+    #[case("catalog", None)]
+    fn names_of_the_trade(#[case] name: &str, #[case] want: Option<Use>) {
+        assert_eq!(trade(name), want);
+    }
+
+    #[rstest]
+    #[case("lib/a.php", None)]
+    #[case("tests/a.php", Some(Aside::Development))]
+    #[case("lib/Tests/a.php", Some(Aside::Development))]
+    #[case("docs/a.php", Some(Aside::Development))]
+    #[case("vendor/x/a.php", Some(Aside::Library))]
+    #[case("vendor/x/tests/a.php", Some(Aside::Development))]
+    #[case("lib/mailer-6.1.0/a.php", Some(Aside::Library))]
+    #[case("lib/mailer_v2.0/a.php", Some(Aside::Library))]
+    #[case("lib/someone-mailer-5829c3b/a.php", Some(Aside::Library))]
+    #[case("bin/a.php", Some(Aside::CommandLine))]
+    #[case("bin.php", None)]
+    #[case("tests.php", None)]
+    #[case("quay-1/a.php", None)]
+    fn what_stands_beside_the_application(#[case] path: &str, #[case] want: Option<Aside>) {
+        assert_eq!(aside(Path::new(path)), want);
+    }
+
+    #[rstest]
+    #[case("csrf-secret.php", true)]
+    #[case("secret.key", true)]
+    #[case("api_key.txt", true)]
+    #[case("server.pem", true)]
+    #[case(".htpasswd", true)]
+    #[case("salt", true)]
+    #[case("monkey.php", false)]
+    #[case("secrets.js", false)]
+    #[case("tokens.css", false)]
+    #[case("keyboard.php", false)]
+    fn names_of_keys(#[case] name: &str, #[case] want: bool) {
+        assert_eq!(is_key_name(name), want);
+    }
+
+    #[rstest]
+    #[case("plugins", true)]
+    #[case("themes.local", true)]
+    #[case("lang", true)]
+    #[case("cache", false)]
+    fn names_of_drop_ins(#[case] name: &str, #[case] want: bool) {
+        assert_eq!(is_drop_in(name), want);
+    }
+
+    #[test]
+    fn libraries_carry_papers_of_their_own() {
+        let files = ["README", "LICENSE", "lib/mail/README.md", "lib/mail/LICENSE", "lib/quay/README", "ext/a/VERSION"];
+        let files: Vec<PathBuf> = files.iter().map(PathBuf::from).collect();
+        assert_eq!(libraries(files.iter()), [PathBuf::from("lib/mail")].into());
     }
 }
