@@ -465,3 +465,84 @@ fn nothing_is_found_where_nothing_is() {
     assert_eq!(services.account(&host, Role::Php, Path::new("/srv/a")), Err(Undecided::Unknown));
     assert!(!services.processes_seen);
 }
+
+/// Pools as configured: `name account address`.
+fn pools(files: &[(&str, &str)]) -> (Vec<String>, Vec<String>) {
+    let quay = Quay::new(files);
+    let host = Host::at(quay.dir.path()).unwrap();
+    let mut files = files::Files::new(&host);
+    let pools = fpm::read(&mut files, &process::Running::default());
+    let shown = pools.iter().map(|pool| {
+        let account = pool.account.as_ref().map_or("-", |(account, _)| account);
+        let address = pool.listen.as_ref().map_or_else(|| "-".to_owned(), |(address, _)| address.to_string());
+        format!("{} {account} {address}", pool.name)
+    });
+    (shown.collect(), files.unclear().into_iter().map(|unclear| format!("{}: {}", unclear.at, unclear.says)).collect())
+}
+
+#[rstest]
+#[case::group_before_user("[a]\ngroup = g\nuser = u\nlisten = 9000", "a u:g localhost:9000")]
+#[case::user_before_group("[a]\nuser = u\ngroup = g\nlisten = 9000", "a u:g localhost:9000")]
+#[case::a_later_line_wins("[a]\nuser = u\nuser = v\nlisten = 9000\nlisten = 9001", "a v localhost:9001")]
+#[case::no_account("[a]\nlisten = /run/$pool.sock", "a - /run/a.sock")]
+#[case::no_address("[a]\nuser = u", "a u -")]
+#[case::two_sections_of_one_pool("[a]\nuser = u\n[global]\nuser = x\n[a]\nlisten = 9000", "a u localhost:9000")]
+fn pools_are_read(#[case] text: &str, #[case] want: &str) {
+    assert_eq!(pools(&[("etc/php-fpm.conf", text)]), (vec![want.to_owned()], vec![]));
+}
+
+#[test]
+fn includes_of_php_fpm_are_relative_and_keep_their_section() {
+    let (found, unclear) = pools(&[
+        ("etc/php/8.2/fpm/php-fpm.conf", "[global]\ninclude = pool.d/*.conf\n"),
+        ("etc/php/8.2/fpm/pool.d/b.conf", "[b]\nuser = u\ninclude = more.inc\n"),
+        ("etc/php/8.2/fpm/pool.d/a.conf", "[a]\nuser = v\nlisten = here\nchroot = /srv\n"),
+        ("etc/php/8.2/fpm/more.inc", "listen = 9000\n"),
+        ("etc/php/8.2/fpm/loop.conf", "include = loop.conf\n"),
+    ]);
+    assert_eq!(found, ["a v -", "b u localhost:9000"]);
+    let place = "/etc/php/8.2/fpm/pool.d/a.conf";
+    assert_eq!(
+        unclear,
+        [
+            format!("{place}:3: listen = here: not an address that is understood"),
+            format!("{place}:4: pool a sees /srv as /: paths in its code and settings begin there"),
+        ]
+    );
+}
+
+#[test]
+fn an_include_of_itself_ends() {
+    let (found, unclear) = pools(&[("etc/php-fpm.conf", "[a]\nuser = u\ninclude = php-fpm.conf\n")]);
+    assert_eq!(found, ["a u -"]);
+    assert!(unclear[0].contains("an include too deep"), "{unclear:?}");
+}
+
+/// Units as read: `program arguments account`.
+#[rstest]
+#[case::plain("[Service]\nExecStart=/usr/sbin/nginx -c /etc/x.conf\nUser=u", Some("nginx -c /etc/x.conf u"))]
+#[case::with_a_group("[Service]\nExecStart=/usr/sbin/nginx\nUser=u\nGroup=g", Some("nginx  u:g"))]
+#[case::with_signs("[Service]\nExecStart=-@/usr/sbin/nginx\n", Some("nginx  -"))]
+#[case::the_last_command_counts("[Service]\nExecStart=/bin/a\nExecStart=\nExecStart=/usr/sbin/nginx", Some("nginx  -"))]
+#[case::of_another_section("[Unit]\nUser=u\n[Service]\nExecStart=/usr/sbin/nginx", Some("nginx  -"))]
+#[case::without_a_command("[Service]\nUser=u", None)]
+fn units_are_read(#[case] text: &str, #[case] want: Option<&str>) {
+    let quay = Quay::new(&[("etc/systemd/system/nginx.service", text)]);
+    let host = Host::at(quay.dir.path()).unwrap();
+    let found = units::read(&mut files::Files::new(&host)).into_iter().next().map(|unit| {
+        let account = unit.account.map_or_else(|| "-".to_owned(), |(account, _)| account);
+        format!("{} {} {account}", unit.program, unit.arguments.join(" "))
+    });
+    assert_eq!(found.as_deref(), want);
+}
+
+#[test]
+fn a_masked_unit_is_none() {
+    let quay =
+        Quay::new(&[("lib/systemd/system/caddy.service", "[Service]\nUser=berths\nExecStart=/usr/bin/caddy run\n")]);
+    fs::create_dir_all(quay.dir.path().join("etc/systemd/system")).unwrap();
+    fs::create_dir_all(quay.dir.path().join("dev")).unwrap();
+    assert_eq!(quay.look().services.len(), 1);
+    std::os::unix::fs::symlink("/dev/null", quay.dir.path().join("etc/systemd/system/caddy.service")).unwrap();
+    assert_eq!(quay.look().services.len(), 0);
+}

@@ -28,7 +28,9 @@ pub(super) struct Unit {
 pub(super) fn read(files: &mut Files<'_>) -> Vec<Unit> {
     let mut names: BTreeMap<String, PathBuf> = BTreeMap::new();
     for folder in FOLDERS {
-        for path in files.matching(&Path::new(folder).join("*.service")) {
+        // A link to nowhere counts as well: it masks the unit of that name.
+        let units = files.in_folder(Path::new(folder)).into_iter();
+        for path in units.filter(|path| path.extension().is_some_and(|kind| kind == "service")) {
             let Some(name) = path.file_name() else { continue };
             names.entry(name.to_string_lossy().into_owned()).or_insert(path);
         }
