@@ -546,3 +546,34 @@ fn a_masked_unit_is_none() {
     std::os::unix::fs::symlink("/dev/null", quay.dir.path().join("etc/systemd/system/caddy.service")).unwrap();
     assert_eq!(quay.look().services.len(), 0);
 }
+
+/// What a site file that leaves accounts out gets: `php web` and what was found, or what is wrong.
+fn site(quay: &Quay, accounts_table: &str) -> Result<(String, Vec<&'static str>), String> {
+    let host = Host::at(quay.dir.path()).unwrap();
+    let accounts = Accounts::from_texts(PASSWD, GROUP);
+    let text = format!("[site]\nroot = \"/srv/berths\"\n[accounts]\n{accounts_table}");
+    let detector = Detector::new(&host, &accounts);
+    let site = crate::site::read_detecting(&text, Path::new("berths.toml"), &accounts, &detector);
+    let site = site.map_err(|problems| problems.to_string())?;
+    let found = site.detected.iter().map(|detected| detected.key).collect();
+    Ok((format!("{} {}", site.php.user, site.web.user), found))
+}
+
+#[test]
+fn what_a_site_file_leaves_out_is_detected() {
+    let quay = with_pools(&[ONE]);
+    assert_eq!(site(&quay, ""), Ok(("berths www-data".into(), vec!["php", "web"])));
+    assert_eq!(site(&quay, "php = \"tidewatch\"\n"), Ok(("tidewatch www-data".into(), vec!["web"])));
+    assert_eq!(site(&quay, "web = \"apache\"\n"), Ok(("berths apache".into(), vec!["php"])));
+}
+
+#[test]
+fn what_is_ambiguous_or_unknown_is_a_mistake_of_the_site_file() {
+    let two = ("etc/php/8.2/fpm/pool.d/c.conf", "[c]\nuser = tidewatch\nlisten = /run/php/berths.sock\n");
+    let said = site(&with_pools(&[ONE, two]), "").unwrap_err();
+    assert!(said.starts_with("berths.toml:3:1: [accounts] does not name php, and several could be meant: "), "{said}");
+    let said = site(&Quay::new(&[]), "").unwrap_err();
+    assert!(said.contains("does not name php, and nothing here tells"), "{said}");
+    // Without a web server PHP's account stands for it.
+    assert_eq!(site(&Quay::new(&[]), "php = \"berths\"\n"), Ok(("berths berths".into(), vec![])));
+}
