@@ -1,6 +1,6 @@
 //! The host's services: which accounts PHP and the web servers run as, from running processes and from configuration.
 //!
-//! [`look`] reads both and [ties](tie) them together: served folder → web server → socket → pool → account. What it
+//! [`look`] reads both and ties them together: served folder → web server → socket → pool → account. What it
 //! could not understand it says with file and line; nothing is guessed.
 
 mod apache;

@@ -1,6 +1,6 @@
 //! Surveying a deployed tree: what each part of it is for, with reasons, as a draft of its site file.
 //!
-//! Evidence of several kinds is gathered as [`clue`]s, each with a weight and a place, and [`weigh`]ed: what is in
+//! Evidence of several kinds is gathered as clues, each with a weight and a place, and weighed: what is in
 //! doubt gets the least rights, and is asked.
 
 mod clue;
