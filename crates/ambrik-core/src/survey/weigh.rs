@@ -20,7 +20,7 @@ use crate::tree::Host;
 const ENOUGH: f64 = 1.5;
 const ASKED: f64 = 0.9;
 /// So many reasons are told of a part.
-const REASONS: usize = 4;
+const REASONS: usize = 3;
 
 /// The parts that the clues are enough for, and the questions that are left.
 pub(super) struct Weighed {
