@@ -20,6 +20,8 @@ pub(crate) struct Entry {
     pub(crate) uid: Uid,
     pub(crate) mode: Mode,
     pub(crate) size: u64,
+    /// When its content was changed last, in seconds since 1970.
+    pub(crate) modified: i64,
 }
 
 /// The tree: every path below the root, relative to it, in order.
@@ -141,7 +143,9 @@ impl Visitor for Index {
 
     fn entry(&mut self, dir: &Arc<Dir<PathBuf>>, look: &Look<'_>, facts: &Facts) -> Option<PathBuf> {
         let path = dir.data.join(look.os_name());
-        let entry = Entry { kind: facts.kind, uid: facts.rights.uid, mode: facts.rights.mode, size: facts.size };
+        let rights = &facts.rights;
+        let modified = look.modified().unwrap_or_default();
+        let entry = Entry { kind: facts.kind, uid: rights.uid, mode: rights.mode, size: facts.size, modified };
         self.entries.push((path.clone(), entry));
         // What another file system holds is looked at too: a mounted upload folder is part of the application.
         (facts.kind == Kind::Directory).then_some(path)

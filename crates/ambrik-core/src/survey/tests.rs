@@ -309,6 +309,19 @@ fn a_folder_that_php_owns_alone_is_its_own() {
 }
 
 #[test]
+fn what_came_after_the_code_was_there_tells() {
+    let quay = with_index(&[("lib/quay.php", "<?php function show() {}"), ("uploads/a.svg", ""), ("assets/a.svg", "")]);
+    assert_eq!((quay.parts(), quay.questions()), (vec![], vec![]));
+    quay.write("README", "The folder uploads is for pictures: it must be writable.\n");
+    assert_eq!(quay.survey().parts[0].confidence, Confidence::Medium);
+    let later = std::time::SystemTime::now() + std::time::Duration::from_secs(3 * 24 * 60 * 60);
+    let file = fs::File::options().write(true).open(quay.dir.path().join("srv/www/quay/uploads/a.svg")).unwrap();
+    file.set_modified(later).unwrap();
+    let because = &quay.survey().parts[0].because;
+    assert!(because.iter().any(|reason| reason.says == "files that came after the code was there (1)"), "{because:?}");
+}
+
+#[test]
 fn a_wild_name_is_drafted_as_itself() {
     let quay = with_index(&[
         ("INSTALL", "chmod 777 data/a*\n"),

@@ -307,6 +307,12 @@ pub(crate) struct Times {
     pub(crate) modified: (i64, u32),
 }
 
+/// When the content of `name` in `dir` was changed last, in seconds since 1970.
+pub(crate) fn modified(dir: impl AsFd, name: &CStr) -> Result<i64, Errno> {
+    let stat = again(|| rustix::fs::statx(&dir, name, AtFlags::SYMLINK_NOFOLLOW, StatxFlags::MTIME))?;
+    Ok(stat.stx_mtime.tv_sec)
+}
+
 /// The times of what a handle holds.
 pub(crate) fn times(handle: impl AsFd) -> Result<Times, Errno> {
     let asked = StatxFlags::ATIME | StatxFlags::MTIME;

@@ -116,6 +116,11 @@ impl Look<'_> {
         names.iter().map(|name| OsStr::from_bytes(name.to_bytes()).to_owned()).collect()
     }
 
+    /// When its content was changed last, in seconds since 1970.
+    pub(crate) fn modified(&self) -> Result<i64, Errno> {
+        sys::modified(self.dir, self.name)
+    }
+
     /// A symlink's target.
     pub fn target(&self) -> Result<Vec<u8>, Errno> {
         sys::read_link(self.dir, self.name)

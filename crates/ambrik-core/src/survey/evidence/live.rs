@@ -20,6 +20,9 @@ static MADE_BY_PHP: LazyLock<Option<Regex>> = LazyLock::new(|| {
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     owned_by_php(scene, clues);
     names_that_php_gives(scene, clues);
+    clues.of_kind("times");
+    newer_than_code(scene, clues);
+    clues.of_kind("live");
     links(scene, clues);
     hidden(scene, clues);
 }
@@ -72,6 +75,31 @@ fn names_that_php_gives(scene: &Scene<'_>, clues: &mut Clues) {
             Seen::at(path, 0),
         );
     }
+}
+
+/// Files that came after all code was there, in folders without any.
+fn newer_than_code(scene: &Scene<'_>, clues: &mut Clues) {
+    const DAY: i64 = 24 * 60 * 60;
+    let is_code = |path: &Path| crate::check::is_php_name(path);
+    let code = scene.deployed.files().filter(|(path, _)| is_code(path) && trade(&folder_name(path)).is_none());
+    let Some(newest) = code.map(|(_, entry)| entry.modified).max() else { return };
+    let mut found: BTreeMap<&Path, (usize, &Path)> = BTreeMap::new();
+    for (path, entry) in scene.deployed.files() {
+        let later = entry.modified > newest + DAY && !is_code(path) && scene.deployed.aside(path).is_none();
+        if let Some(above) = path.parent().filter(|above| later && !above.as_os_str().is_empty()) {
+            found.entry(above).or_insert((0, path)).0 += 1;
+        }
+    }
+    for (dir, (count, path)) in found {
+        let weight = if trade(&lower_name(dir)).is_some() { 0.8 } else { 0.6 };
+        let says = format!("files that came after the code was there ({count})");
+        clues.inside(dir, Tells::Written, weight, says, Seen::at(path, 0));
+    }
+}
+
+/// The name of the folder that a path is in.
+fn folder_name(path: &Path) -> String {
+    path.parent().map(lower_name).unwrap_or_default()
 }
 
 /// A link from the tree to a folder elsewhere that is for writing by its name or its owner.
