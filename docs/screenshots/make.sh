@@ -38,7 +38,7 @@ picture demo 46 "head -n 46 $work/demo.txt"
 rm -rf $demo
 ambrik demo $demo --build-only > /dev/null
 picture accounts 13 "$(prompt "ambrik --host $demo accounts")"
-picture survey 34 "$(prompt "ambrik --host $demo survey /srv/www/berths")"
+picture survey 32 "$(prompt "ambrik --host $demo survey /srv/www/berths")"
 picture audit 47 "$(prompt "ambrik --host $demo audit tidewatch") | head -n 45"
 picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"
 ambrik --host $demo set berths --yes > /dev/null
