@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use regex::Regex;
 
-use super::files::{Files, below};
+use super::files::Files;
 use super::process::{Family, Running};
 use super::{Address, Folder, Place, Server, Through};
 
@@ -246,7 +246,7 @@ impl Reader<'_, '_> {
         if self.deep == 0 {
             return self.files.note(at, "an include too deep; not followed");
         }
-        let pattern = below(&self.root, pattern);
+        let pattern = self.root.join(pattern);
         let mut paths = self.files.matching(&pattern);
         if paths.len() == 1 && self.files.text(&paths[0]).is_none() {
             paths = self.files.in_folder(&paths[0]);
@@ -381,7 +381,7 @@ impl Configuration<'_, '_> {
         };
         let mut roots: Vec<(String, PathBuf, Place)> = direct("documentroot")
             .filter_map(|line| {
-                Some((String::new(), below(Path::new(self.layout.root), line.arguments.first()?), line.at.clone()))
+                Some((String::new(), Path::new(self.layout.root).join(line.arguments.first()?), line.at.clone()))
             })
             .collect();
         // An alias of the whole server holds for every virtual host.

@@ -81,8 +81,3 @@ impl<'h> Files<'h> {
 fn glob(pattern: &str) -> Option<GlobMatcher> {
     Some(GlobBuilder::new(pattern).literal_separator(true).build().ok()?.compile_matcher())
 }
-
-/// `path` below `base`, where it does not begin at `/`.
-pub(super) fn below(base: &Path, path: &str) -> PathBuf {
-    base.join(path)
-}

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use super::files::{Files, below};
+use super::files::Files;
 use super::ini::{self, Line, PHP};
 use super::process::{Family, Running};
 use super::{Address, Place, Pool};
@@ -73,7 +73,7 @@ fn collect(
             lines.push((place, line));
             continue;
         }
-        let pattern = below(main.parent().unwrap_or(Path::new("/")), &line.value);
+        let pattern = main.parent().unwrap_or(Path::new("/")).join(&line.value);
         if deep == 0 {
             files.note(&place, "an include too deep; not followed");
             continue;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use super::files::{Files, below};
+use super::files::Files;
 use super::process::{Family, Running};
 use super::units::Unit;
 use super::{Address, Folder, Place, Server, Through};
@@ -153,7 +153,7 @@ impl Reader<'_, '_> {
         if self.deep == 0 {
             return self.files.note(&directive.at, "an include too deep; not followed");
         }
-        let pattern = below(self.base, pattern);
+        let pattern = self.base.join(pattern);
         let paths = self.files.matching(&pattern);
         if paths.is_empty() && !pattern.to_string_lossy().contains(['*', '?', '[']) {
             self.files.note(&directive.at, format!("it includes {}, which is not there", pattern.display()));

@@ -7,7 +7,7 @@ use regex::Regex;
 
 use super::clue::Seen;
 use super::deployed::Deployed;
-use super::names::lower_name;
+use super::names::{is_installers, lower_name};
 use crate::entry::Kind;
 
 /// A folder that may be the document root.
@@ -75,7 +75,7 @@ fn sends_away(deployed: &Deployed) -> Option<(PathBuf, Seen)> {
         let to = expression.and_then(|e| e.captures(&text)).and_then(|found| found.name("to"));
         if let Some(to) = to.map(|to| PathBuf::from(to.as_str()))
             && ["index.php", "app.php"].iter().any(|index| deployed.is_file(&to.join(index)))
-            && !super::evidence_is_installer(&to)
+            && !is_installers(&to)
         {
             return Some((to, Seen::at(name, 0)));
         }
@@ -85,7 +85,7 @@ fn sends_away(deployed: &Deployed) -> Option<(PathBuf, Seen)> {
 
 fn folder(deployed: &Deployed, dir: &Path) -> Option<Candidate> {
     let name = lower_name(dir);
-    if super::evidence_is_installer(dir) {
+    if is_installers(dir) {
         return None;
     }
     let public = matches!(

@@ -205,14 +205,6 @@ pub fn survey(
     })
 }
 
-/// Whether a path is called like an installer, at any of its levels.
-fn evidence_is_installer(path: &Path) -> bool {
-    path.components().any(|name| {
-        let name = name.as_os_str().to_string_lossy().to_ascii_lowercase();
-        name.contains("install") || name.starts_with("setup") || name.starts_with("upgrade")
-    })
-}
-
 /// What tells nothing about the deployed application: others' packages for other programs, and tests.
 fn is_passed_over(path: &Path) -> bool {
     path.components()

@@ -51,6 +51,14 @@ pub(crate) fn is_drop_in(name: &str) -> bool {
         .any(|word| name.contains(word))
 }
 
+/// Whether a path is called like an installer, at any of its levels.
+pub(crate) fn is_installers(path: &Path) -> bool {
+    path.components().any(|name| {
+        let name = name.as_os_str().to_string_lossy().to_ascii_lowercase();
+        name.contains("install") || name.starts_with("setup") || name.starts_with("upgrade")
+    })
+}
+
 /// Why what a file does says nothing about the deployed application.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Aside {

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::Scene;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, is_key_name, is_settings_name, lower_name};
+use crate::survey::names::{Aside, is_installers, is_key_name, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot, Touched, Whole};
 
 /// A file that checks so many paths is an installer's list of what must be writable.
@@ -64,14 +64,6 @@ fn is_above_another(checked: &Checked<'_>, touched: &Touched) -> bool {
     let Spot::Inside(path) = &touched.spot else { return false };
     checked.get(touched.file.as_path()).into_iter().flatten().any(|(line, spot)| {
         *line == touched.line && matches!(spot, Spot::Inside(other) if other != path && other.starts_with(path))
-    })
-}
-
-/// Whether a file belongs to an installer.
-pub(super) fn is_installers(path: &Path) -> bool {
-    path.components().any(|name| {
-        let name = name.as_os_str().to_string_lossy().to_ascii_lowercase();
-        name.starts_with("install") || name.starts_with("setup") || name.starts_with("_install")
     })
 }
 

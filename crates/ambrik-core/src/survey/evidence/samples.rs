@@ -10,7 +10,7 @@ use regex::Regex;
 use super::Scene;
 use crate::check::is_php_name;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, credentials, ends_in, is_settings_name, lower_name};
+use crate::survey::names::{Aside, credentials, ends_in, is_installers, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot};
 
 /// Longer files are no settings.
@@ -78,7 +78,7 @@ fn sample(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real: &str, is_defa
     if is_settings_name(&lower) || is_in_settings_folder(&beside) {
         // An installer brings the sample with it, and makes the file where the application looks for it.
         let at_root = Path::new(real);
-        let brought = super::code::is_installers(path) && loads(scene, at_root);
+        let brought = is_installers(path) && loads(scene, at_root);
         sample_of(scene, clues, path, if brought { at_root.to_owned() } else { beside }, is_default);
     }
 }
