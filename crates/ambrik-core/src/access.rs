@@ -1,16 +1,14 @@
-//! Who may do what: the kernel's algorithm on facts (`acl_permission_check` in the kernel's fs/namei.c and
-//! `posix_acl_permission` in `fs/posix_acl.c`; POSIX.1e draft 17, section 23.1.5).
+//! Who may do what: the kernel's algorithm on facts (`generic_permission` and `acl_permission_check` in the kernel's
+//! fs/namei.c, `posix_acl_permission` in fs/posix_acl.c; POSIX.1e draft 17, section 23.1.5).
 
-use crate::account::{Ids, Uid};
+use crate::account::{Gid, Ids, Powers};
 use crate::acl::{Acl, Tag};
-use crate::entry::Rights;
+use crate::entry::{Kind, Rights};
 use crate::mode::Perm;
 
-/// What decides an account's access to one path.
+/// The one class of bits or entries that applies to an account.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Class {
-    /// It is root, whom bits do not bind.
-    Root,
     /// It owns the path.
     Owner,
     /// An access-list entry names it.
@@ -23,23 +21,55 @@ pub enum Class {
     Other,
 }
 
-/// Whether a process with `ids` gets all of `want` at once on a path with `rights`.
+/// An answer, and what decides it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Decision {
+    /// Whether all that was wanted is given.
+    pub allowed: bool,
+    /// The class that applies.
+    pub class: Class,
+    /// What that class has by itself.
+    pub perm: Perm,
+    /// What an access list's mask leaves of it, where it has one and the class is under it.
+    pub mask: Option<Perm>,
+    /// The group that a named entry names.
+    pub group: Option<Gid>,
+    /// The capability that gives what the class does not.
+    pub power: Option<Powers>,
+}
+
+/// Whether a process with `ids` gets all of `want` at once on something of this kind with `rights`.
 ///
 /// Reaching the path is another question: search on each directory above it.
 #[must_use]
-pub fn permits(ids: &Ids, rights: &Rights, want: Perm) -> bool {
-    decide(ids, rights, want).1
+pub fn permits(ids: &Ids, kind: Kind, rights: &Rights, want: Perm) -> bool {
+    decide(ids, kind, rights, want).allowed
 }
 
 /// What `permits` answers, and what decides it.
 #[must_use]
-pub fn decide(ids: &Ids, rights: &Rights, want: Perm) -> (Class, bool) {
-    if ids.uid == Uid::ROOT {
-        return (Class::Root, true);
+pub fn decide(ids: &Ids, kind: Kind, rights: &Rights, want: Perm) -> Decision {
+    let decision = by_class(ids, rights, want);
+    if decision.allowed {
+        return decision;
     }
+    let power = overriding(ids, kind, rights, want);
+    Decision { allowed: power.is_some(), power, ..decision }
+}
+
+/// The capability that gives `want` whatever the class says (`generic_permission`).
+fn overriding(ids: &Ids, kind: Kind, rights: &Rights, want: Perm) -> Option<Powers> {
+    let directory = kind == Kind::Directory;
+    let only_looks = if directory { !want.covers(Perm::W) } else { want == Perm::R };
+    let executable = directory || !want.covers(Perm::X) || rights.mode.has(0o111);
+    let candidates = [(Powers::DAC_READ_SEARCH, only_looks), (Powers::DAC_OVERRIDE, executable)];
+    candidates.into_iter().find(|(power, does)| *does && ids.powers.has(*power)).map(|(power, _)| power)
+}
+
+fn by_class(ids: &Ids, rights: &Rights, want: Perm) -> Decision {
     let mode = rights.mode;
     if ids.uid == rights.uid {
-        return (Class::Owner, mode.user().covers(want));
+        return plain(Class::Owner, mode.user(), want);
     }
     // The kernel looks at the list only where the group bits (its mask) leave something.
     if let Some(acl) = &rights.acl
@@ -47,52 +77,48 @@ pub fn decide(ids: &Ids, rights: &Rights, want: Perm) -> (Class, bool) {
     {
         return by_list(acl, ids, rights, want);
     }
-    if ids.is_in(rights.gid) {
-        (Class::Group, mode.group().covers(want))
-    } else {
-        (Class::Other, mode.other().covers(want))
-    }
+    if ids.is_in(rights.gid) { plain(Class::Group, mode.group(), want) } else { plain(Class::Other, mode.other(), want) }
+}
+
+const fn plain(class: Class, perm: Perm, want: Perm) -> Decision {
+    Decision { allowed: perm.covers(want), class, perm, mask: None, group: None, power: None }
 }
 
 /// The list's first entry that names the user; else any group entry that gives all of `want`; else others.
-fn by_list(acl: &Acl, ids: &Ids, rights: &Rights, want: Perm) -> (Class, bool) {
-    let mask = rights.mode.group();
+fn by_list(acl: &Acl, ids: &Ids, rights: &Rights, want: Perm) -> Decision {
+    // A list without a mask entry has only the three classes; then the group bits are the entry itself.
+    let mask = acl.perm(Tag::Mask).map(|_| rights.mode.group());
+    let masked = |class: Class, perm: Perm, group: Option<Gid>| {
+        let left = mask.map_or(perm, |mask| perm.and(mask));
+        Decision { allowed: left.covers(want), class, perm, mask, group, power: None }
+    };
     let mut in_a_group = None;
     for entry in acl.entries() {
-        let class = match entry.tag {
-            Tag::User(uid) if uid == ids.uid => {
-                return (Class::NamedUser, entry.perm.and(mask).covers(want));
-            }
-            Tag::OwningGroup if ids.is_in(rights.gid) => Class::Group,
-            Tag::Group(gid) if ids.is_in(gid) => Class::NamedGroup,
+        let (class, group) = match entry.tag {
+            Tag::User(uid) if uid == ids.uid => return masked(Class::NamedUser, entry.perm, None),
+            Tag::OwningGroup if ids.is_in(rights.gid) => (Class::Group, None),
+            Tag::Group(gid) if ids.is_in(gid) => (Class::NamedGroup, Some(gid)),
             Tag::Owner | Tag::User(_) | Tag::OwningGroup | Tag::Group(_) | Tag::Mask | Tag::Other => continue,
         };
+        let decision = masked(class, entry.perm, group);
         if entry.perm.covers(want) {
-            return (class, mask_of(acl, entry.perm, mask).covers(want));
+            return decision;
         }
-        in_a_group = in_a_group.or(Some(class));
+        in_a_group = in_a_group.or(Some(Decision { allowed: false, ..decision }));
     }
-    match in_a_group {
-        Some(class) => (class, false),
-        None => (Class::Other, rights.mode.other().covers(want)),
-    }
-}
-
-/// A list without a mask entry has only the three classes; then the group bits are the entry itself.
-fn mask_of(acl: &Acl, perm: Perm, mask: Perm) -> Perm {
-    if acl.perm(Tag::Mask).is_some() { perm.and(mask) } else { perm }
+    in_a_group.unwrap_or_else(|| plain(Class::Other, rights.mode.other(), want))
 }
 
 /// The rights among read, write and execute that `ids` gets one at a time.
 #[must_use]
-pub fn each(ids: &Ids, rights: &Rights) -> Perm {
-    [Perm::R, Perm::W, Perm::X].into_iter().filter(|&perm| permits(ids, rights, perm)).fold(Perm::NONE, Perm::or)
+pub fn each(ids: &Ids, kind: Kind, rights: &Rights) -> Perm {
+    [Perm::R, Perm::W, Perm::X].into_iter().filter(|&perm| permits(ids, kind, rights, perm)).fold(Perm::NONE, Perm::or)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::account::Gid;
+    use crate::account::{Gid, Uid};
     use crate::acl::Entry;
     use crate::mode::Mode;
     use rstest::rstest;
@@ -116,14 +142,28 @@ mod tests {
     }
 
     #[rstest]
-    #[case::root_passes(user(0, &[]), 0o000, Class::Root, 0o7)]
+    #[case::root_passes(user(0, &[]), 0o000, Class::Other, 0o6)]
+    #[case::root_executes_what_somebody_may(user(0, &[]), 0o010, Class::Other, 0o7)]
     #[case::owner_first(user(10, &[10]), 0o077, Class::Owner, 0)]
     #[case::group_before_others(user(11, &[10]), 0o707, Class::Group, 0)]
     #[case::others(user(11, &[]), 0o774, Class::Other, 4)]
     fn bits(#[case] ids: Ids, #[case] mode: u16, #[case] class: Class, #[case] want: u16) {
         let rights = rights(mode, &[]);
-        assert_eq!(decide(&ids, &rights, Perm::R).0, class);
-        assert_eq!(each(&ids, &rights).bits(), want);
+        assert_eq!(decide(&ids, Kind::File, &rights, Perm::R).class, class);
+        assert_eq!(each(&ids, Kind::File, &rights).bits(), want);
+    }
+
+    #[rstest]
+    #[case::nothing(Powers::NONE, Kind::Directory, 0)]
+    #[case::searches(Powers::DAC_READ_SEARCH, Kind::Directory, 5)]
+    #[case::reads(Powers::DAC_READ_SEARCH, Kind::File, 4)]
+    #[case::overrides(Powers::DAC_OVERRIDE, Kind::Directory, 7)]
+    #[case::overrides_but_does_not_execute(Powers::DAC_OVERRIDE, Kind::File, 6)]
+    #[case::owners_only(Powers::FOWNER, Kind::Directory, 0)]
+    fn capabilities(#[case] powers: Powers, #[case] kind: Kind, #[case] want: u16) {
+        let root = user(0, &[]).with_powers(powers);
+        assert_eq!(each(&root, kind, &rights(0o000, &[])).bits(), want, "root is nothing without them");
+        assert_eq!(each(&user(11, &[]).with_powers(powers), kind, &rights(0o000, &[])).bits(), want);
     }
 
     #[rstest]
@@ -134,14 +174,26 @@ mod tests {
     #[case::empty_mask_hides_the_list(user(11, &[]), 0o704, &[(Tag::User(Uid(11)), 0)], 4)]
     #[case::others_without_mask(user(11, &[]), 0o717, &[(Tag::User(Uid(12)), 0)], 7)]
     fn lists(#[case] ids: Ids, #[case] mode: u16, #[case] named: &[(Tag, u16)], #[case] want: u16) {
-        assert_eq!(each(&ids, &rights(mode, named)).bits(), want);
+        assert_eq!(each(&ids, Kind::File, &rights(mode, named)).bits(), want);
     }
 
     #[test]
     fn two_groups_do_not_add_up() {
         let rights = rights(0o770, &[(Tag::Group(Gid(12)), 2)]);
         let ids = user(11, &[10, 12]);
-        assert_eq!(each(&ids, &rights), Perm::RW);
-        assert!(!permits(&ids, &rights, Perm::RW));
+        assert_eq!(each(&ids, Kind::File, &rights), Perm::RW);
+        assert!(!permits(&ids, Kind::File, &rights, Perm::RW));
+    }
+
+    #[test]
+    fn an_answer_tells_what_decided_it() {
+        let list = rights(0o750, &[(Tag::User(Uid(11)), 6), (Tag::Group(Gid(12)), 3)]);
+        let of = |ids: &Ids, want| decide(ids, Kind::File, &list, want);
+        let named = of(&user(11, &[12]), Perm::W);
+        assert_eq!((named.class, named.perm, named.mask, named.allowed), (Class::NamedUser, Perm::RW, Some(Perm::RX), false));
+        let group = of(&user(13, &[12]), Perm::X);
+        assert_eq!((group.class, group.group, group.allowed), (Class::NamedGroup, Some(Gid(12)), true));
+        let root = of(&user(0, &[]), Perm::W);
+        assert_eq!((root.class, root.power), (Class::Other, Some(Powers::DAC_OVERRIDE)));
     }
 }

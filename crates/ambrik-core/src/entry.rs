@@ -91,6 +91,35 @@ impl Rights {
     }
 }
 
+/// What keeps everybody from changing a path, whatever its rights say.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Bar {
+    /// The immutable flag.
+    Immutable,
+    /// Its file system is mounted read-only.
+    ReadOnly,
+}
+
+impl Bar {
+    /// The words for it.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Immutable => "the immutable flag is set",
+            Self::ReadOnly => "its file system is mounted read-only",
+        }
+    }
+
+    /// What takes it away, by hand.
+    #[must_use]
+    pub const fn remedy(self) -> &'static str {
+        match self {
+            Self::Immutable => "chattr -i takes the immutable flag away",
+            Self::ReadOnly => "mount -o remount,rw takes the read-only option away",
+        }
+    }
+}
+
 /// Everything that one look at a path tells.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Facts {
@@ -106,4 +135,10 @@ pub struct Facts {
     pub size: u64,
     /// Whether another file system begins here.
     pub mounted: bool,
+    /// The mount that it is on, as mountinfo numbers them (`proc_pid_mountinfo(5)`).
+    pub mount: u64,
+    /// Whether the immutable flag is set (`FS_IOC_SETFLAGS(2const)`): nobody changes it, root neither.
+    pub immutable: bool,
+    /// Whether the append-only flag is set: nothing that is there can be changed or removed.
+    pub append_only: bool,
 }

@@ -12,9 +12,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use foldhash::fast::RandomState;
 
-use crate::account::{Accounts, Uid};
+use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
-use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::entry::{Bar, Facts, Identity, Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
@@ -32,6 +32,8 @@ pub(crate) struct DirState {
     writers: Set,
     /// The directory's owner, where only owners remove names (sticky).
     sticky: Option<Uid>,
+    /// Whether names can be added only (the append-only flag).
+    append_only: bool,
 }
 
 /// What the inspection attaches to each directory.
@@ -100,15 +102,19 @@ impl<'a> Judge<'a> {
 
     /// What everyone can reach and nobody can change: where judging begins.
     pub(crate) fn open_to_all(&self) -> Arc<DirState> {
-        self.intern(DirState { id: 0, reach: self.people.everyone(), writers: self.people.no_one(), sticky: None })
+        let (reach, writers) = (self.people.everyone(), self.people.no_one());
+        self.intern(DirState { id: 0, reach, writers, sticky: None, append_only: false })
     }
 
-    /// The state of a directory with these rights in one of state `above`.
-    pub(crate) fn enter(&self, above: &DirState, rights: &Rights) -> Arc<DirState> {
-        let reach = above.reach.and(&self.people.permitted(rights, Perm::X));
-        let writers = above.reach.and(&self.people.permitted(rights, Perm::WX));
+    /// The state of a directory with these rights, and otherwise these facts, in one of state `above`.
+    pub(crate) fn enter(&self, above: &DirState, facts: &Facts, rights: &Rights) -> Arc<DirState> {
+        let reach = above.reach.and(&self.people.permitted(Kind::Directory, rights, Perm::X));
+        let writers = match self.host.bar(facts) {
+            Some(_) => self.people.no_one(),
+            None => above.reach.and(&self.people.permitted(Kind::Directory, rights, Perm::WX)),
+        };
         let sticky = rights.mode.has(Mode::STICKY).then_some(rights.uid);
-        self.intern(DirState { id: 0, reach, writers, sticky })
+        self.intern(DirState { id: 0, reach, writers, sticky, append_only: facts.append_only })
     }
 
     /// The same state, apart from who can make and remove names.
@@ -121,13 +127,16 @@ impl<'a> Judge<'a> {
         state.reach.has(who)
     }
 
-    /// Who can remove or rename something owned by `owner` in a directory of this state.
-    pub(crate) fn replacers(&self, above: &DirState, owner: Uid) -> Set {
+    /// Who can remove or rename something with these facts in a directory of this state.
+    pub(crate) fn replacers(&self, above: &DirState, facts: &Facts) -> Set {
+        if above.append_only || facts.append_only || facts.immutable || facts.mounted {
+            return self.people.no_one();
+        }
         match above.sticky {
             None => above.writers.clone(),
             Some(dir_owner) => {
-                let owners = self.people.owners(owner).or(&self.people.owners(dir_owner));
-                above.writers.and(&owners)
+                let owners = self.people.owners(facts.rights.uid).or(&self.people.owners(dir_owner));
+                above.writers.and(&owners.or(&self.people.powerful(Powers::FOWNER)))
             }
         }
     }
@@ -135,12 +144,14 @@ impl<'a> Judge<'a> {
     fn can(&self, above: &DirState, facts: &Facts, rights: &Rights) -> Can {
         let directory = facts.kind == Kind::Directory;
         let write = if directory { Perm::WX } else { Perm::W };
+        let reached = |want: Perm| above.reach.and(&self.people.permitted(facts.kind, rights, want));
         Can {
-            read: above.reach.and(&self.people.permitted(rights, Perm::R)),
-            search: above.reach.and(&self.people.permitted(rights, Perm::X)),
-            write: above.reach.and(&self.people.permitted(rights, write)),
-            replace: self.replacers(above, rights.uid),
+            read: reached(Perm::R),
+            search: reached(Perm::X),
+            write: reached(write),
+            replace: self.replacers(above, facts),
             reach: above.reach.clone(),
+            bar: self.host.bar(facts),
         }
     }
 
@@ -220,6 +231,9 @@ struct Key {
     kind: Kind,
     program: bool,
     rights: Rights,
+    bar: Option<Bar>,
+    /// Whether it can be removed at all, as far as its flags and mounts go.
+    stuck: bool,
 }
 
 /// The judgement on all paths of one key.
@@ -277,7 +291,7 @@ pub(crate) struct Inspector<'j> {
     judge: &'j Judge<'j>,
     wants: Wants,
     verdicts: HashMap<Key, (Arc<Verdict>, u64), RandomState>,
-    states: HashMap<(u32, Rights), Arc<DirState>, RandomState>,
+    states: HashMap<(u32, Rights, Option<Bar>, bool), Arc<DirState>, RandomState>,
     pub(crate) deviants: Vec<Deviant>,
     pub(crate) unseen: Vec<Unseen>,
     pub(crate) vanished: u64,
@@ -343,8 +357,8 @@ impl<'j> Inspector<'j> {
         facts: &Facts,
         fix: Option<&Rights>,
     ) -> DirData {
-        let now = self.state(place.now, &facts.rights);
-        let planned = self.state(place.planned, fix.unwrap_or(&facts.rights));
+        let now = self.state(place.now, facts, &facts.rights);
+        let planned = self.state(place.planned, facts, fix.unwrap_or(&facts.rights));
         let people = self.judge.people;
         let stop = |known: Option<&Arc<Path>>, who: usize| -> Option<Arc<Path>> {
             match known {
@@ -365,10 +379,10 @@ impl<'j> Inspector<'j> {
         DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, settled }
     }
 
-    fn state(&mut self, above: &Arc<DirState>, rights: &Rights) -> Arc<DirState> {
-        let key = (above.id, rights.clone());
+    fn state(&mut self, above: &Arc<DirState>, facts: &Facts, rights: &Rights) -> Arc<DirState> {
         let judge = self.judge;
-        Arc::clone(self.states.entry(key).or_insert_with(|| judge.enter(above, rights)))
+        let key = (above.id, rights.clone(), judge.host.bar(facts), facts.append_only);
+        Arc::clone(self.states.entry(key).or_insert_with(|| judge.enter(above, facts, rights)))
     }
 
     fn verdict(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Arc<Verdict> {
@@ -379,6 +393,8 @@ impl<'j> Inspector<'j> {
             kind: facts.kind,
             program,
             rights: facts.rights.clone(),
+            bar: self.judge.host.bar(facts),
+            stuck: facts.append_only || facts.mounted,
         };
         if let Some((verdict, count)) = self.verdicts.get_mut(&key) {
             *count += 1;
@@ -474,7 +490,7 @@ fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> [Ability; 4] {
     let allowed = [Right::Read, Right::Write].map(|right| judge.people.allowed(context, right));
     roles.map(|(who, should)| Ability {
         read: can.read.has(who),
-        write: can.write.has(who) || can.replace.has(who),
+        write: (can.write.has(who) && can.bar.is_none()) || can.replace.has(who),
         should: should.max(row.others),
         may: match (allowed[1].has(who), allowed[0].has(who)) {
             (true, _) => Right::Write,

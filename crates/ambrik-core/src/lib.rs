@@ -23,3 +23,4 @@ pub mod site;
 pub mod survey;
 pub mod tree;
 pub mod want;
+pub mod why;

@@ -1,8 +1,8 @@
 //! Everybody whose access is judged, and sets of them.
 
 use crate::access::permits;
-use crate::account::{Account, Accounts, Gid, Ids, Uid};
-use crate::entry::Rights;
+use crate::account::{Account, Accounts, Gid, Ids, Powers, Uid};
+use crate::entry::{Kind, Rights};
 use crate::mode::Perm;
 use crate::policy::{Context, Right};
 use crate::site::Site;
@@ -95,16 +95,22 @@ impl People {
         Set::of(&self.list, |_, _| false)
     }
 
-    /// Those whom `rights` give all of `want`, reaching the path left aside.
+    /// Those whom `rights` give all of `want` on something of this kind, reaching the path left aside.
     #[must_use]
-    pub fn permitted(&self, rights: &Rights, want: Perm) -> Set {
-        Set::of(&self.list, |_, person| permits(&person.ids, rights, want))
+    pub fn permitted(&self, kind: Kind, rights: &Rights, want: Perm) -> Set {
+        Set::of(&self.list, |_, person| permits(&person.ids, kind, rights, want))
     }
 
     /// Those who own a path with these rights.
     #[must_use]
     pub fn owners(&self, uid: Uid) -> Set {
         Set::of(&self.list, |_, person| person.ids.uid == uid)
+    }
+
+    /// Those who hold these capabilities.
+    #[must_use]
+    pub fn powerful(&self, powers: Powers) -> Set {
+        Set::of(&self.list, |_, person| person.ids.powers.has(powers))
     }
 
     /// Those whom the site file lets do at least `right` with a path.

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use jiff::civil::Date;
 
 use crate::account::Accounts;
-use crate::check::{Check, Remedy, Severity};
+use crate::check::{Check, Reason, Remedy, Severity};
 use crate::entry::{Kind, Rights};
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
 use crate::people::People;
@@ -131,6 +131,14 @@ impl Audit {
             return format!(
                 "take the right to write away from {who} by hand: Ambrik changes only the site, not what leads to it"
             );
+        }
+        let bars = finding.reasons.keys().filter_map(|reason| match reason {
+            Reason::Barred(bar) => Some(bar.remedy()),
+            _ => None,
+        });
+        let bars: Vec<&str> = bars.collect();
+        if !bars.is_empty() && bars.len() == finding.reasons.len() {
+            return format!("{}; Ambrik leaves that to you", bars.join("; "));
         }
         let php_is_keeper = self.site.php.ids.uid == self.site.keeper.ids.uid;
         if php_is_keeper && finding.check.name.starts_with("php-") && finding.check.remedy == Remedy::Set {

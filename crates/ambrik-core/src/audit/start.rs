@@ -62,7 +62,7 @@ pub(super) fn start(
     let (mut php_stop, mut web_stop) = (None, None);
     let part = judge.policy.at(&path).context.part;
     for passed in &resolved.way {
-        state = judge.enter(&state, &passed.facts.rights);
+        state = judge.enter(&state, &passed.facts, &passed.facts.rights);
         let stop = |who| (!Judge::reaches(&state, who)).then(|| Arc::from(passed.path.as_path()));
         php_stop = php_stop.or_else(|| stop(people.php()));
         web_stop = web_stop.or_else(|| stop(people.web()));
@@ -79,7 +79,7 @@ pub(super) fn start(
 fn replaced_on_the_way(judge: &Judge<'_>, state: &DirState, entry: &Facts) -> Vec<(&'static Check, Reason)> {
     let people = judge.people;
     let keeper = people.owners(people.list()[people.keeper()].ids.uid);
-    let able = judge.replacers(state, entry.rights.uid).without(&keeper);
+    let able = judge.replacers(state, entry).without(&keeper);
     let mut found: Vec<(&'static Check, Reason)> = Vec::new();
     if able.has(people.php()) {
         found.push((&check::PHP_WRITES_CODE, Reason::Says("it can rename a directory that leads there".into())));

@@ -13,7 +13,7 @@ use std::fmt;
 use std::path::{Path, PathBuf};
 
 use crate::account::Accounts;
-use crate::entry::{Facts, Kind};
+use crate::entry::{Bar, Facts, Kind};
 use crate::people::{People, Set};
 use crate::policy::Context;
 use crate::site::{Phase, Site, Use};
@@ -123,6 +123,8 @@ pub enum Reason {
     Blocked,
     /// The path itself does not give it.
     Itself,
+    /// Nobody can change it, whatever its rights say.
+    Barred(Bar),
     /// Something said in these words.
     Says(String),
 }
@@ -138,6 +140,7 @@ impl Reason {
             Self::By(names) => format!("by {names}"),
             Self::Blocked => "a directory above is closed".into(),
             Self::Itself => "their own mode is too narrow".into(),
+            Self::Barred(bar) => bar.words().into(),
             Self::Says(words) => words.clone(),
         }
     }
@@ -166,6 +169,15 @@ pub(crate) struct Can {
     pub(crate) write: Set,
     /// Who can remove or rename it, through the directory that it is in.
     pub(crate) replace: Set,
+    /// What keeps everybody from changing it all the same.
+    pub(crate) bar: Option<Bar>,
+}
+
+impl Can {
+    /// Whether the one at this place can change it, or what stands under its name.
+    fn change(&self, place: usize) -> bool {
+        self.bar.is_none() && self.write.has(place)
+    }
 }
 
 /// One path, for checks that need its name or content.

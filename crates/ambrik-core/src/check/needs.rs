@@ -11,7 +11,8 @@ pub(crate) static PHP_CANNOT_WRITE: Check = Check {
     remedy: Remedy::Set,
     judge: Judge::Rights(|case| {
         let must = case.context.row.php == Right::Write;
-        must.then(|| lacks(case, case.people.php(), Right::Write)).flatten()
+        let barred = || case.can.bar.filter(|_| !is_symlink(case.facts)).map(Reason::Barred);
+        must.then(|| lacks(case, case.people.php(), Right::Write).or_else(barred)).flatten()
     }),
 };
 

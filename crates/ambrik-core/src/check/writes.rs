@@ -57,7 +57,7 @@ fn php_writes(case: &Case<'_>) -> Option<Reason> {
     if !php_must_not_write(case) || case.people.list()[php].ids.uid == Uid::ROOT {
         return None;
     }
-    if !is_symlink(case.facts) && case.can.write.has(php) {
+    if !is_symlink(case.facts) && case.can.change(php) {
         return Some(class_reason(case, php));
     }
     case.can.replace.has(php).then_some(Reason::Above)
@@ -65,8 +65,8 @@ fn php_writes(case: &Case<'_>) -> Option<Reason> {
 
 /// Which class or entry lets the account write.
 fn class_reason(case: &Case<'_>, place: usize) -> Reason {
-    match decide(&case.people.list()[place].ids, &case.facts.rights, Perm::W).0 {
-        Class::Owner | Class::Root => Reason::Owned,
+    match decide(&case.people.list()[place].ids, case.facts.kind, &case.facts.rights, Perm::W).class {
+        Class::Owner => Reason::Owned,
         Class::NamedUser | Class::NamedGroup => Reason::List,
         Class::Group => Reason::Group,
         Class::Other => Reason::OpenToAll,
@@ -83,7 +83,7 @@ fn php_owns(case: &Case<'_>) -> Option<Reason> {
 
 fn everyone_writes(case: &Case<'_>) -> Option<Reason> {
     let stranger = case.people.stranger();
-    if !is_symlink(case.facts) && case.can.write.has(stranger) {
+    if !is_symlink(case.facts) && case.can.change(stranger) {
         return Some(Reason::OpenToAll);
     }
     case.can.replace.has(stranger).then_some(Reason::Above)
@@ -95,7 +95,7 @@ fn another_writes(case: &Case<'_>) -> Option<Reason> {
     }
     let allowed = case.people.allowed(case.context, Right::Write);
     let mut able = case.can.replace.clone();
-    if !is_symlink(case.facts) {
+    if !is_symlink(case.facts) && case.can.bar.is_none() {
         able = able.or(&case.can.write);
     }
     // What PHP can change, the checks named after it tell.

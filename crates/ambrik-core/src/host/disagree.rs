@@ -74,7 +74,7 @@ fn not_reloaded(sightings: &[Sighting]) -> Vec<String> {
                 config.evidence.place
             ));
         } else if let Some(Ok(then)) = configured.first().map(|s| &s.account)
-            && then.ids != now.ids
+            && then.ids.groups() != now.ids.groups()
             && !configured.iter().all(differ)
         {
             let what = running.pool.as_ref().map_or_else(|| running.program.clone(), |pool| format!("pool {pool}"));

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use super::Role;
-use crate::account::{Gid, Ids, Uid};
+use crate::account::{Gid, Ids, Powers, Uid};
 use crate::tree::Host;
 
 /// A kind of program, by how its processes call themselves.
@@ -196,6 +196,7 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
     };
     let (uids, gids) = (numbers("Uid"), numbers("Gid"));
     let groups = numbers("Groups").into_iter().map(Gid);
+    let ids = Ids::new(Uid(*uids.get(1)?), Gid(*gids.get(1)?), groups);
     let maps_php = |maps: Vec<u8>| {
         let lines = maps.split(|byte| *byte == b'\n');
         lines.filter_map(|line| line.rsplit(|byte| *byte == b'/').next()).any(is_php_library)
@@ -213,7 +214,10 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
         php_inside: kind.family == Family::Apache && read("maps").is_some_and(maps_php),
         words,
         real: Uid(*uids.first()?),
-        ids: Ids::new(Uid(*uids.get(1)?), Gid(*gids.get(1)?), groups),
+        ids: match fields.get("CapEff").and_then(|mask| Powers::of_status(mask)) {
+            Some(powers) => ids.with_powers(powers),
+            None => ids,
+        },
         foreign_program: link("exe").filter(|(_, uid)| *uid != Uid::ROOT),
         works_in: (kind.family == Family::OwnServer).then(|| link("cwd").map(|(path, _)| path)).flatten(),
     })

@@ -290,8 +290,8 @@ impl Seen<'_> {
         if let Ok(resolved) = self.host.resolve(path)
             && resolved.facts.kind == Kind::Socket
         {
-            let reached = resolved.way.iter().all(|passed| permits(ids, &passed.facts.rights, Perm::X));
-            return Some(reached && permits(ids, &resolved.facts.rights, Perm::W));
+            let reached = resolved.way.iter().all(|passed| permits(ids, Kind::Directory, &passed.facts.rights, Perm::X));
+            return Some(reached && permits(ids, Kind::Socket, &resolved.facts.rights, Perm::W));
         }
         let pool = pool.filter(|pool| !pool.listen_acl)?;
         let owner = pool.listen_owner.as_deref().unwrap_or("root");
@@ -303,7 +303,7 @@ impl Seen<'_> {
         let mode = pool.listen_mode.as_deref().unwrap_or("0660");
         let mode = Mode::new(u16::from_str_radix(mode, 8).ok()?)?;
         let rights = Rights { uid: owner.uid, gid: group, mode, acl: None, default_acl: None, capabilities: None };
-        Some(permits(ids, &rights, Perm::W))
+        Some(permits(ids, Kind::Socket, &rights, Perm::W))
     }
 }
 

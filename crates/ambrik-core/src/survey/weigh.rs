@@ -220,8 +220,8 @@ impl Scales<'_> {
     /// Whether php has a right on a path outside the tree already, every directory on the way counted.
     fn php_may(&self, path: &Path, right: Perm) -> bool {
         let (Some(php), Ok(resolved)) = (self.php_ids, self.host.resolve(path)) else { return false };
-        let reached = resolved.way.iter().all(|passed| permits(php, &passed.facts.rights, Perm::X));
-        reached && permits(php, &resolved.facts.rights, right)
+        let reached = resolved.way.iter().all(|passed| permits(php, Kind::Directory, &passed.facts.rights, Perm::X));
+        reached && permits(php, resolved.facts.kind, &resolved.facts.rights, right)
     }
 
     fn hidden(&self, weighed: &mut Weighed) {

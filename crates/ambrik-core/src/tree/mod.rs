@@ -1,10 +1,14 @@
 //! Trees on disk: every system call that touches one (`sys`), the way to a site's root (`way`), and the
 //! parallel walk (`walk`).
 
+mod mounts;
+pub(crate) mod near;
 pub(crate) mod sys;
 mod walk;
 mod way;
 
+pub use mounts::{Mount, Mounts};
+pub(crate) use walk::raise_file_limit;
 pub use walk::{Dir, Look, Progress, Trouble, Visitor, Walked, walk};
 pub use way::{Host, Passed, Resolved, Way, WayError};
 

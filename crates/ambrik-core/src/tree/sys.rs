@@ -26,7 +26,8 @@ const ASKED: StatxFlags = StatxFlags::TYPE
     .union(StatxFlags::UID)
     .union(StatxFlags::GID)
     .union(StatxFlags::INO)
-    .union(StatxFlags::SIZE);
+    .union(StatxFlags::SIZE)
+    .union(StatxFlags::MNT_ID);
 
 /// Repeats a call that a signal interrupted.
 fn again<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> rustix::io::Result<T> {
@@ -53,6 +54,9 @@ fn facts(stat: &Statx) -> Facts {
         links: stat.stx_nlink,
         size: stat.stx_size,
         mounted: stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT),
+        mount: stat.stx_mnt_id,
+        immutable: stat.stx_attributes.contains(StatxAttributes::IMMUTABLE),
+        append_only: stat.stx_attributes.contains(StatxAttributes::APPEND),
     }
 }
 

@@ -4,7 +4,7 @@
 //! has a working directory of its own, so that it can ask for attributes by bare name.
 
 use std::ffi::{CStr, CString, OsStr};
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
@@ -14,8 +14,9 @@ use std::time::Duration;
 use crossbeam_deque::{Steal, Stealer, Worker};
 use rustix::io::Errno;
 
+use super::near::Near;
 use super::{Op, sys};
-use crate::entry::{Facts, Identity, Kind};
+use crate::entry::{Facts, Identity};
 
 /// A directory that the walk went through, with what the visitor attached to it.
 #[derive(Debug)]
@@ -159,15 +160,15 @@ enum Task<D> {
 ///
 /// Each start is a pinned or opened directory that has been judged already; the visitors see what is in it.
 pub fn walk<V: Visitor>(starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>, visitors: Vec<V>, progress: &Progress) -> Walked<V> {
-    walk_asking(starts, visitors, progress, Asking::new)
+    walk_asking(starts, visitors, progress, Near::on_own_thread)
 }
 
-/// As [`walk`], each thread asking for attributes in the way that `asking` finds.
+/// As [`walk`], each thread asking for attributes in the way that `near` finds.
 fn walk_asking<V: Visitor>(
     starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>,
     visitors: Vec<V>,
     progress: &Progress,
-    asking: fn() -> Asking,
+    near: fn() -> Near,
 ) -> Walked<V> {
     raise_file_limit();
     let queues: Vec<Worker<Task<V::Data>>> = visitors.iter().map(|_| Worker::new_lifo()).collect();
@@ -190,8 +191,7 @@ fn walk_asking<V: Visitor>(
         for ((queue, visitor), tasks) in queues.into_iter().zip(visitors).zip(waiting) {
             let pool = &pool;
             handles.push(scope.spawn(move || {
-                let mut thread =
-                    Thread { queue, visitor, pool, asking: asking(), names: Vec::new(), no_attributes: None };
+                let mut thread = Thread { queue, visitor, pool, near: near(), names: Vec::new() };
                 for task in tasks {
                     thread.queue.push(task);
                 }
@@ -208,7 +208,7 @@ fn walk_asking<V: Visitor>(
 }
 
 /// A directory that waits holds the one above open: take as many handles as the system lets us.
-fn raise_file_limit() {
+pub(crate) fn raise_file_limit() {
     use rustix::process::{Resource, getrlimit, setrlimit};
     let mut limit = getrlimit(Resource::Nofile);
     limit.current = limit.maximum;
@@ -268,29 +268,13 @@ impl<D> Pool<'_, D> {
     }
 }
 
-/// How a thread reaches names for calls that take no directory handle.
-enum Asking {
-    /// It has a working directory of its own (unshare(2), `CLONE_FS`), which follows its tasks.
-    ByBareName,
-    /// Through `/proc/self/fd`, where the system does not allow that.
-    ThroughProc,
-}
-
-impl Asking {
-    fn new() -> Self {
-        if sys::own_working_directory() { Self::ByBareName } else { Self::ThroughProc }
-    }
-}
-
 struct Thread<'p, V: Visitor> {
     queue: Worker<Task<V::Data>>,
     visitor: V,
     pool: &'p Pool<'p, V::Data>,
-    asking: Asking,
+    near: Near,
     /// The names of the directory at hand, each ended by a NUL; kept for its memory.
     names: Vec<u8>,
-    /// A file system that answered that it holds no attributes.
-    no_attributes: Option<u64>,
 }
 
 impl<V: Visitor> Thread<'_, V> {
@@ -370,25 +354,18 @@ impl<V: Visitor> Thread<'_, V> {
 
     fn look_at_names(&mut self, handle: &Arc<OwnedFd>, dir: &Arc<Dir<V::Data>>, names: &[u8]) {
         let mut count = 0;
-        let here = match self.asking {
-            Asking::ByBareName => rustix::process::fchdir(handle).is_ok(),
-            Asking::ThroughProc => false,
-        };
+        self.near.stand_in(handle);
         let mut rest = names;
         while let Ok(name) = CStr::from_bytes_until_nul(rest) {
             rest = &rest[name.count_bytes() + 1..];
             count += 1;
-            self.look_at_name(handle, dir, name, here);
+            self.look_at_name(handle, dir, name);
         }
         self.pool.progress.entries.fetch_add(count, Ordering::Relaxed);
     }
 
-    fn look_at_name(&mut self, handle: &Arc<OwnedFd>, dir: &Arc<Dir<V::Data>>, name: &CStr, here: bool) {
-        let facts = sys::look(handle, name).and_then(|mut facts| {
-            self.add_attributes(handle, name, here, &mut facts)?;
-            Ok(facts)
-        });
-        let facts = match facts {
+    fn look_at_name(&mut self, handle: &Arc<OwnedFd>, dir: &Arc<Dir<V::Data>>, name: &CStr) {
+        let facts = match self.near.look(handle, name) {
             Ok(facts) => facts,
             Err(Errno::NOENT) => return self.visitor.trouble(dir, Some(name), Trouble::Vanished),
             Err(errno) => return self.visitor.trouble(dir, Some(name), Trouble::Failed(Op::Look, errno)),
@@ -397,33 +374,6 @@ impl<V: Visitor> Thread<'_, V> {
         if let Some(data) = self.visitor.entry(dir, &look, &facts) {
             let below = Dir { above: Some(Arc::clone(dir)), name: name.to_owned(), id: facts.id, data };
             self.push(Task::Enter(Arc::clone(handle), Arc::new(below)));
-        }
-    }
-
-    fn add_attributes(&mut self, dir: &OwnedFd, name: &CStr, here: bool, facts: &mut Facts) -> Result<(), Errno> {
-        if facts.kind == Kind::Symlink || self.no_attributes == Some(facts.id.dev) {
-            return Ok(());
-        }
-        let answer = if here {
-            sys::read_attributes(
-                facts,
-                |buffer| rustix::fs::llistxattr(name, buffer),
-                |attribute, buffer| rustix::fs::lgetxattr(name, attribute, buffer),
-            )
-        } else {
-            let bytes = [format!("/proc/self/fd/{}/", dir.as_raw_fd()).as_bytes(), name.to_bytes()].concat();
-            sys::read_attributes(
-                facts,
-                |buffer| rustix::fs::llistxattr(&*bytes, buffer),
-                |attribute, buffer| rustix::fs::lgetxattr(&*bytes, attribute, buffer),
-            )
-        };
-        match answer {
-            Err(Errno::OPNOTSUPP) => {
-                self.no_attributes = Some(facts.id.dev);
-                Ok(())
-            }
-            answer => answer,
         }
     }
 }

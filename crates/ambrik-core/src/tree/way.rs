@@ -5,13 +5,14 @@ use std::ffi::{CString, OsStr, OsString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use rustix::fs::{Mode as OpenMode, OFlags};
 use rustix::io::Errno;
 
-use super::sys;
+use super::{Mount, Mounts, sys};
 use crate::account::{Gid, Uid};
-use crate::entry::{Facts, Kind};
+use crate::entry::{Bar, Facts, Kind};
 use crate::mode::Mode;
 use crate::shown::Shown;
 
@@ -21,6 +22,7 @@ pub struct Host {
     root: PathBuf,
     handle: OwnedFd,
     itself: bool,
+    mounts: OnceLock<(u64, Mounts)>,
 }
 
 /// As many symlinks are followed on one way as the kernel follows (`path_resolution(7)`).
@@ -91,7 +93,7 @@ impl Host {
     fn open(root: &Path, itself: bool) -> Result<Self, WayError> {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         match rustix::fs::open(root, flags, OpenMode::empty()) {
-            Ok(handle) => Ok(Self { root: root.to_owned(), handle, itself }),
+            Ok(handle) => Ok(Self::of(root, handle, itself)),
             Err(Errno::NOENT) => Err(WayError::Missing(root.to_owned())),
             Err(Errno::NOTDIR) => Err(WayError::NoDirectory(root.to_owned())),
             Err(errno) => Err(WayError::Failed(root.to_owned(), errno)),
@@ -100,7 +102,35 @@ impl Host {
 
     /// The folder `name` in `parent` as a host of its own: no way leads out of it.
     pub(crate) fn below(parent: &OwnedFd, name: &std::ffi::CStr) -> Result<Self, Errno> {
-        Ok(Self { root: PathBuf::from("/"), handle: sys::open_directory(parent, name)?, itself: false })
+        Ok(Self::of(Path::new("/"), sys::open_directory(parent, name)?, false))
+    }
+
+    fn of(root: &Path, handle: OwnedFd, itself: bool) -> Self {
+        Self { root: root.to_owned(), handle, itself, mounts: OnceLock::new() }
+    }
+
+    /// The mount that something with these facts is on. The one that a folder that stands for `/` lies on is not the
+    /// host's own, and does not count.
+    #[must_use]
+    pub fn mount(&self, facts: &Facts) -> Option<&Mount> {
+        let (own, mounts) = self.mounts.get_or_init(|| {
+            (sys::look_at(&self.handle).map_or(0, |facts| facts.mount), Mounts::of_this_thread())
+        });
+        if *own == facts.mount && !self.itself { None } else { mounts.get(facts.mount) }
+    }
+
+    /// What keeps everybody from changing something with these facts (`sb_permission` and `inode_permission` in the
+    /// kernel's fs/namei.c).
+    #[must_use]
+    pub fn bar(&self, facts: &Facts) -> Option<Bar> {
+        let on_disk = matches!(facts.kind, Kind::File | Kind::Directory | Kind::Symlink);
+        if facts.immutable {
+            Some(Bar::Immutable)
+        } else if on_disk && self.mount(facts).is_some_and(|mount| mount.read_only) {
+            Some(Bar::ReadOnly)
+        } else {
+            None
+        }
     }
 
     /// The folder that stands for `/`.
@@ -129,6 +159,11 @@ impl Host {
             };
         }
         Ok(facts)
+    }
+
+    /// A handle on `/`, and its facts.
+    pub(crate) fn pin_root(&self) -> Result<(OwnedFd, Facts), Errno> {
+        Ok((sys::pin(&self.handle, c".")?, self.root_facts()?))
     }
 
     /// Follows an absolute path to its end, through links, looking at each directory passed.
@@ -170,8 +205,7 @@ impl Host {
     }
 
     fn follow(&self, path: &Path, last_link: bool, trusted: Option<&[Uid]>) -> Result<Resolved, Stopped> {
-        let top = || -> Result<(OwnedFd, Facts), Errno> { Ok((sys::pin(&self.handle, c".")?, self.root_facts()?)) };
-        let mut stack = vec![top().map_err(|errno| Stopped::by(errno, Path::new("/"), &VecDeque::new()))?];
+        let mut stack = vec![self.pin_root().map_err(|errno| Stopped::by(errno, Path::new("/"), &VecDeque::new()))?];
         let mut names: Vec<OsString> = Vec::new();
         let mut ahead: VecDeque<OsString> = components(path);
         let mut way = Vec::new();

@@ -4,8 +4,11 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use ambrik_core::account::Ids;
-use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
+use ambrik_core::account::{Ids, Powers};
+use rustix::thread::{
+    CapabilitySet, CapabilitySets, set_capabilities, set_keep_capabilities, set_thread_groups, set_thread_res_gid,
+    set_thread_res_uid,
+};
 
 /// What an account can really do with a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -18,16 +21,23 @@ pub(crate) struct Can {
     pub(crate) replace: bool,
 }
 
-/// Runs `ask` with the ids of an account.
+/// Runs `ask` with the ids of an account, and its capabilities.
 pub(crate) fn as_account<T: Send + 'static>(ids: &Ids, ask: impl FnOnce() -> T + Send + 'static) -> T {
     let ids = ids.clone();
     std::thread::spawn(move || {
+        set_keep_capabilities(true).unwrap();
         let group = rustix::process::Gid::from_raw(ids.gid.0);
         let user = rustix::process::Uid::from_raw(ids.uid.0);
         let groups: Vec<_> = ids.groups().iter().map(|g| rustix::process::Gid::from_raw(g.0)).collect();
         set_thread_groups(&groups).unwrap();
         set_thread_res_gid(group, group, group).unwrap();
         set_thread_res_uid(user, user, user).unwrap();
+        let has = |power, flag| if ids.powers.has(power) { flag } else { CapabilitySet::empty() };
+        let effective = has(Powers::DAC_OVERRIDE, CapabilitySet::DAC_OVERRIDE)
+            | has(Powers::DAC_READ_SEARCH, CapabilitySet::DAC_READ_SEARCH)
+            | has(Powers::FOWNER, CapabilitySet::FOWNER);
+        let sets = CapabilitySets { effective, permitted: effective, inheritable: CapabilitySet::empty() };
+        set_capabilities(None, sets).unwrap();
         ask()
     })
     .join()
@@ -66,7 +76,7 @@ fn replaces(path: &Path) -> bool {
     gone.is_ok()
 }
 
-mod random {
+pub(crate) mod random {
     //! Random trees, random accounts: the computed answer is the kernel's.
 
     use super::*;
@@ -82,13 +92,13 @@ mod random {
     const TREES: usize = 60;
     const FILES: usize = 20;
     const ACCOUNTS: usize = 6;
-    const IDS: [u32; 4] = [61_001, 61_002, 61_003, 61_004];
+    pub(crate) const IDS: [u32; 4] = [61_001, 61_002, 61_003, 61_004];
 
     fn any_perm(rng: &mut StdRng) -> Perm {
         Perm::from_low_bits(rng.random_range(0..8))
     }
 
-    fn any_acl(rng: &mut StdRng) -> Acl {
+    pub(crate) fn any_acl(rng: &mut StdRng) -> Acl {
         let mut entries: Vec<Entry> =
             [Tag::Owner, Tag::OwningGroup, Tag::Mask, Tag::Other].map(|tag| Entry { tag, perm: any_perm(rng) }).into();
         for id in IDS {
@@ -102,7 +112,7 @@ mod random {
         Acl::new(entries).unwrap()
     }
 
-    fn any_id(rng: &mut StdRng) -> u32 {
+    pub(crate) fn any_id(rng: &mut StdRng) -> u32 {
         IDS[rng.random_range(0..IDS.len())]
     }
 
@@ -147,7 +157,7 @@ mod random {
                 let name = Path::new("/").join(path.file_name().unwrap());
                 let facts = host.resolve(&name).unwrap().facts;
                 for (want, kernel) in (1..8).zip(answers) {
-                    let computed = permits(&ids, &facts.rights, Perm::from_low_bits(want));
+                    let computed = permits(&ids, facts.kind, &facts.rights, Perm::from_low_bits(want));
                     assert_eq!(computed, kernel, "{ids:?} wants {want:o} of {:?}", facts.rights);
                     questions += 1;
                 }

@@ -14,3 +14,4 @@ mod php_oracle;
 mod surveyed;
 mod table_of_rights;
 mod taken_back;
+mod why_oracle;

@@ -5,6 +5,7 @@ use std::os::unix::fs::{MetadataExt, symlink};
 use rstest::rstest;
 
 use super::*;
+use crate::entry::Kind;
 use crate::acl::ACCESS_ATTRIBUTE;
 
 /// Notes every path with its kind, size and whether it has an access list.
@@ -32,7 +33,7 @@ impl Visitor for Notes {
     }
 }
 
-fn all(root: &Path, threads: usize, asking: fn() -> Asking) -> Notes {
+fn all(root: &Path, threads: usize, asking: fn() -> Near) -> Notes {
     let handle = rustix::fs::open(root, rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
     let id = sys::look_at(&handle).unwrap().id;
     let name = CString::new(root.as_os_str().as_bytes()).unwrap();
@@ -96,7 +97,7 @@ fn tree() -> tempfile::TempDir {
 #[rstest]
 fn every_path_is_seen_once_whoever_sees_it(
     #[values(1, 2, 5)] threads: usize,
-    #[values(Asking::new as fn() -> Asking, || Asking::ThroughProc)] asking: fn() -> Asking,
+    #[values(Near::on_own_thread as fn() -> Near, Near::through_proc)] asking: fn() -> Near,
 ) {
     let dir = tree();
     let notes = all(dir.path(), threads, asking);

@@ -1,0 +1,66 @@
+//! Looking at names in a directory, access lists and capabilities included, the cheap way round: from a working
+//! directory that follows the work, where attributes are asked for by bare name.
+
+use std::ffi::CStr;
+use std::os::fd::{AsFd, AsRawFd};
+
+use rustix::io::Errno;
+
+use super::sys;
+use crate::entry::{Facts, Kind};
+
+/// A thread's way to look at names.
+#[derive(Debug)]
+pub(crate) struct Near {
+    /// Whether the thread has a working directory of its own (unshare(2), `CLONE_FS`).
+    moves: bool,
+    /// Whether it stands in the directory at hand.
+    here: bool,
+    /// A file system that answered that it holds no attributes.
+    no_attributes: Option<u64>,
+}
+
+impl Near {
+    /// Takes the calling thread, which must not be the process's first, a working directory of its own. Where the system
+    /// does not allow that, names are reached through `/proc/self/fd`.
+    pub(crate) fn on_own_thread() -> Self {
+        Self { moves: sys::own_working_directory(), ..Self::through_proc() }
+    }
+
+    /// Reaches names through `/proc/self/fd`.
+    pub(crate) const fn through_proc() -> Self {
+        Self { moves: false, here: false, no_attributes: None }
+    }
+
+    /// The names that are looked at from now on are in `dir`.
+    pub(crate) fn stand_in(&mut self, dir: impl AsFd) {
+        self.here = self.moves && rustix::process::fchdir(dir).is_ok();
+    }
+
+    /// The facts about `name` in `dir`, in which this stands.
+    pub(crate) fn look(&mut self, dir: impl AsFd, name: &CStr) -> Result<Facts, Errno> {
+        let mut facts = sys::look(&dir, name)?;
+        if facts.kind == Kind::Symlink || self.no_attributes == Some(facts.id.dev) {
+            return Ok(facts);
+        }
+        let answer = if self.here {
+            sys::read_attributes(
+                &mut facts,
+                |buffer| rustix::fs::llistxattr(name, buffer),
+                |attribute, buffer| rustix::fs::lgetxattr(name, attribute, buffer),
+            )
+        } else {
+            let bytes = [format!("/proc/self/fd/{}/", dir.as_fd().as_raw_fd()).as_bytes(), name.to_bytes()].concat();
+            sys::read_attributes(
+                &mut facts,
+                |buffer| rustix::fs::llistxattr(&*bytes, buffer),
+                |attribute, buffer| rustix::fs::lgetxattr(&*bytes, attribute, buffer),
+            )
+        };
+        match answer {
+            Err(Errno::OPNOTSUPP) => self.no_attributes = Some(facts.id.dev),
+            answer => answer?,
+        }
+        Ok(facts)
+    }
+}

@@ -1,0 +1,199 @@
+//! Who can do what with a path, and why: the kernel's answer, step by step from `/`.
+//!
+//! [`Asker::ask`] follows a path as a process of the account would (`path_resolution(7)`), goes on where that one is
+//! stopped, so that every obstacle is named, and compares the answer with what the site file wants.
+
+// mod everything;
+mod judge;
+// mod log;
+mod wanted;
+mod way;
+mod whom;
+mod words;
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use crate::account::Accounts;
+use crate::entry::Kind;
+use crate::tree::Host;
+
+// pub use everything::{Everything, Folder, PartCount, RunsPhp, Through, everything};
+// pub use log::{By, Refusal, Refusals, Unreadable};
+pub use wanted::{Holder, Match, Mend, Remedy, Wanted};
+pub use way::Asker;
+pub use whom::{Subject, Whom, WhomError};
+
+/// What can be done with a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Act {
+    /// Passing through a directory.
+    Search,
+    /// Following a symlink.
+    Follow,
+    /// Reading a file, listing a directory.
+    Read,
+    /// Writing to a file; the bit that lets names be made and removed in a directory.
+    Write,
+    /// Executing a file.
+    Execute,
+    /// Making names in a directory.
+    Create,
+    /// Removing a path, or renaming it away.
+    Delete,
+    /// Finding the path at all.
+    Find,
+}
+
+impl Act {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Search => "search",
+            Self::Follow => "follow",
+            Self::Read => "read",
+            Self::Write => "write",
+            Self::Execute => "execute",
+            Self::Create => "create",
+            Self::Delete => "delete",
+            Self::Find => "find",
+        }
+    }
+}
+
+/// One thing that decides.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Step {
+    /// Whether it is about the way to the path, not about the path itself.
+    pub on_the_way: bool,
+    /// What decides.
+    pub path: Arc<Path>,
+    /// What it decides about.
+    pub act: Act,
+    /// Which class or entry applies, and what is missing.
+    pub says: Arc<str>,
+    /// Whether it lets the account do that; nothing where Ambrik cannot look.
+    pub allows: Option<bool>,
+}
+
+/// What an account can do with a path, reaching it included; nothing where Ambrik cannot look.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Can {
+    /// Read it (`R_OK` of faccessat(2) with `AT_EACCESS`).
+    pub read: Option<bool>,
+    /// Write to it (`W_OK`); to an append-only file: add to it.
+    pub write: Option<bool>,
+    /// Search the directory, execute the file (`X_OK`).
+    pub search: Option<bool>,
+    /// Make names in the directory; of anything else: make it, were it not there.
+    pub create: Option<bool>,
+    /// Remove it or rename it away.
+    pub delete: Option<bool>,
+    /// Give a file a further name (hard link), as the running kernel protects them.
+    pub link: Option<bool>,
+    /// Change its mode, and so give itself every right.
+    pub chmod: Option<bool>,
+}
+
+impl Can {
+    /// The same answer to everything.
+    const fn all(answer: Option<bool>) -> Self {
+        Self {
+            read: answer,
+            write: answer,
+            search: answer,
+            create: answer,
+            delete: answer,
+            link: answer,
+            chmod: answer,
+        }
+    }
+}
+
+/// The answer for one path.
+#[derive(Clone, Debug)]
+pub struct Answer {
+    /// The path, as asked.
+    pub path: PathBuf,
+    /// Where it leads, through symlinks or `..`.
+    pub leads_to: Option<Arc<Path>>,
+    /// What is there; nothing where there is nothing, or where Ambrik cannot look.
+    pub kind: Option<Kind>,
+    /// What the account can do.
+    pub can: Can,
+    way: Option<Arc<way::Passed>>,
+    own: Arc<[judge::OwnStep]>,
+    at: Places,
+    /// What the site file says; nothing where no site holds the path.
+    pub wanted: Option<Wanted>,
+}
+
+/// The paths that an answer's own steps are about.
+#[derive(Clone, Debug)]
+struct Places {
+    itself: Arc<Path>,
+    /// The directory that it, or the link that was asked about, is in.
+    above: Arc<Path>,
+}
+
+impl Answer {
+    /// The steps that decide, from `/` down.
+    #[must_use]
+    pub fn steps(&self) -> Vec<Step> {
+        let mut steps: Vec<Step> = way::steps(self.way.as_ref());
+        steps.extend(self.own.iter().map(|step| Step {
+            on_the_way: false,
+            path: Arc::clone(if step.above { &self.at.above } else { &self.at.itself }),
+            act: step.act,
+            says: Arc::clone(&step.says),
+            allows: step.allows,
+        }));
+        steps
+    }
+
+    /// Whether all that was asked could be told.
+    #[must_use]
+    pub const fn is_complete(&self) -> bool {
+        self.can.read.is_some() && self.can.write.is_some() && self.can.search.is_some()
+    }
+}
+
+/// What asking takes, besides an account.
+#[derive(Clone, Copy)]
+pub struct Setting<'a> {
+    /// The host looked at.
+    pub host: &'a Host,
+    /// Its accounts.
+    pub accounts: &'a Accounts,
+    /// The sites whose files say what is wanted.
+    pub holders: &'a [Holder],
+}
+
+/// As many threads ask at most: each keeps directories open.
+const MOST_THREADS: usize = 8;
+
+/// The answers for many paths, in their order, asked by up to `threads` threads.
+///
+/// The paths are absolute, from the host's `/` on.
+#[must_use]
+pub fn ask_all(setting: Setting<'_>, subject: &Subject, paths: &[PathBuf], threads: usize) -> Vec<Answer> {
+    crate::tree::raise_file_limit();
+    let threads = threads.clamp(1, MOST_THREADS);
+    let share = paths.len().div_ceil(threads).max(1);
+    std::thread::scope(|scope| {
+        let ask = |paths: &[PathBuf]| {
+            let mut asker = Asker::on_own_thread(setting, subject.clone());
+            paths.iter().map(|path| asker.ask(path)).collect::<Vec<Answer>>()
+        };
+        let threads: Vec<_> = paths.chunks(share).map(|paths| scope.spawn(move || ask(paths))).collect();
+        let answers = threads.into_iter().flat_map(|thread| match thread.join() {
+            Ok(answers) => answers,
+            Err(panic) => std::panic::resume_unwind(panic),
+        });
+        answers.collect()
+    })
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,347 @@
+//! What the site file wants of a path, how the answer differs, and the smallest change that makes it right.
+
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::judge::Judge;
+use super::way::{self, Dir};
+use super::{Act, Answer, Subject};
+use crate::access::{Class, decide};
+use crate::account::{Accounts, Uid};
+use crate::audit::rights_shown;
+use crate::entry::{Facts, Kind};
+use crate::mode::Perm;
+use crate::policy::{Context, Cursor, Policy, Right};
+use crate::shown::Shown;
+use crate::site::{Phase, Site, Use, Write};
+use crate::tree::Host;
+use crate::want::{Shape, Solver};
+
+/// A site that may hold paths that are asked about.
+#[derive(Debug)]
+pub struct Holder {
+    policy: Policy,
+    solver: Solver,
+    /// Where its root really is, if its path leads through a symlink.
+    real_root: Option<PathBuf>,
+}
+
+impl Holder {
+    /// `site` in `phase`.
+    #[must_use]
+    pub fn new(site: &Arc<Site>, phase: Phase, host: &Host, accounts: &Accounts) -> Self {
+        let real_root = host.resolve(&site.root).ok().map(|found| found.path).filter(|path| *path != site.root);
+        Self { policy: Policy::new(Arc::clone(site), phase), solver: Solver::new(site, accounts), real_root }
+    }
+
+    /// The site.
+    #[must_use]
+    pub fn site(&self) -> &Arc<Site> {
+        self.policy.site()
+    }
+
+    pub(super) const fn policy(&self) -> &Policy {
+        &self.policy
+    }
+
+    /// Where a real path stands, as the site file names it.
+    fn cursor(&self, path: &Path) -> Arc<Cursor> {
+        let below = self.real_root.as_ref().and_then(|real| path.strip_prefix(real).ok());
+        match below {
+            Some(below) => self.policy.at(&self.site().root.join(below)),
+            None => self.policy.at(path),
+        }
+    }
+
+    /// Whether a path is the site's.
+    #[must_use]
+    pub fn holds(&self, path: &Path) -> bool {
+        is_held(&self.cursor(path).context)
+    }
+
+    /// The rights that a subject should have, and those that it may have without harm.
+    pub(super) fn rights(&self, context: &Context, uid: Uid) -> (Right, Right) {
+        let (site, row) = (self.site(), context.row);
+        let roles = [(&site.keeper, row.keeper), (&site.php, row.php), (&site.web, row.web)];
+        let should = roles.iter().filter(|(account, _)| account.ids.uid == uid).map(|(_, right)| *right).max();
+        let should = should.unwrap_or(Right::None).max(row.others);
+        (should, if uid == Uid::ROOT { Right::Write } else { should })
+    }
+
+    /// Whether a subject must be able to pass through a directory to parts below it.
+    fn passes(&self, context: &Context, uid: Uid) -> bool {
+        let (site, passage) = (self.site(), context.passage);
+        passage.others
+            || (passage.php && site.php.ids.uid == uid)
+            || (passage.web && site.web.ids.uid == uid)
+            || (site.keeper.ids.uid == uid && context.ours)
+    }
+}
+
+const fn is_held(context: &Context) -> bool {
+    context.ours && !matches!(context.used_as, Use::Foreign)
+}
+
+/// How an answer compares with what the site file wants.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Match {
+    /// They agree.
+    AsWanted,
+    /// The account lacks these.
+    TooLittle(Vec<Act>),
+    /// It can do these, and should not.
+    TooMuch(Vec<Act>),
+    /// It cannot be told.
+    Unknown,
+}
+
+/// What makes something right.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Remedy {
+    /// `ambrik set SITE`.
+    Set,
+    /// Something to be done by hand: a command, or words.
+    Hand(String),
+}
+
+/// One change that is needed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mend {
+    /// The path to be changed.
+    pub path: Arc<Path>,
+    /// What it is now.
+    pub from: String,
+    /// What it should be, where the site file says that.
+    pub to: Option<String>,
+    /// What does it.
+    pub remedy: Remedy,
+}
+
+/// What the site file says about a path and an account.
+#[derive(Clone, Debug)]
+pub struct Wanted {
+    /// The site.
+    pub site: Arc<Site>,
+    /// The phase that it is in.
+    pub phase: Phase,
+    /// The part's path; `.` for what no part names.
+    pub part: String,
+    /// What the part is for.
+    pub used_as: Use,
+    /// The account's right.
+    pub right: Right,
+    /// Whether PHP may write here while the site is open for an install or upgrade.
+    pub in_window: bool,
+    /// How the answer compares.
+    pub is: Match,
+    /// What makes it right.
+    pub mends: Vec<Mend>,
+}
+
+impl Wanted {
+    /// Whether the answer is not what the site file wants.
+    #[must_use]
+    pub const fn differs(&self) -> bool {
+        matches!(self.is, Match::TooLittle(_) | Match::TooMuch(_))
+    }
+
+    /// Whether the site file wants the account to do this.
+    #[must_use]
+    pub fn wants(&self, act: Act) -> bool {
+        match act {
+            Act::Read | Act::Search | Act::Follow | Act::Find => self.right >= Right::Read,
+            Act::Write | Act::Create | Act::Delete => self.right == Right::Write,
+            Act::Execute => false,
+        }
+    }
+}
+
+impl Judge<'_> {
+    /// What the site that holds a path wants, by where it stands in each site's policy.
+    ///
+    /// `facts` are those of what the path leads to, none where nothing is there; `dir` is the directory that its name is in.
+    pub(super) fn wanted(
+        &self,
+        answer: &Answer,
+        cursors: &[Arc<Cursor>],
+        facts: Option<&Facts>,
+        dir: &Dir,
+    ) -> Option<Wanted> {
+        let real = answer.leads_to.as_deref().unwrap_or(&answer.path);
+        let as_named = self.setting.holders.iter().zip(cursors.iter().cloned());
+        let as_named = as_named.filter(|(_, cursor)| is_held(&cursor.context));
+        let deepest = |(holder, _): &(&Holder, Arc<Cursor>)| holder.site().root.components().count();
+        let held = as_named.max_by_key(deepest).or_else(|| {
+            answer.leads_to.as_ref()?;
+            let by_real = self.setting.holders.iter().map(|holder| (holder, holder.cursor(real)));
+            by_real.filter(|(_, cursor)| is_held(&cursor.context)).max_by_key(deepest)
+        });
+        let (holder, cursor) = held?;
+        let context = &cursor.context;
+        let uid = self.subject.ids.uid;
+        let (should, may) = holder.rights(context, uid);
+        let is = compare(answer, should, may, holder.passes(context, uid));
+        let lack = |lacks: bool, acts: &[Act]| self.mends(&Lack { holder, answer, facts, lacks }, dir, acts);
+        let mends = match &is {
+            Match::TooLittle(acts) => lack(true, acts),
+            Match::TooMuch(acts) => lack(false, acts),
+            Match::AsWanted | Match::Unknown => Vec::new(),
+        };
+        let site = holder.site();
+        Some(Wanted {
+            site: Arc::clone(site),
+            phase: holder.policy.phase(),
+            part: holder.policy.part_shown(context.part).to_owned(),
+            used_as: context.used_as,
+            right: should,
+            in_window: context.write == Write::Install && site.php.ids.uid == uid,
+            is,
+            mends,
+        })
+    }
+
+    fn mends(&self, lack: &Lack<'_>, dir: &Dir, acts: &[Act]) -> Vec<Mend> {
+        let Lack { answer, facts, lacks, .. } = lack;
+        let mut mends: Vec<Mend> = Vec::new();
+        if *lacks {
+            for dir in way::obstacles(answer.way.as_ref()) {
+                mends.push(self.mend(lack, &dir.path, &dir.facts, Perm::X));
+            }
+        }
+        let itself = |act: &Act| match act {
+            Act::Read => Perm::R,
+            Act::Write => Perm::W,
+            Act::Search | Act::Execute => Perm::X,
+            Act::Create if facts.is_some_and(|facts| facts.kind == Kind::Directory) => Perm::WX,
+            Act::Create | Act::Delete | Act::Follow | Act::Find => Perm::NONE,
+        };
+        let of_itself = acts.iter().map(itself).fold(Perm::NONE, Perm::or);
+        let refuses = |step: &super::judge::OwnStep| {
+            !step.above && step.allows == Some(false) && acts.contains(&step.act)
+        };
+        if let Some(facts) = facts
+            && !of_itself.is_none()
+            && (!lacks || answer.own.iter().any(refuses))
+        {
+            mends.push(self.mend(lack, &answer.at.itself, facts, of_itself));
+        }
+        let makes = acts.contains(&Act::Create) && facts.is_none();
+        if makes || acts.contains(&Act::Delete) {
+            mends.push(self.mend(lack, &dir.path, &dir.facts, Perm::WX));
+        }
+        let mut known: Vec<Arc<Path>> = Vec::new();
+        mends.retain(|mend| {
+            let new = !known.contains(&mend.path);
+            known.push(Arc::clone(&mend.path));
+            new
+        });
+        mends
+    }
+
+    /// What changes one path so that the account gets, or loses, what it should.
+    fn mend(&self, lack: &Lack<'_>, path: &Arc<Path>, facts: &Facts, want: Perm) -> Mend {
+        let accounts = self.setting.accounts;
+        let from = rights_shown(accounts, &facts.rights, facts.kind);
+        let path = Arc::clone(path);
+        if let Some(bar) = self.setting.host.bar(facts)
+            && lack.lacks
+            && want.covers(Perm::W)
+        {
+            return Mend { path, from: bar.words().to_owned(), to: None, remedy: Remedy::Hand(bar.remedy().to_owned()) };
+        }
+        let context = lack.holder.cursor(&path).context;
+        if is_held(&context) {
+            let program = facts.kind == Kind::File && facts.rights.mode.has(0o100);
+            let wanted = lack.holder.solver.solve(&lack.holder.policy, &context, Shape::of(facts.kind, program));
+            if wanted != facts.rights {
+                let to = rights_shown(accounts, &wanted, facts.kind);
+                return Mend { path, from, to: Some(to), remedy: Remedy::Set };
+            }
+        }
+        let by_hand = if lack.lacks { give } else { take };
+        let remedy = Remedy::Hand(by_hand(&self.subject, &path, facts, want));
+        Mend { path, from, to: None, remedy }
+    }
+}
+
+/// An answer that is not what its site wants.
+struct Lack<'a> {
+    holder: &'a Holder,
+    answer: &'a Answer,
+    facts: Option<&'a Facts>,
+    /// Whether the account has too little, not too much.
+    lacks: bool,
+}
+
+/// The narrowest change by hand that gives a right: an entry for this one account.
+fn give(subject: &Subject, path: &Path, facts: &Facts, want: Perm) -> String {
+    let path = quoted(path.as_os_str());
+    if facts.rights.uid == subject.ids.uid {
+        return format!("chmod u+{} {path}", letters(want));
+    }
+    format!("setfacl -m u:{}:{want} {path}", subject.name)
+}
+
+/// The narrowest change by hand that takes a right.
+fn take(subject: &Subject, path: &Path, facts: &Facts, want: Perm) -> String {
+    let path = quoted(path.as_os_str());
+    let letters = letters(want.without(Perm::X));
+    match decide(&subject.ids, facts.kind, &facts.rights, want).class {
+        Class::Owner => format!("chown root {path}"),
+        Class::Group => format!("chmod g-{letters} {path}"),
+        Class::NamedUser => format!("setfacl -x u:{} {path}", subject.name),
+        Class::NamedGroup => format!("setfacl -b {path}"),
+        Class::Other => format!("chmod o-{letters} {path}"),
+    }
+}
+
+fn letters(perm: Perm) -> String {
+    perm.to_string().replace('-', "")
+}
+
+/// A path as a word of a POSIX shell.
+fn quoted(path: &OsStr) -> String {
+    let text = Shown(Path::new(path)).to_string();
+    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+,:@%".contains(c);
+    if text.chars().all(plain) { text } else { format!("'{}'", text.replace('\'', r"'\''")) }
+}
+
+const fn can(answer: &Answer, act: Act) -> Option<bool> {
+    match act {
+        Act::Read => answer.can.read,
+        Act::Write => answer.can.write,
+        Act::Search | Act::Execute => answer.can.search,
+        Act::Create => answer.can.create,
+        Act::Delete => answer.can.delete,
+        Act::Follow | Act::Find => None,
+    }
+}
+
+/// How an answer compares with the right that the account should have, and the one that it may have.
+fn compare(answer: &Answer, should: Right, may: Right, passes: bool) -> Match {
+    if !answer.is_complete() {
+        return Match::Unknown;
+    }
+    let directory = answer.kind == Some(Kind::Directory);
+    let lacks = |act: Act, wanted: bool| wanted && can(answer, act) == Some(false);
+    let has = |act: Act, may: bool| !may && can(answer, act) == Some(true);
+    let nothing_there = answer.kind.is_none();
+    let little = [
+        (Act::Read, should >= Right::Read && !nothing_there),
+        (Act::Write, should == Right::Write && !nothing_there),
+        (Act::Search, directory && (should >= Right::Read || passes)),
+        (Act::Create, should == Right::Write && (directory || nothing_there)),
+    ];
+    let little: Vec<Act> = little.into_iter().filter(|&(act, wanted)| lacks(act, wanted)).map(|(act, _)| act).collect();
+    if !little.is_empty() {
+        return Match::TooLittle(little);
+    }
+    let much = [
+        (Act::Read, may >= Right::Read),
+        (Act::Write, may == Right::Write),
+        (Act::Delete, may == Right::Write),
+    ];
+    let much: Vec<Act> = much.into_iter().filter(|&(act, may)| has(act, may)).map(|(act, _)| act).collect();
+    if much.is_empty() { Match::AsWanted } else { Match::TooMuch(much) }
+}

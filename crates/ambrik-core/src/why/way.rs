@@ -1,0 +1,481 @@
+//! The way to a path as a process of the account goes it (`path_resolution(7)`), each directory looked at once.
+
+use std::collections::{HashMap, VecDeque};
+use std::ffi::{CString, OsStr, OsString};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rustix::io::Errno;
+
+use super::judge::{Judge, OwnStep, Target};
+use super::{Act, Answer, Can, Places, Setting, Step, Subject};
+use crate::entry::{Facts, Kind};
+use crate::policy::Cursor;
+use crate::tree::near::Near;
+use crate::tree::sys;
+
+/// As many symlinks are followed on one way as the kernel follows (`path_resolution(7)`).
+const MAX_LINKS: usize = 40;
+/// As many directories are kept open between questions.
+const KEPT: usize = 128;
+
+/// A directory, looked at.
+#[derive(Debug)]
+pub(super) struct Dir {
+    handle: OwnedFd,
+    /// A number of its own.
+    number: u64,
+    /// From the host's `/` on, without links.
+    pub(super) path: Arc<Path>,
+    pub(super) facts: Facts,
+    above: Option<Arc<Dir>>,
+    /// Whether the account may search it, and why.
+    search: (bool, Arc<str>),
+}
+
+/// A step on a way, and the steps before it.
+#[derive(Debug)]
+pub(super) struct Passed {
+    before: Option<Arc<Passed>>,
+    path: Arc<Path>,
+    act: Act,
+    says: Arc<str>,
+    allows: bool,
+    /// Whether this step and all before it allow.
+    reached: bool,
+    /// The directory that is passed, where it is one.
+    pub(super) dir: Option<Arc<Dir>>,
+}
+
+/// The steps of a way, the first first.
+pub(super) fn steps(way: Option<&Arc<Passed>>) -> Vec<Step> {
+    let each = std::iter::successors(way, |passed| passed.before.as_ref());
+    let mut steps: Vec<Step> = each
+        .map(|passed| Step {
+            on_the_way: true,
+            path: Arc::clone(&passed.path),
+            act: passed.act,
+            says: Arc::clone(&passed.says),
+            allows: Some(passed.allows),
+        })
+        .collect();
+    steps.reverse();
+    steps
+}
+
+/// The directories of a way that stop the account.
+pub(super) fn obstacles(way: Option<&Arc<Passed>>) -> Vec<Arc<Dir>> {
+    let each = std::iter::successors(way, |passed| passed.before.as_ref());
+    let mut found: Vec<Arc<Dir>> = each.filter(|p| !p.allows).filter_map(|p| p.dir.clone()).collect();
+    found.reverse();
+    found
+}
+
+/// A directory, and how it was come to.
+#[derive(Clone, Debug)]
+struct Spot {
+    dir: Arc<Dir>,
+    way: Option<Arc<Passed>>,
+}
+
+/// A directory that paths lead through as they are written.
+#[derive(Clone, Debug)]
+struct Prefix {
+    spot: Result<Spot, Arc<Stop>>,
+    /// Where it stands in each site's policy.
+    cursors: Arc<[Arc<Cursor>]>,
+}
+
+/// Where a way ends early.
+#[derive(Debug)]
+struct Stop {
+    way: Option<Arc<Passed>>,
+    path: Arc<Path>,
+    why: Why,
+}
+
+#[derive(Debug)]
+enum Why {
+    Missing,
+    NoDirectory(Kind),
+    Loop,
+    Unseen(Errno),
+}
+
+/// What a name turned out to be.
+struct Goal {
+    /// The directory that it is in.
+    dir: Arc<Dir>,
+    /// The way there, the search of that directory included.
+    way: Option<Arc<Passed>>,
+    path: Arc<Path>,
+    facts: Facts,
+}
+
+/// Answers questions about one account. What it has looked at it does not look at again: it is for one run.
+pub struct Asker<'s> {
+    setting: Setting<'s>,
+    judge: Judge<'s>,
+    near: Near,
+    /// The directory that `near` stands in.
+    stands_in: u64,
+    root: Result<Spot, Arc<Stop>>,
+    prefixes: HashMap<Vec<u8>, Prefix>,
+    last: Option<(Vec<u8>, Prefix)>,
+    numbers: u64,
+}
+
+impl<'s> Asker<'s> {
+    /// Asks for `subject`.
+    #[must_use]
+    pub fn new(setting: Setting<'s>, subject: Subject) -> Self {
+        Self::with(setting, subject, Near::through_proc())
+    }
+
+    /// As [`Self::new`], on a thread that is nobody else's: it gets a working directory of its own, which moves.
+    #[must_use]
+    pub(super) fn on_own_thread(setting: Setting<'s>, subject: Subject) -> Self {
+        Self::with(setting, subject, Near::on_own_thread())
+    }
+
+    fn with(setting: Setting<'s>, subject: Subject, near: Near) -> Self {
+        let judge = Judge::new(setting, subject);
+        let root = setting.host.pin_root().map(|(handle, facts)| {
+            let path: Arc<Path> = Path::new("/").into();
+            let search = judge.search(&facts);
+            Spot { dir: Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), way: None }
+        });
+        let root = root.map_err(|errno| {
+            Arc::new(Stop { way: None, path: Path::new("/").into(), why: Why::Unseen(errno) })
+        });
+        Self {
+            setting,
+            judge,
+            near,
+            stands_in: u64::MAX,
+            root,
+            prefixes: HashMap::new(),
+            last: None,
+            numbers: 0,
+        }
+    }
+
+    /// What the account can do with `path`, which is absolute, from the host's `/` on.
+    pub fn ask(&mut self, path: &Path) -> Answer {
+        let (above, last) = split(path);
+        let prefix = self.prefix(above);
+        let cursors: Vec<Arc<Cursor>> = match &last {
+            Some(name) => self.cursors_below(&prefix.cursors, name),
+            None => prefix.cursors.to_vec(),
+        };
+        let found = match (&prefix.spot, &last) {
+            (Err(stop), _) => return self.stopped(path, None, stop, &cursors),
+            (Ok(spot), None) => (None, Ok(root_goal(spot))),
+            (Ok(spot), Some(name)) => {
+                let mut link = None;
+                let goal = self.goal(spot, name, &mut link);
+                (link, goal)
+            }
+        };
+        match found {
+            (link, Ok(goal)) => self.judged(path, link.as_ref(), &goal, &cursors),
+            (link, Err(stop)) => self.stopped(path, link.as_ref(), &stop, &cursors),
+        }
+    }
+
+    fn cursors_below(&self, above: &[Arc<Cursor>], name: &OsStr) -> Vec<Arc<Cursor>> {
+        let each = self.setting.holders.iter().zip(above);
+        each.map(|(holder, cursor)| holder.policy().step(cursor, name)).collect()
+    }
+
+    /// The directory that a path leads to, links followed.
+    fn prefix(&mut self, path: &Path) -> Prefix {
+        let key = path.as_os_str().as_bytes();
+        if let Some((last, prefix)) = &self.last
+            && last == key
+        {
+            return prefix.clone();
+        }
+        let prefix = match self.prefixes.get(key) {
+            Some(prefix) => prefix.clone(),
+            None => self.new_prefix(path),
+        };
+        if self.prefixes.len() >= KEPT {
+            self.prefixes.clear();
+        }
+        self.prefixes.insert(key.to_vec(), prefix.clone());
+        self.last = Some((key.to_vec(), prefix.clone()));
+        prefix
+    }
+
+    fn new_prefix(&mut self, path: &Path) -> Prefix {
+        let (above, Some(name)) = split(path) else {
+            let cursors = self.setting.holders.iter().map(|holder| holder.policy().start()).collect();
+            return Prefix { spot: self.root.clone(), cursors };
+        };
+        let above = self.prefix(above);
+        let spot = above.spot.and_then(|spot| self.enter(&spot, name, &mut 0).map_err(Arc::new));
+        let cursors = self.cursors_below(&above.cursors, name).into();
+        Prefix { spot, cursors }
+    }
+
+    /// Goes from a directory into `name`, which must be a directory or lead to one.
+    fn enter(&mut self, at: &Spot, name: &OsStr, links: &mut usize) -> Result<Spot, Stop> {
+        let way = search(at);
+        if name == ".." {
+            let dir = at.dir.above.as_ref().unwrap_or(&at.dir);
+            return Ok(Spot { dir: Arc::clone(dir), way: Some(way) });
+        }
+        let path: Arc<Path> = at.dir.path.join(name).into();
+        let stop = |way: &Arc<Passed>, why: Why| Stop { way: Some(Arc::clone(way)), path: Arc::clone(&path), why };
+        let failed = |errno: Errno| stop(&way, Why::of(errno));
+        let c_name = CString::new(name.as_bytes()).map_err(|_| failed(Errno::NOENT))?;
+        let handle = sys::pin(&at.dir.handle, &c_name).map_err(failed)?;
+        let facts = sys::look_whole(&handle).map_err(failed)?;
+        match facts.kind {
+            Kind::Directory => {
+                self.numbers += 1;
+                let dir = Dir {
+                    handle,
+                    number: self.numbers,
+                    search: self.judge.search(&facts),
+                    path,
+                    facts,
+                    above: Some(Arc::clone(&at.dir)),
+                };
+                Ok(Spot { dir: Arc::new(dir), way: Some(way) })
+            }
+            Kind::Symlink => {
+                *links += 1;
+                if *links > MAX_LINKS {
+                    return Err(stop(&way, Why::Loop));
+                }
+                let target = sys::read_link(&handle, c"").map_err(failed)?;
+                let (mut spot, names) = self.to_target(at, &way, target)?;
+                for name in names {
+                    spot = self.enter(&spot, &name, links)?;
+                }
+                Ok(spot)
+            }
+            kind => Err(stop(&way, Why::NoDirectory(kind))),
+        }
+    }
+
+    /// Where a link's target begins, and the names from there on.
+    fn to_target(
+        &self,
+        at: &Spot,
+        way: &Arc<Passed>,
+        target: Vec<u8>,
+    ) -> Result<(Spot, VecDeque<OsString>), Stop> {
+        let target = PathBuf::from(OsString::from_vec(target));
+        let dir = match &self.root {
+            Ok(root) if target.is_absolute() => Arc::clone(&root.dir),
+            Ok(_) => Arc::clone(&at.dir),
+            Err(stop) => {
+                let why = match &stop.why {
+                    Why::Unseen(errno) => Why::Unseen(*errno),
+                    _ => Why::Missing,
+                };
+                return Err(Stop { way: Some(Arc::clone(way)), path: Arc::clone(&stop.path), why });
+            }
+        };
+        Ok((Spot { dir, way: Some(Arc::clone(way)) }, components(&target).collect()))
+    }
+
+    /// What the last name of a path leads to; where it is a symlink, `link` is that one.
+    fn goal(&mut self, at: &Spot, name: &OsStr, link: &mut Option<Goal>) -> Result<Goal, Stop> {
+        let mut links = 0;
+        let mut spot = at.clone();
+        let mut name = name.to_owned();
+        loop {
+            let goal = self.look(&spot, &name)?;
+            if goal.facts.kind != Kind::Symlink {
+                return Ok(goal);
+            }
+            links += 1;
+            let (way, path, facts) = (goal.way.clone(), Arc::clone(&goal.path), goal.facts.clone());
+            let goal = &*link.get_or_insert(goal);
+            let stop = |why: Why| Stop { way: goal.way.clone(), path: Arc::clone(&goal.path), why };
+            if links > MAX_LINKS {
+                return Err(stop(Why::Loop));
+            }
+            let c_name = CString::new(name.as_bytes()).unwrap_or_default();
+            let target = sys::read_link(&spot.dir.handle, &c_name).map_err(|errno| stop(Why::of(errno)))?;
+            let (allows, says) = self.judge.follow(&spot.dir.facts, &facts);
+            let reached = way.as_ref().is_none_or(|passed| passed.reached) && allows;
+            let passed = Passed { before: way, path, act: Act::Follow, says, allows, reached, dir: None };
+            let (start, mut names) = self.to_target(&spot, &Arc::new(passed), target)?;
+            spot = start;
+            let Some(last) = names.pop_back() else {
+                return Ok(root_goal(&spot));
+            };
+            for name in names {
+                spot = self.enter(&spot, &name, &mut links)?;
+            }
+            name = last;
+        }
+    }
+
+    /// What `name` in a directory is.
+    fn look(&mut self, at: &Spot, name: &OsStr) -> Result<Goal, Stop> {
+        if name == ".." {
+            let spot = self.enter(at, name, &mut 0)?;
+            // What is named `..` cannot be removed by that name.
+            let facts = Facts { mounted: true, ..spot.dir.facts.clone() };
+            let dir = spot.dir.above.clone().unwrap_or_else(|| Arc::clone(&spot.dir));
+            return Ok(Goal { dir, path: Arc::clone(&spot.dir.path), way: spot.way, facts });
+        }
+        let way = search(at);
+        let path: Arc<Path> = at.dir.path.join(name).into();
+        if self.stands_in != at.dir.number {
+            // A pinned directory cannot be stood in on every system: then names are reached the other way.
+            self.near.stand_in(&at.dir.handle);
+            self.stands_in = at.dir.number;
+        }
+        let looked = CString::new(name.as_bytes())
+            .map_err(|_| Errno::NOENT)
+            .and_then(|name| self.near.look(&at.dir.handle, &name));
+        match looked {
+            Ok(facts) => Ok(Goal { dir: Arc::clone(&at.dir), way: Some(way), path, facts }),
+            Err(errno) => Err(Stop { way: Some(way), path, why: Why::of(errno) }),
+        }
+    }
+
+    fn judged(&mut self, path: &Path, link: Option<&Goal>, goal: &Goal, cursors: &[Arc<Cursor>]) -> Answer {
+        let reached = goal.way.as_ref().is_none_or(|passed| passed.reached);
+        let named = link.unwrap_or(goal);
+        let named_reached = named.way.as_ref().is_none_or(|passed| passed.reached);
+        let dir = (named.dir.number, &named.dir.facts);
+        let target = self.judge.target(&goal.facts, dir, link.map(|link| &link.facts));
+        let Target { can, steps, .. } = &*target;
+        let also = |can: Option<bool>, reached: bool| can.map(|can| can && reached);
+        let can = Can {
+            read: also(can.read, reached),
+            write: also(can.write, reached),
+            search: also(can.search, reached),
+            create: also(can.create, reached),
+            delete: also(can.delete, named_reached),
+            link: also(can.link, reached),
+            chmod: also(can.chmod, reached),
+        };
+        let at = Places { itself: Arc::clone(&goal.path), above: Arc::clone(&named.dir.path) };
+        let mut answer = Answer {
+            path: path.to_owned(),
+            leads_to: (*goal.path != *path).then(|| Arc::clone(&goal.path)),
+            kind: Some(goal.facts.kind),
+            can,
+            way: goal.way.clone(),
+            own: Arc::clone(steps),
+            at,
+            wanted: None,
+        };
+        answer.wanted = self.judge.wanted(&answer, cursors, Some(&goal.facts), &named.dir);
+        answer
+    }
+
+    /// The answer where the way ends early.
+    fn stopped(&self, path: &Path, link: Option<&Goal>, stop: &Stop, cursors: &[Arc<Cursor>]) -> Answer {
+        let reached = stop.way.as_ref().is_none_or(|passed| passed.reached);
+        let last = stop.way.as_ref().and_then(|passed| passed.dir.clone());
+        let at_the_end = *stop.path == *path || components(path).next_back() == components(&stop.path).next_back();
+        let mut can = Can::all(Some(false));
+        let mut steps = Vec::new();
+        let (says, allows) = match &stop.why {
+            Why::Missing => {
+                if let (true, Some(dir)) = (at_the_end, &last) {
+                    let (create, step) = self.judge.create_in(&dir.facts);
+                    can.create = Some(create && reached);
+                    steps.extend(step);
+                }
+                ("it is not there".to_owned(), Some(false))
+            }
+            Why::NoDirectory(kind) => (format!("it is a {}, and no directory", kind.word()), Some(false)),
+            Why::Loop => ("too many symlinks, one behind the other".to_owned(), Some(false)),
+            Why::Unseen(errno) => {
+                if reached {
+                    can = Can::all(None);
+                }
+                (super::words::unseen(*errno), None)
+            }
+        };
+        steps.insert(0, OwnStep { above: false, act: Act::Find, says: says.into(), allows });
+        let mut above: Arc<Path> = stop.path.parent().unwrap_or(Path::new("/")).into();
+        if let Some(link) = link {
+            let (delete, of_delete) = self.judge.delete(&link.facts, &link.dir.facts);
+            can.delete = Some(delete && link.way.as_ref().is_none_or(|passed| passed.reached));
+            // What could be made is what the link leads to; what can be removed is the link.
+            steps.retain(|step| !step.above);
+            steps.extend(of_delete);
+            above = Arc::clone(&link.dir.path);
+        }
+        let mut answer = Answer {
+            path: path.to_owned(),
+            leads_to: None,
+            kind: None,
+            can,
+            way: stop.way.clone(),
+            own: steps.into(),
+            at: Places { itself: Arc::clone(&stop.path), above },
+            wanted: None,
+        };
+        if let Some(dir) = &last {
+            answer.wanted = self.judge.wanted(&answer, cursors, None, dir);
+        }
+        answer
+    }
+}
+
+impl Why {
+    const fn of(errno: Errno) -> Self {
+        match errno {
+            Errno::NOENT | Errno::NAMETOOLONG => Self::Missing,
+            Errno::LOOP => Self::Loop,
+            errno => Self::Unseen(errno),
+        }
+    }
+}
+
+/// A path's last name, and what is above it; no name where it is `/`.
+fn split(path: &Path) -> (&Path, Option<&OsStr>) {
+    use std::path::Component;
+    let mut components = path.components();
+    let last = match components.next_back() {
+        Some(Component::Normal(name)) => Some(name),
+        Some(Component::ParentDir) => Some(OsStr::new("..")),
+        Some(Component::RootDir | Component::CurDir | Component::Prefix(_)) | None => None,
+    };
+    (components.as_path(), last)
+}
+
+/// `/` as what was asked about.
+fn root_goal(spot: &Spot) -> Goal {
+    let facts = Facts { mounted: true, ..spot.dir.facts.clone() };
+    Goal { dir: Arc::clone(&spot.dir), way: spot.way.clone(), path: Arc::clone(&spot.dir.path), facts }
+}
+
+/// The way through a directory.
+fn search(at: &Spot) -> Arc<Passed> {
+    let (allows, says) = &at.dir.search;
+    let reached = at.way.as_ref().is_none_or(|passed| passed.reached) && *allows;
+    Arc::new(Passed {
+        before: at.way.clone(),
+        path: Arc::clone(&at.dir.path),
+        act: Act::Search,
+        says: Arc::clone(says),
+        allows: *allows,
+        reached,
+        dir: Some(Arc::clone(&at.dir)),
+    })
+}
+
+fn components(path: &Path) -> impl DoubleEndedIterator<Item = OsString> {
+    use std::path::Component;
+    path.components().filter_map(|component| match component {
+        Component::Normal(name) => Some(name.to_owned()),
+        Component::ParentDir => Some(OsStr::new("..").to_owned()),
+        Component::RootDir | Component::CurDir | Component::Prefix(_) => None,
+    })
+}
