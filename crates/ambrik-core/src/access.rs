@@ -77,7 +77,11 @@ fn by_class(ids: &Ids, rights: &Rights, want: Perm) -> Decision {
     {
         return by_list(acl, ids, rights, want);
     }
-    if ids.is_in(rights.gid) { plain(Class::Group, mode.group(), want) } else { plain(Class::Other, mode.other(), want) }
+    if ids.is_in(rights.gid) {
+        plain(Class::Group, mode.group(), want)
+    } else {
+        plain(Class::Other, mode.other(), want)
+    }
 }
 
 const fn plain(class: Class, perm: Perm, want: Perm) -> Decision {
@@ -190,7 +194,10 @@ mod tests {
         let list = rights(0o750, &[(Tag::User(Uid(11)), 6), (Tag::Group(Gid(12)), 3)]);
         let of = |ids: &Ids, want| decide(ids, Kind::File, &list, want);
         let named = of(&user(11, &[12]), Perm::W);
-        assert_eq!((named.class, named.perm, named.mask, named.allowed), (Class::NamedUser, Perm::RW, Some(Perm::RX), false));
+        assert_eq!(
+            (named.class, named.perm, named.mask, named.allowed),
+            (Class::NamedUser, Perm::RW, Some(Perm::RX), false)
+        );
         let group = of(&user(13, &[12]), Perm::X);
         assert_eq!((group.class, group.group, group.allowed), (Class::NamedGroup, Some(Gid(12)), true));
         let root = of(&user(0, &[]), Perm::W);

@@ -29,7 +29,7 @@ pub fn find_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
 }
 
 /// The paths outside the root where walks begin: before the first wildcard of each part there, none inside another.
-pub(super) fn outside_starts(site: &Site) -> Vec<PathBuf> {
+pub(crate) fn outside_starts(site: &Site) -> Vec<PathBuf> {
     let mut paths: Vec<PathBuf> =
         site.outside_parts().map(|part| Path::new("/").join(part.pattern.literal_prefix())).collect();
     paths.sort();

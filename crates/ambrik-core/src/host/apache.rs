@@ -402,8 +402,10 @@ impl Configuration<'_, '_> {
                 (false, _) => names.iter().map(|name| format!("{name}{below}")).collect(),
             };
             let path = PathBuf::from(path.to_string_lossy().trim_end_matches('/'));
+            let without_php = if through == Through::Nothing { Vec::new() } else { self.without_php(host, &path) };
             folders.push(Folder {
                 denied: self.denied(&path),
+                without_php,
                 path,
                 names,
                 listens: listens.clone(),
@@ -490,6 +492,15 @@ impl Configuration<'_, '_> {
             return self.php_inside.then_some(Through::Inside(at));
         }
         matches!(handler, "None" | "none" | "default-handler").then_some(Through::Nothing)
+    }
+
+    /// The folders below `root` for which a `<Directory>` section switches PHP off.
+    fn without_php(&mut self, host: Option<&Section>, root: &Path) -> Vec<PathBuf> {
+        let sections = self.lines.iter().flat_map(|line| &line.sections).filter(|section| section.name == "directory");
+        let folders: BTreeSet<PathBuf> =
+            sections.map(|section| PathBuf::from(section.argument.trim_end_matches('/'))).collect();
+        let below = folders.into_iter().filter(|folder| folder.starts_with(root) && folder != root);
+        below.filter(|folder| self.through(host, folder, "") == Through::Nothing).collect()
     }
 
     /// The folders below `root` that `<Directory>` sections refuse.

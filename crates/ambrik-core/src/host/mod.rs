@@ -160,6 +160,18 @@ impl Address {
     }
 }
 
+impl Folder {
+    /// Whether the web server has PHP files at `path` run, as far as its configuration is understood.
+    #[must_use]
+    pub fn runs_php_at(&self, path: &Path) -> bool {
+        let refuses = |folders: &[PathBuf]| folders.iter().any(|folder| path.starts_with(folder));
+        path.starts_with(&self.path)
+            && self.through != Through::Nothing
+            && !refuses(&self.denied)
+            && !refuses(&self.without_php)
+    }
+}
+
 impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -201,6 +213,8 @@ pub struct Folder {
     pub account: Option<(String, Place)>,
     /// The folders below it that are not handed out.
     pub denied: Vec<PathBuf>,
+    /// The folders below it in which PHP is not run.
+    pub without_php: Vec<PathBuf>,
     /// Where that is written.
     pub at: Place,
 }

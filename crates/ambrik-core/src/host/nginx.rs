@@ -359,6 +359,7 @@ impl<'d> Site<'d> {
                     if !folders.iter().any(|(folder, _)| folder.path == path) {
                         let folder = Folder {
                             denied: denied(block, &path),
+                            without_php: without_php(block, &path),
                             path,
                             names: Vec::new(),
                             listens: Vec::new(),
@@ -458,16 +459,60 @@ fn denied(block: &[Directive], root: &Path) -> Vec<PathBuf> {
     let locations = block.iter().filter(|directive| directive.name == "location");
     let refused = locations.filter_map(|location| {
         let path = location.arguments.last().filter(|path| path.starts_with('/'))?;
-        let refuses = |directive: &Directive| match directive.name.as_str() {
-            "deny" => directive.arguments == ["all"],
-            "internal" => true,
-            "return" => directive.arguments.first().is_some_and(|code| code == "403" || code == "404"),
-            _ => false,
-        };
-        let nested = location.block.as_deref()?;
-        nested.iter().any(refuses).then(|| root.join(path.trim_matches('/')))
+        refuses(location.block.as_deref()?).then(|| root.join(path.trim_matches('/')))
     });
     refused.collect()
+}
+
+/// Whether a location's block answers everything with a refusal.
+fn refuses(block: &[Directive]) -> bool {
+    block.iter().any(|directive| match directive.name.as_str() {
+        "deny" => directive.arguments == ["all"],
+        "internal" => true,
+        "return" => directive.arguments.first().is_some_and(|code| code == "403" || code == "404"),
+        _ => false,
+    })
+}
+
+/// The folders below `root` in which PHP files are not run: a location of theirs keeps them from the one that runs PHP.
+fn without_php(block: &[Directive], root: &Path) -> Vec<PathBuf> {
+    let of_php = |location: &Directive| location.arguments.last().is_some_and(|pattern| pattern.contains("php"));
+    let mut folders = Vec::new();
+    let mut php_comes_later = true;
+    for location in block.iter().filter(|directive| directive.name == "location") {
+        let Some(nested) = location.block.as_deref() else { continue };
+        let words: Vec<&str> = location.arguments.iter().map(String::as_str).collect();
+        let folder = match words.as_slice() {
+            // Regular expressions are asked in their order.
+            ["~" | "~*", pattern] => {
+                php_comes_later &= !(of_php(location) && runs_php(nested));
+                (php_comes_later && of_php(location) && refuses(nested)).then(|| anchored(pattern)).flatten()
+            }
+            // The longest prefix keeps them from being asked, with `^~`.
+            ["^~", path] if !runs_php(nested) => Some(*path),
+            // Those inside a prefix are asked before those around it.
+            [path] | ["^~", path] if path.starts_with('/') => {
+                let mut inner = nested.iter().filter(|d| d.name == "location" && of_php(d));
+                inner.any(|d| d.block.as_deref().is_some_and(refuses)).then_some(*path)
+            }
+            _ => None,
+        };
+        folders.extend(folder.map(|path| root.join(path.trim_matches('/'))));
+    }
+    folders
+}
+
+/// Whether a location's block, or one inside it, has PHP run.
+fn runs_php(block: &[Directive]) -> bool {
+    block.iter().any(|d| d.name == "fastcgi_pass" || d.block.as_deref().is_some_and(runs_php))
+}
+
+/// The folder that a regular expression like `^/uploads/.*\.php$` is about.
+fn anchored(pattern: &str) -> Option<&str> {
+    let path = pattern.strip_prefix("^/")?;
+    let literal = path.find(|c: char| !(c.is_ascii_alphanumeric() || "/_-".contains(c))).unwrap_or(path.len());
+    let (folder, _) = path[..literal].rsplit_once('/')?;
+    (!folder.is_empty()).then_some(folder)
 }
 
 fn first_argument(block: &[Directive], name: &str) -> Option<(String, Place)> {

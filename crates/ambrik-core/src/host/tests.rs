@@ -443,6 +443,47 @@ fn what_is_refused_is_told() {
     assert_eq!(quay.look().served[0].folder.denied, [Path::new("/srv/a/data"), Path::new("/srv/a/lib")]);
 }
 
+const PHP_LOCATION: &str = r"location ~ \.php$ { fastcgi_pass unix:/run/php/a.sock; }";
+
+#[rstest]
+#[case::prefix("location ^~ /up/ { expires 1d; }", "", true)]
+#[case::prefix_that_runs_php("location ^~ /up/ { fastcgi_pass unix:/run/php/a.sock; }", "", false)]
+#[case::plain_prefix("location /up/ { expires 1d; }", "", false)]
+#[case::inside_a_prefix(r"location /up { location ~ \.php$ { deny all; } }", "", true)]
+#[case::expression_before(r"location ~ ^/up/.*\.php$ { return 404; }", "", true)]
+#[case::expression_after("", r"location ~ ^/up/.*\.php$ { return 404; }", false)]
+#[case::prefix_after("", "location ^~ /up/ { }", true)]
+fn folders_without_php_in_nginx(#[case] before: &str, #[case] after: &str, #[case] without: bool) {
+    let quay = Quay::new(&[]);
+    quay.write(
+        "etc/nginx/nginx.conf",
+        &format!("user www-data; http {{ server {{ root /srv/a; {before} {PHP_LOCATION} {after} }} }}"),
+    );
+    let folder = &quay.look().served[0].folder;
+    assert!(folder.runs_php_at(Path::new("/srv/a/lib")));
+    assert_eq!(!folder.runs_php_at(Path::new("/srv/a/up/q01")), without, "{:?}", folder.without_php);
+}
+
+#[rstest]
+#[case::handler("<Directory /srv/a/up>\nSetHandler None\n</Directory>", false)]
+#[case::handler_of_files(
+    "<Directory /srv/a/up>\n<FilesMatch \"\\.php$\">\nSetHandler none\n</FilesMatch>\n</Directory>",
+    true
+)]
+#[case::denied("<Directory /srv/a/up>\nRequire all denied\n</Directory>", true)]
+#[case::nothing("<Directory /srv/a/up>\nOptions None\n</Directory>", false)]
+fn folders_without_php_in_apache(#[case] section: &str, #[case] without: bool) {
+    let quay = Quay::new(SWITCHED);
+    quay.write("etc/apache2/mods-enabled/proxy_fcgi.load", "LoadModule proxy_fcgi_module /usr/lib/mod_proxy_fcgi.so\n");
+    quay.write(
+        "etc/apache2/sites-enabled/a.conf",
+        &format!("<VirtualHost *:80>\nDocumentRoot /srv/a\n{section}\n</VirtualHost>\n"),
+    );
+    let folder = &quay.look().served[0].folder;
+    assert!(folder.runs_php_at(Path::new("/srv/a/lib")), "{folder:?}");
+    assert_eq!(!folder.runs_php_at(Path::new("/srv/a/up/q01")), without, "{folder:?}");
+}
+
 /// Two site files may be told apart by what is served though one tree lies in the other.
 #[test]
 fn the_nearest_folder_tells() {

@@ -239,6 +239,7 @@ impl Seen<'_> {
                 through: Through::Inside(at.clone()),
                 account: None,
                 denied: Vec::new(),
+                without_php: Vec::new(),
                 at,
             });
         }
@@ -290,7 +291,8 @@ impl Seen<'_> {
         if let Ok(resolved) = self.host.resolve(path)
             && resolved.facts.kind == Kind::Socket
         {
-            let reached = resolved.way.iter().all(|passed| permits(ids, Kind::Directory, &passed.facts.rights, Perm::X));
+            let reached =
+                resolved.way.iter().all(|passed| permits(ids, Kind::Directory, &passed.facts.rights, Perm::X));
             return Some(reached && permits(ids, Kind::Socket, &resolved.facts.rights, Perm::W));
         }
         let pool = pool.filter(|pool| !pool.listen_acl)?;

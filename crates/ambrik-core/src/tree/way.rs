@@ -113,9 +113,9 @@ impl Host {
     /// host's own, and does not count.
     #[must_use]
     pub fn mount(&self, facts: &Facts) -> Option<&Mount> {
-        let (own, mounts) = self.mounts.get_or_init(|| {
-            (sys::look_at(&self.handle).map_or(0, |facts| facts.mount), Mounts::of_this_thread())
-        });
+        let (own, mounts) = self
+            .mounts
+            .get_or_init(|| (sys::look_at(&self.handle).map_or(0, |facts| facts.mount), Mounts::of_this_thread()));
         if *own == facts.mount && !self.itself { None } else { mounts.get(facts.mount) }
     }
 

@@ -216,7 +216,8 @@ impl<'s> Judge<'s> {
         let mode = facts.rights.mode;
         let special = mode.has(Mode::SET_UID) || (mode.has(Mode::SET_GID) && mode.group().covers(Perm::X));
         // Both rights at once: two groups, or a capability and a class, do not add up.
-        let safe = facts.kind == Kind::File && !special && permits(&self.subject.ids, facts.kind, &facts.rights, Perm::RW);
+        let safe =
+            facts.kind == Kind::File && !special && permits(&self.subject.ids, facts.kind, &facts.rights, Perm::RW);
         let fixed = self.setting.host.bar(facts).is_some() || facts.append_only;
         facts.kind != Kind::Directory && !fixed && (!self.protected.hard_links || owns || safe)
     }

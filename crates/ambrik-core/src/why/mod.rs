@@ -3,9 +3,9 @@
 //! [`Asker::ask`] follows a path as a process of the account would (`path_resolution(7)`), goes on where that one is
 //! stopped, so that every obstacle is named, and compares the answer with what the site file wants.
 
-// mod everything;
+mod everything;
 mod judge;
-// mod log;
+mod log;
 mod wanted;
 mod way;
 mod whom;
@@ -18,8 +18,8 @@ use crate::account::Accounts;
 use crate::entry::Kind;
 use crate::tree::Host;
 
-// pub use everything::{Everything, Folder, PartCount, RunsPhp, Through, everything};
-// pub use log::{By, Refusal, Refusals, Unreadable};
+pub use everything::{Everything, Folder, PartCount, RunsPhp, Through, everything};
+pub use log::{By, Now, Refusal, Refusals};
 pub use wanted::{Holder, Match, Mend, Remedy, Wanted};
 pub use way::Asker;
 pub use whom::{Subject, Whom, WhomError};

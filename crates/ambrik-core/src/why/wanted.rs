@@ -217,9 +217,8 @@ impl Judge<'_> {
             Act::Create | Act::Delete | Act::Follow | Act::Find => Perm::NONE,
         };
         let of_itself = acts.iter().map(itself).fold(Perm::NONE, Perm::or);
-        let refuses = |step: &super::judge::OwnStep| {
-            !step.above && step.allows == Some(false) && acts.contains(&step.act)
-        };
+        let refuses =
+            |step: &super::judge::OwnStep| !step.above && step.allows == Some(false) && acts.contains(&step.act);
         if let Some(facts) = facts
             && !of_itself.is_none()
             && (!lacks || answer.own.iter().any(refuses))
@@ -248,7 +247,12 @@ impl Judge<'_> {
             && lack.lacks
             && want.covers(Perm::W)
         {
-            return Mend { path, from: bar.words().to_owned(), to: None, remedy: Remedy::Hand(bar.remedy().to_owned()) };
+            return Mend {
+                path,
+                from: bar.words().to_owned(),
+                to: None,
+                remedy: Remedy::Hand(bar.remedy().to_owned()),
+            };
         }
         let context = lack.holder.cursor(&path).context;
         if is_held(&context) {
@@ -337,11 +341,7 @@ fn compare(answer: &Answer, should: Right, may: Right, passes: bool) -> Match {
     if !little.is_empty() {
         return Match::TooLittle(little);
     }
-    let much = [
-        (Act::Read, may >= Right::Read),
-        (Act::Write, may == Right::Write),
-        (Act::Delete, may == Right::Write),
-    ];
+    let much = [(Act::Read, may >= Right::Read), (Act::Write, may == Right::Write), (Act::Delete, may == Right::Write)];
     let much: Vec<Act> = much.into_iter().filter(|&(act, may)| has(act, may)).map(|(act, _)| act).collect();
     if much.is_empty() { Match::AsWanted } else { Match::TooMuch(much) }
 }

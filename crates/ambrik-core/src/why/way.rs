@@ -147,19 +147,9 @@ impl<'s> Asker<'s> {
             let search = judge.search(&facts);
             Spot { dir: Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), way: None }
         });
-        let root = root.map_err(|errno| {
-            Arc::new(Stop { way: None, path: Path::new("/").into(), why: Why::Unseen(errno) })
-        });
-        Self {
-            setting,
-            judge,
-            near,
-            stands_in: u64::MAX,
-            root,
-            prefixes: HashMap::new(),
-            last: None,
-            numbers: 0,
-        }
+        let root =
+            root.map_err(|errno| Arc::new(Stop { way: None, path: Path::new("/").into(), why: Why::Unseen(errno) }));
+        Self { setting, judge, near, stands_in: u64::MAX, root, prefixes: HashMap::new(), last: None, numbers: 0 }
     }
 
     /// What the account can do with `path`, which is absolute, from the host's `/` on.
@@ -264,12 +254,7 @@ impl<'s> Asker<'s> {
     }
 
     /// Where a link's target begins, and the names from there on.
-    fn to_target(
-        &self,
-        at: &Spot,
-        way: &Arc<Passed>,
-        target: Vec<u8>,
-    ) -> Result<(Spot, VecDeque<OsString>), Stop> {
+    fn to_target(&self, at: &Spot, way: &Arc<Passed>, target: Vec<u8>) -> Result<(Spot, VecDeque<OsString>), Stop> {
         let target = PathBuf::from(OsString::from_vec(target));
         let dir = match &self.root {
             Ok(root) if target.is_absolute() => Arc::clone(&root.dir),

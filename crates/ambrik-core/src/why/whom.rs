@@ -88,7 +88,10 @@ impl Subject {
                 process: None,
                 stale: Some(format!("uid {uid} has no account here: judged as in no group (name groups as {uid}:GID)")),
             }),
-            (None, Err(_)) => Err(accounts.account(text).map(|_| WhomError::NoAccount(text.to_owned())).unwrap_or_else(WhomError::Unknown)),
+            (None, Err(_)) => Err(accounts
+                .account(text)
+                .map(|_| WhomError::NoAccount(text.to_owned()))
+                .unwrap_or_else(WhomError::Unknown)),
         }
     }
 
@@ -114,12 +117,7 @@ impl Subject {
     }
 
     /// An account, with the ids of a process of it where one runs.
-    fn running(
-        account: Account,
-        process: Option<(Ids, String)>,
-        accounts: &Accounts,
-        services: &Services,
-    ) -> Self {
+    fn running(account: Account, process: Option<(Ids, String)>, accounts: &Accounts, services: &Services) -> Self {
         let name = account.user.clone();
         let Some((ids, process)) = process.or_else(|| process_of(services, None, account.ids.uid)) else {
             return Self { name, ids: account.ids, process: None, stale: None };
@@ -157,7 +155,9 @@ fn difference(name: &str, accounts: &Accounts, process: &Ids, now: &Ids) -> Opti
         (true, true) => return None,
         (false, true) => format!("{name} was put into {missing} after its process started: that does not count yet"),
         (true, false) => format!("{name} was taken out of {extra} after its process started: that still counts"),
-        (false, false) => format!("{name} is now in {missing} and no longer in {extra}: its process was started before"),
+        (false, false) => {
+            format!("{name} is now in {missing} and no longer in {extra}: its process was started before")
+        }
     };
     Some(format!("{what}; restart the service"))
 }

@@ -50,7 +50,9 @@ impl Words<'_> {
         };
         let colon = if decision.class == Class::Other { "" } else { ":" };
         let mask = match decision.mask {
-            Some(mask) if !mask.covers(decision.perm) => format!(", of which the mask {mask} leaves {}", decision.perm.and(mask)),
+            Some(mask) if !mask.covers(decision.perm) => {
+                format!(", of which the mask {mask} leaves {}", decision.perm.and(mask))
+            }
             _ => String::new(),
         };
         let end = match (decision.allowed, decision.power) {

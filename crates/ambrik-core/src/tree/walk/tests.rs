@@ -5,8 +5,8 @@ use std::os::unix::fs::{MetadataExt, symlink};
 use rstest::rstest;
 
 use super::*;
-use crate::entry::Kind;
 use crate::acl::ACCESS_ATTRIBUTE;
+use crate::entry::Kind;
 
 /// Notes every path with its kind, size and whether it has an access list.
 #[derive(Default)]

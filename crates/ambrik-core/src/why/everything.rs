@@ -1,0 +1,417 @@
+//! Everything that an account can read, or write, in a site: what an intruder in PHP could change, whole.
+
+use std::collections::{BTreeMap, HashMap};
+use std::ffi::{CStr, OsStr};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::{Act, Holder, Setting, Subject};
+use crate::access::permits;
+use crate::account::{Ids, Powers, Uid};
+use crate::audit::{AuditError, find_root, outside_starts, relative};
+use crate::entry::{Facts, Kind};
+use crate::host::Services;
+use crate::mode::{Mode, Perm};
+use crate::policy::{Context, Cursor, Right};
+use crate::site::{Site, Use};
+use crate::tree::{Dir, Look, Progress, Trouble, Visitor, walk};
+
+/// How an account gets at a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Through {
+    /// Its own rights give it.
+    Itself,
+    /// It can be removed or replaced through the directory that it is in.
+    Above,
+}
+
+/// What an account can do in a part.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PartCount {
+    /// The part's path; `.` for what no part names.
+    pub part: String,
+    /// What it is for.
+    pub used_as: Use,
+    /// The account's right, as the site file says.
+    pub right: Right,
+    /// How many paths there are.
+    pub paths: u64,
+    /// On how many of them the account can act.
+    pub able: u64,
+}
+
+/// A directory in which the account can act.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Folder {
+    /// Relative to the site's root, or absolute outside it.
+    pub path: PathBuf,
+    /// Whether it can act on the directory and everything below it.
+    pub whole: bool,
+    /// How many paths there are: where it is whole, everything below it and itself; else what is in it.
+    pub paths: u64,
+    /// On how many of them it can act.
+    pub able: u64,
+    /// The first of their names, where it is not whole.
+    pub names: Vec<PathBuf>,
+}
+
+/// Where the account can write and the web server would run what it writes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RunsPhp {
+    /// The directories, outermost first, relative to the root.
+    pub folders: Vec<PathBuf>,
+    /// The web server whose configuration says so; none where there is no configuration, and the worst is assumed.
+    pub server: Option<String>,
+}
+
+/// What an account can do in a site.
+#[derive(Debug)]
+pub struct Everything {
+    /// The site.
+    pub site: Arc<Site>,
+    /// Reading or writing.
+    pub act: Act,
+    /// How many paths the site has.
+    pub entries: u64,
+    /// By part.
+    pub parts: Vec<PartCount>,
+    /// By directory; those inside a whole one are not listed.
+    pub folders: Vec<Folder>,
+    /// Where what it writes would be run; none when it is about reading.
+    pub runs_php: Option<RunsPhp>,
+    /// What could not be looked at.
+    pub unseen: Vec<PathBuf>,
+    able: Vec<Able>,
+}
+
+impl Everything {
+    /// On how many paths the account can act.
+    #[must_use]
+    pub fn able(&self) -> u64 {
+        self.parts.iter().map(|part| part.able).sum()
+    }
+
+    /// On how many of them the site file does not let it.
+    #[must_use]
+    pub fn too_many(&self) -> u64 {
+        let wanted = if self.act == Act::Read { Right::Read } else { Right::Write };
+        self.parts.iter().filter(|part| part.right < wanted).map(|part| part.able).sum()
+    }
+
+    /// Whether all of the site could be looked at.
+    #[must_use]
+    pub const fn is_complete(&self) -> bool {
+        self.unseen.is_empty()
+    }
+
+    /// Every path on which the account can act, relative to the root or absolute outside it, and how.
+    pub fn paths(&self) -> impl Iterator<Item = (PathBuf, Through)> + '_ {
+        self.able.iter().map(|able| (relative(&self.site.root, &able.path()), able.through))
+    }
+}
+
+/// Who can get into a directory and what it can do there, for one account.
+#[derive(Clone, Copy, Debug)]
+struct State {
+    reaches: bool,
+    makes: bool,
+    sticky: Option<Uid>,
+    append_only: bool,
+}
+
+/// What is attached to the directories.
+#[derive(Debug)]
+struct Data {
+    cursor: Arc<Cursor>,
+    state: State,
+}
+
+#[derive(Debug)]
+struct Able {
+    /// The directory; none where a walk begins.
+    dir: Option<Arc<Dir<Data>>>,
+    name: Box<CStr>,
+    directory: bool,
+    served: bool,
+    through: Through,
+}
+
+impl Able {
+    fn path(&self) -> PathBuf {
+        match &self.dir {
+            Some(dir) => dir.path_of(&self.name),
+            None => PathBuf::from(OsStr::from_bytes(self.name.to_bytes())),
+        }
+    }
+}
+
+/// Finds everything that an account can do in a site.
+pub fn everything(
+    setting: Setting<'_>,
+    holder: &Holder,
+    subject: &Subject,
+    act: Act,
+    services: &Services,
+    walking: (usize, &Progress),
+) -> Result<Everything, AuditError> {
+    let (threads, progress) = walking;
+    let site = holder.site();
+    let mut places = vec![(site.root.clone(), find_root(setting.host, site)?)];
+    let outside = outside_starts(site).into_iter();
+    places.extend(outside.filter_map(|path| {
+        let resolved = setting.host.resolve_safely(&path, site.keeper.ids.uid).ok()?;
+        Some((path, resolved))
+    }));
+    let new = || Collector { setting, holder, ids: &subject.ids, act, seen: Seen::default() };
+    let mut first = new();
+    let mut dirs = Vec::new();
+    for (path, resolved) in places {
+        let top = State { reaches: true, makes: false, sticky: None, append_only: false };
+        let state = resolved.way.iter().fold(top, |state, passed| first.enter(state, &passed.facts));
+        let cursor = holder.policy().at(&path);
+        let name = std::ffi::CString::new(path.as_os_str().as_bytes()).unwrap_or_default();
+        first.record(None, &name, &resolved.facts, &cursor.context, state);
+        if resolved.facts.kind == Kind::Directory {
+            let data = Data { cursor, state: first.enter(state, &resolved.facts) };
+            dirs.push((resolved.handle, Arc::new(Dir { above: None, name, id: resolved.facts.id, data })));
+        }
+    }
+    let collectors = std::iter::once(first).chain((1..threads.max(1)).map(|_| new())).collect();
+    let mut all = Seen::default();
+    for collector in walk(dirs, collectors, progress).visitors {
+        all.merge(collector.seen);
+    }
+    Ok(all.sorted(holder, subject, act, services))
+}
+
+struct Collector<'c> {
+    setting: Setting<'c>,
+    holder: &'c Holder,
+    ids: &'c Ids,
+    act: Act,
+    seen: Seen,
+}
+
+/// What was seen: counts by part and by directory, and the paths themselves.
+#[derive(Default)]
+struct Seen {
+    parts: BTreeMap<(Option<usize>, Use), (Context, u64, u64)>,
+    /// Directories, told apart by their addresses, with how many paths are in them.
+    dirs: HashMap<usize, (Arc<Dir<Data>>, u64)>,
+    able: Vec<Able>,
+    unseen: Vec<PathBuf>,
+}
+
+/// What is in a directory.
+struct Count {
+    paths: u64,
+    able: u64,
+    /// Whether the account can act on the directory itself.
+    itself: bool,
+    names: Vec<PathBuf>,
+}
+
+impl Collector<'_> {
+    fn enter(&self, above: State, facts: &Facts) -> State {
+        let has = |want: Perm| permits(self.ids, Kind::Directory, &facts.rights, want);
+        State {
+            reaches: above.reaches && has(Perm::X),
+            makes: above.reaches && has(Perm::WX) && self.setting.host.bar(facts).is_none(),
+            sticky: facts.rights.mode.has(Mode::STICKY).then_some(facts.rights.uid),
+            append_only: facts.append_only,
+        }
+    }
+
+    /// How the account can do what is asked about; `state` is that of the directory that the path is in.
+    fn able(&self, facts: &Facts, state: State) -> Option<Through> {
+        let directory = facts.kind == Kind::Directory;
+        let link = facts.kind == Kind::Symlink;
+        let has = |want: Perm| !link && state.reaches && permits(self.ids, facts.kind, &facts.rights, want);
+        if self.act == Act::Read {
+            return has(Perm::R).then_some(Through::Itself);
+        }
+        let write = if directory { Perm::WX } else { Perm::W };
+        if has(write) && self.setting.host.bar(facts).is_none() {
+            return Some(Through::Itself);
+        }
+        let fixed = state.append_only || facts.append_only || facts.immutable || facts.mounted;
+        let owner = |dir_owner: Uid| {
+            self.ids.uid == dir_owner || self.ids.uid == facts.rights.uid || self.ids.powers.has(Powers::FOWNER)
+        };
+        (state.makes && !fixed && state.sticky.is_none_or(owner)).then_some(Through::Above)
+    }
+
+    fn record(&mut self, dir: Option<&Arc<Dir<Data>>>, name: &CStr, facts: &Facts, context: &Context, state: State) {
+        if !context.ours || context.used_as == Use::Foreign {
+            return;
+        }
+        let able = self.able(facts, state);
+        let (_, paths, can) = self.seen.parts.entry((context.part, context.used_as)).or_insert((*context, 0, 0));
+        *paths += 1;
+        *can += u64::from(able.is_some());
+        if let Some(dir) = dir {
+            self.seen.dirs.entry(Arc::as_ptr(dir).addr()).or_insert_with(|| (Arc::clone(dir), 0)).1 += 1;
+        }
+        if let Some(through) = able {
+            let directory = facts.kind == Kind::Directory;
+            let able = Able { dir: dir.cloned(), name: name.into(), directory, served: context.served, through };
+            self.seen.able.push(able);
+        }
+    }
+}
+
+impl Visitor for Collector<'_> {
+    type Data = Data;
+
+    fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
+        let cursor = self.holder.policy().step(&dir.data.cursor, look.os_name());
+        if facts.mounted && !cursor.named {
+            return None;
+        }
+        self.record(Some(dir), look.name, facts, &cursor.context, dir.data.state);
+        let ours = cursor.context.ours && cursor.context.used_as != Use::Foreign;
+        let enters = facts.kind == Kind::Directory && (ours || cursor.leads_on());
+        enters.then(|| Data { cursor, state: self.enter(dir.data.state, facts) })
+    }
+
+    fn trouble(&mut self, dir: &Arc<Dir<Data>>, name: Option<&CStr>, trouble: Trouble) {
+        if trouble != Trouble::Vanished {
+            self.seen.unseen.push(name.map_or_else(|| dir.path(), |name| dir.path_of(name)));
+        }
+    }
+}
+
+impl Seen {
+    fn merge(&mut self, other: Self) {
+        for (key, (context, paths, able)) in other.parts {
+            let (_, known_paths, known_able) = self.parts.entry(key).or_insert((context, 0, 0));
+            *known_paths += paths;
+            *known_able += able;
+        }
+        for (key, (dir, count)) in other.dirs {
+            self.dirs.entry(key).or_insert((dir, 0)).1 += count;
+        }
+        self.able.extend(other.able);
+        self.unseen.extend(other.unseen);
+    }
+
+    fn sorted(mut self, holder: &Holder, subject: &Subject, act: Act, services: &Services) -> Everything {
+        let site = Arc::clone(holder.site());
+        let parts = self.parts.values().map(|(context, paths, able)| PartCount {
+            part: holder.policy().part_shown(context.part).to_owned(),
+            used_as: context.used_as,
+            right: holder.rights(context, subject.ids.uid).0,
+            paths: *paths,
+            able: *able,
+        });
+        let parts: Vec<PartCount> = parts.collect();
+        self.able.sort_by_cached_key(Able::path);
+        self.unseen.sort();
+        let runs_php = (act == Act::Write).then(|| runs_php(&self.able, &site, services));
+        Everything {
+            entries: parts.iter().map(|part| part.paths).sum(),
+            parts,
+            folders: folders(&self.counts(), &site.root),
+            runs_php,
+            unseen: self.unseen,
+            able: self.able,
+            site,
+            act,
+        }
+    }
+
+    /// What is in each directory.
+    fn counts(&self) -> BTreeMap<PathBuf, Count> {
+        let new = |paths: u64| Count { paths, able: 0, itself: false, names: Vec::new() };
+        let mut counts: BTreeMap<PathBuf, Count> =
+            self.dirs.values().map(|(dir, paths)| (dir.path(), new(*paths))).collect();
+        for able in &self.able {
+            let path = able.path();
+            if let Some(dir) = able.dir.as_ref().and_then(|_| path.parent())
+                && let Some(count) = counts.get_mut(dir)
+            {
+                count.able += 1;
+                count.names.extend((count.names.len() < NAMED).then(|| PathBuf::from(able_name(&path))));
+            }
+            if able.directory {
+                counts.entry(path).or_insert_with(|| new(0)).itself = true;
+            } else if able.dir.is_none() {
+                // A part outside the root that is one file.
+                counts.insert(path, Count { itself: true, ..new(0) });
+            }
+        }
+        counts
+    }
+}
+
+/// As many names are kept of a directory.
+const NAMED: usize = 5;
+
+fn able_name(path: &Path) -> &OsStr {
+    path.file_name().unwrap_or(path.as_os_str())
+}
+
+/// The directories in which something can be done; one that is whole stands for everything below it.
+fn folders(counts: &BTreeMap<PathBuf, Count>, root: &Path) -> Vec<Folder> {
+    // Totals of everything below, from the deepest up.
+    let mut below: HashMap<&Path, (u64, u64)> = HashMap::new();
+    for (path, count) in counts.iter().rev() {
+        let (paths, able) = below.get(path.as_path()).copied().unwrap_or_default();
+        let (paths, able) = (paths + count.paths, able + count.able);
+        below.insert(path, (paths, able));
+        if let Some(above) = path.parent().and_then(|above| counts.get_key_value(above)) {
+            let total = below.entry(above.0.as_path()).or_default();
+            total.0 += paths;
+            total.1 += able;
+        }
+    }
+    let mut folders: Vec<Folder> = Vec::new();
+    let mut inside: Option<&Path> = None;
+    for (path, count) in counts {
+        if inside.is_some_and(|whole| path.starts_with(whole)) {
+            continue;
+        }
+        let (paths, able) = below.get(path.as_path()).copied().unwrap_or_default();
+        let whole = count.itself && paths == able;
+        if whole {
+            inside = Some(path);
+            let total = paths + 1;
+            folders.push(Folder { path: relative(root, path), whole, paths: total, able: total, names: Vec::new() });
+        } else if count.able > 0 {
+            let (paths, able, names) = (count.paths, count.able, count.names.clone());
+            folders.push(Folder { path: relative(root, path), whole, paths, able, names });
+        }
+    }
+    folders
+}
+
+/// The directories, served with PHP, in which a PHP file can be made or changed.
+fn runs_php(able: &[Able], site: &Site, services: &Services) -> RunsPhp {
+    let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
+    let served = served.map(|path| Path::new("/").join(path));
+    let configured: Vec<_> = services
+        .served
+        .iter()
+        .filter(|runs| {
+            let folder = &runs.folder.path;
+            served.as_ref().is_some_and(|served| served.starts_with(folder) || folder.starts_with(served))
+        })
+        .collect();
+    let runs = |path: &Path| configured.is_empty() || configured.iter().any(|runs| runs.folder.runs_php_at(path));
+    let mut folders: Vec<PathBuf> = Vec::new();
+    for one in able.iter().filter(|able| able.served) {
+        let path = one.path();
+        let folder = match (one.directory, one.through) {
+            (true, Through::Itself) => path.clone(),
+            // A file that it can change, or that it can put another one in the place of.
+            _ if crate::check::is_php_name(&path) => path.parent().unwrap_or(&path).to_owned(),
+            _ => continue,
+        };
+        if runs(&folder) && !folders.iter().any(|known| folder.starts_with(known)) {
+            folders.push(folder);
+        }
+    }
+    let folders = folders.iter().map(|folder| relative(&site.root, folder)).collect();
+    RunsPhp { folders, server: configured.first().map(|runs| runs.folder.program.clone()) }
+}
