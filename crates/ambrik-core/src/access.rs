@@ -1,5 +1,5 @@
 //! Who may do what: the kernel's algorithm on facts (`generic_permission` and `acl_permission_check` in the kernel's
-//! fs/namei.c, `posix_acl_permission` in fs/posix_acl.c; POSIX.1e draft 17, section 23.1.5).
+//! fs/namei.c, `posix_acl_permission` in `fs/posix_acl.c`; POSIX.1e draft 17, section 23.1.5).
 
 use crate::account::{Gid, Ids, Powers};
 use crate::acl::{Acl, Tag};

@@ -286,12 +286,15 @@ pub(crate) struct Unseen {
     pub(crate) trouble: Trouble,
 }
 
+/// What decides a directory's state: that of the one above, its rights, what bars changes, the append-only flag.
+type DirKey = (u32, Rights, Option<Bar>, bool);
+
 /// One thread's inspection.
 pub(crate) struct Inspector<'j> {
     judge: &'j Judge<'j>,
     wants: Wants,
     verdicts: HashMap<Key, (Arc<Verdict>, u64), RandomState>,
-    states: HashMap<(u32, Rights, Option<Bar>, bool), Arc<DirState>, RandomState>,
+    states: HashMap<DirKey, Arc<DirState>, RandomState>,
     pub(crate) deviants: Vec<Deviant>,
     pub(crate) unseen: Vec<Unseen>,
     pub(crate) vanished: u64,

@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     accounts::AccountsArgs, audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, seal::SealArgs, set::SetArgs,
-    survey::SurveyArgs, undo::UndoArgs,
+    survey::SurveyArgs, undo::UndoArgs, why::WhyArgs,
 };
 
 /// Say what each part of a PHP site is for; Ambrik works out who may do what, makes it so, proves it, and takes it back
@@ -96,6 +96,7 @@ pub(crate) enum Command {
     Audit(AuditArgs),
     Set(SetArgs),
     Seal(SealArgs),
+    Why(WhyArgs),
     History(HistoryArgs),
     Undo(UndoArgs),
     Demo(DemoArgs),

@@ -196,11 +196,25 @@ impl<'s> Session<'s> {
 
     /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
     pub(crate) fn sites(&self, named: &[PathBuf], looked: &Looked) -> Result<Vec<Arc<Site>>, Failure> {
+        let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
+        let (sites, wrong) = self.read_sites(files, looked);
+        if wrong.is_empty() { Ok(sites) } else { Err(Failure::usage(wrong.join("\n"))) }
+    }
+
+    /// All sites in the sites directory that can be read, and what is wrong with the others: for what does not stand or
+    /// fall with them.
+    pub(crate) fn known_sites(&self, looked: &Looked) -> (Vec<Arc<Site>>, Vec<String>) {
+        match self.all_files() {
+            Ok(files) => self.read_sites(files, looked),
+            Err(failure) => (Vec::new(), vec![failure.message]),
+        }
+    }
+
+    fn read_sites(&self, files: Vec<PathBuf>, looked: &Looked) -> (Vec<Arc<Site>>, Vec<String>) {
         let detector = Detector::new(&looked.host, &looked.accounts);
         let read_site = |text: &str, file: &Path| {
             site::read_detecting(text, file, &looked.accounts, &detector).map_err(|problems| problems.to_string())
         };
-        let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
         let mut sites: Vec<Arc<Site>> = Vec::new();
         let mut wrong = Vec::new();
         for file in files {
@@ -222,7 +236,7 @@ impl<'s> Session<'s> {
                 ));
             }
         }
-        if wrong.is_empty() { Ok(sites) } else { Err(Failure::usage(wrong.join("\n"))) }
+        (sites, wrong)
     }
 
     fn file(&self, named: &Path) -> PathBuf {

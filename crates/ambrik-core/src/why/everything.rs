@@ -46,13 +46,17 @@ pub struct PartCount {
 pub struct Folder {
     /// Relative to the site's root, or absolute outside it.
     pub path: PathBuf,
+    /// Whether it can act on the directory itself: list it, make and remove names in it.
+    pub itself: bool,
     /// Whether it can act on the directory and everything below it.
     pub whole: bool,
     /// How many paths there are: where it is whole, everything below it and itself; else what is in it.
     pub paths: u64,
     /// On how many of them it can act.
     pub able: u64,
-    /// The first of their names, where it is not whole.
+    /// How many of these have no line of their own.
+    pub others: u64,
+    /// The first names of those.
     pub names: Vec<PathBuf>,
 }
 
@@ -209,6 +213,8 @@ struct Count {
     able: u64,
     /// Whether the account can act on the directory itself.
     itself: bool,
+    /// What has no line of its own: everything but directories that it can act on themselves.
+    others: u64,
     names: Vec<PathBuf>,
 }
 
@@ -323,18 +329,22 @@ impl Seen {
 
     /// What is in each directory.
     fn counts(&self) -> BTreeMap<PathBuf, Count> {
-        let new = |paths: u64| Count { paths, able: 0, itself: false, names: Vec::new() };
+        let new = |paths: u64| Count { paths, able: 0, itself: false, others: 0, names: Vec::new() };
         let mut counts: BTreeMap<PathBuf, Count> =
             self.dirs.values().map(|(dir, paths)| (dir.path(), new(*paths))).collect();
         for able in &self.able {
             let path = able.path();
+            let itself = able.directory && able.through == Through::Itself;
             if let Some(dir) = able.dir.as_ref().and_then(|_| path.parent())
                 && let Some(count) = counts.get_mut(dir)
             {
                 count.able += 1;
-                count.names.extend((count.names.len() < NAMED).then(|| PathBuf::from(able_name(&path))));
+                if !itself {
+                    count.others += 1;
+                    count.names.extend((count.names.len() < NAMED).then(|| PathBuf::from(able_name(&path))));
+                }
             }
-            if able.directory {
+            if itself {
                 counts.entry(path).or_insert_with(|| new(0)).itself = true;
             } else if able.dir.is_none() {
                 // A part outside the root that is one file.
@@ -374,13 +384,20 @@ fn folders(counts: &BTreeMap<PathBuf, Count>, root: &Path) -> Vec<Folder> {
         }
         let (paths, able) = below.get(path.as_path()).copied().unwrap_or_default();
         let whole = count.itself && paths == able;
+        let one = Folder {
+            path: relative(root, path),
+            itself: count.itself,
+            whole,
+            paths: if whole { paths + 1 } else { count.paths },
+            able: if whole { able + 1 } else { count.able },
+            others: count.others,
+            names: if whole { Vec::new() } else { count.names.clone() },
+        };
         if whole {
             inside = Some(path);
-            let total = paths + 1;
-            folders.push(Folder { path: relative(root, path), whole, paths: total, able: total, names: Vec::new() });
-        } else if count.able > 0 {
-            let (paths, able, names) = (count.paths, count.able, count.names.clone());
-            folders.push(Folder { path: relative(root, path), whole, paths, able, names });
+        }
+        if whole || count.itself || count.others > 0 {
+            folders.push(one);
         }
     }
     folders

@@ -287,7 +287,7 @@ static FORMS: LazyLock<Vec<Form>> = LazyLock::new(|| {
         }),
         // open() "/a/b" failed (13: Permission denied)
         web(r#"(?-u)(\w+)\(\) "(.+?)" failed \(\d+: WHY\)"#, |c| {
-            one(c, 2, act_of_system_call(&text(c, 1)), text(c, 1))
+            one(c, 2, Some(act_of_system_call(&text(c, 1))), text(c, 1))
         }),
         // "/a/index.php" is forbidden (13: Permission denied)
         web(r#"(?-u)"(/.+?)" is forbidden \(\d+: WHY\)"#, |c| one(c, 1, Some(Act::Read), "open".into())),
@@ -353,12 +353,11 @@ fn act_of_call(call: &str) -> Option<Act> {
     }
 }
 
-fn act_of_system_call(call: &str) -> Option<Act> {
+fn act_of_system_call(call: &str) -> Act {
     match call {
-        "mkdir" | "chmod" | "utimes" | "link" | "symlink" => Some(Act::Write),
-        "unlink" | "rmdir" | "rename" => Some(Act::Delete),
-        "connect" => Some(Act::Write),
-        _ => Some(Act::Read),
+        "mkdir" | "chmod" | "utimes" | "link" | "symlink" | "connect" => Act::Write,
+        "unlink" | "rmdir" | "rename" => Act::Delete,
+        _ => Act::Read,
     }
 }
 
@@ -398,14 +397,13 @@ fn time(line: &[u8], today: Option<Date>) -> Option<DateTime> {
     let named = names.iter().position(|name| *name == month).and_then(|at| i8::try_from(at + 1).ok());
     let month = named.or_else(|| month.parse().ok())?;
     let day = number("d")?;
-    let year = match text("y")?.parse::<i16>() {
-        Ok(year) => year,
-        Err(_) => {
-            // Logs of syslog(3) have no year: the last one in which that day is not to come.
-            let today = today?;
-            let this = Date::new(today.year(), month, day).is_ok_and(|date| date <= today);
-            today.year() - i16::from(!this)
-        }
+    let year = if let Ok(year) = text("y")?.parse() {
+        year
+    } else {
+        // Logs of syslog(3) have no year: the last one in which that day is not to come.
+        let today = today?;
+        let this = Date::new(today.year(), month, day).is_ok_and(|date| date <= today);
+        today.year() - i16::from(!this)
     };
     DateTime::new(year, month, day, number("H")?, number("M")?, number("S")?, 0).ok()
 }

@@ -341,7 +341,12 @@ fn compare(answer: &Answer, should: Right, may: Right, passes: bool) -> Match {
     if !little.is_empty() {
         return Match::TooLittle(little);
     }
-    let much = [(Act::Read, may >= Right::Read), (Act::Write, may == Right::Write), (Act::Delete, may == Right::Write)];
+    let much = [
+        (Act::Read, may >= Right::Read),
+        (Act::Write, may == Right::Write),
+        (Act::Create, may == Right::Write || !nothing_there),
+        (Act::Delete, may == Right::Write),
+    ];
     let much: Vec<Act> = much.into_iter().filter(|&(act, may)| has(act, may)).map(|(act, _)| act).collect();
     if much.is_empty() { Match::AsWanted } else { Match::TooMuch(much) }
 }

@@ -398,7 +398,7 @@ impl<'s> Asker<'s> {
         }
         let mut answer = Answer {
             path: path.to_owned(),
-            leads_to: None,
+            leads_to: link.map(|_| Arc::clone(&stop.path)),
             kind: None,
             can,
             way: stop.way.clone(),

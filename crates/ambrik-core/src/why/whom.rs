@@ -88,10 +88,10 @@ impl Subject {
                 process: None,
                 stale: Some(format!("uid {uid} has no account here: judged as in no group (name groups as {uid}:GID)")),
             }),
-            (None, Err(_)) => Err(accounts
-                .account(text)
-                .map(|_| WhomError::NoAccount(text.to_owned()))
-                .unwrap_or_else(WhomError::Unknown)),
+            (None, Err(_)) => Err(match accounts.account(text) {
+                Ok(_) => WhomError::NoAccount(text.to_owned()),
+                Err(unknown) => unknown.into(),
+            }),
         }
     }
 

@@ -9,6 +9,7 @@ pub(crate) mod seal;
 pub(crate) mod set;
 pub(crate) mod survey;
 pub(crate) mod undo;
+pub(crate) mod why;
 
 use crate::args::Command;
 use crate::failure::{Exit, Failure};
@@ -22,6 +23,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::Audit(args) => audit::run(&args, session),
         Command::Set(args) => set::run(&args, session),
         Command::Seal(args) => seal::run(&args, session),
+        Command::Why(args) => why::run(&args, session),
         Command::History(args) => history::run(&args, session),
         Command::Undo(args) => undo::run(&args, session),
         Command::Demo(args) => demo::run(&args, session),

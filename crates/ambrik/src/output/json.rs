@@ -18,7 +18,7 @@ use serde::{Serialize, Serializer};
 use super::acl_text;
 
 /// A list that is made while it is written.
-struct Each<F>(F);
+pub(super) struct Each<F>(pub(super) F);
 
 impl<I, T, F> Serialize for Each<F>
 where

@@ -7,10 +7,12 @@ pub(crate) mod history_text;
 pub(crate) mod json;
 pub(crate) mod json_host;
 pub(crate) mod json_survey;
+pub(crate) mod json_why;
 pub(crate) mod script;
 pub(crate) mod survey_text;
 mod table;
 pub(crate) mod undo_text;
+pub(crate) mod why_text;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::acl::{Acl, Tag};

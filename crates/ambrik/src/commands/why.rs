@@ -1,0 +1,337 @@
+//! `why`: what an account can do with a path, step by step, and whether that is wanted.
+
+use std::ffi::OsStr;
+use std::fs::File;
+use std::io::{self, Read as _};
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+use ambrik_core::host::{self, Role, Services};
+use ambrik_core::shown::Shown;
+use ambrik_core::why::{self, Act, Answer, By, Holder, Now, Refusal, Refusals, Setting, Subject, Whom};
+
+use crate::args::Format;
+use crate::failure::{Exit, Failure};
+use crate::output;
+use crate::progress::watched;
+use crate::session::{Looked, Session, threads};
+
+/// Say what an account can do with a path, and what decides it, step by step from /
+///
+/// The answer is the kernel's: ids and groups of the running service, owners, modes, access lists, capabilities,
+/// flags, mount options, every directory above. Where it is not what the site file wants, the smallest change that
+/// makes it right is named. Exit code 1: something is not as the site file wants it. Changes nothing.
+#[derive(Debug, clap::Args)]
+#[command(group = clap::ArgGroup::new("question").required(true).multiple(false))]
+pub(crate) struct WhyArgs {
+    /// Paths; "-" reads them from standard input, one a line, or each ended by a NUL
+    #[arg(value_name = "PATH", group = "question")]
+    paths: Vec<PathBuf>,
+    /// Account: php, web or keeper of the site that holds the path, a user's name, a uid, or uid:gid,gid,…
+    #[arg(long = "as", value_name = "ACCOUNT")]
+    account: Option<String>,
+    /// One line for each path, without the steps
+    #[arg(long)]
+    brief: bool,
+    /// Everything in a site that the account can write to, replace or remove
+    #[arg(long, value_name = "SITE", group = "question")]
+    writable: Option<PathBuf>,
+    /// Everything in a site that the account can read
+    #[arg(long, value_name = "SITE", group = "question")]
+    readable: Option<PathBuf>,
+    /// Logs of web servers and PHP, gzip-compressed ones too: asks about each path that was refused there
+    #[arg(long, value_name = "FILE", num_args = 1.., group = "question")]
+    from_log: Vec<PathBuf>,
+}
+
+pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let asked = args.writable.as_ref().map(|site| (site, Act::Write));
+    if let Some((site, act)) = asked.or(args.readable.as_ref().map(|site| (site, Act::Read))) {
+        return everything(args, session, &looked, site, act);
+    }
+    let inquiry = Inquiry::new(session, &looked)?;
+    if args.from_log.is_empty() {
+        let paths = all_paths(&args.paths, session)?;
+        let answers = inquiry.answers(args.account.as_deref().unwrap_or("php"), &paths, session)?;
+        match session.format {
+            Format::Text => output::why_text::answers(&answers, args.brief, &mut session.out())?,
+            Format::Json => output::json_why::answers(&answers, session.raw_out())?,
+        }
+        return Ok(exit(answers.iter().map(|told| &told.answer)));
+    }
+    from_log(args, session, &inquiry)
+}
+
+/// An answer, with the account that it is about.
+pub(crate) struct Told {
+    pub(crate) account: String,
+    pub(crate) answer: Answer,
+}
+
+/// A refusal out of a log, and what is known of it now.
+pub(crate) struct Review {
+    pub(crate) refusal: Refusal,
+    /// Nothing where it is not known whom to ask about.
+    pub(crate) told: Option<Told>,
+    pub(crate) now: Now,
+}
+
+/// Everything that answers are made with.
+struct Inquiry<'l> {
+    looked: &'l Looked,
+    holders: Vec<Holder>,
+    services: Services,
+    /// What is wrong with site files that are left out.
+    wrong: Vec<String>,
+}
+
+impl<'l> Inquiry<'l> {
+    fn new(session: &mut Session<'_>, looked: &'l Looked) -> Result<Self, Failure> {
+        let (sites, wrong) = session.known_sites(looked);
+        let records = session.records()?;
+        let mut holders = Vec::new();
+        for site in &sites {
+            let phase = records.phase(&site.name)?.phase;
+            holders.push(Holder::new(site, phase, &looked.host, &looked.accounts));
+        }
+        let services = host::look(&looked.host, &looked.accounts);
+        Ok(Self { looked, holders, services, wrong })
+    }
+
+    fn setting(&self) -> Setting<'_> {
+        Setting { host: &self.looked.host, accounts: &self.looked.accounts, holders: &self.holders }
+    }
+
+    fn of_site(&self, whom: &Whom, holder: &Holder) -> Option<Subject> {
+        let Looked { host, accounts } = self.looked;
+        Subject::of_site(whom, holder.site(), host, accounts, &self.services)
+    }
+
+    /// The number of the site that holds a path.
+    fn holder(&self, path: &Path) -> Option<usize> {
+        let inside = |holder: &Holder| path.starts_with(&holder.site().root);
+        let roots = (0..self.holders.len()).filter(|n| inside(&self.holders[*n]));
+        let deepest = roots.max_by_key(|n| self.holders[*n].site().root.components().count());
+        deepest.or_else(|| self.holders.iter().position(|holder| holder.holds(path)))
+    }
+
+    /// The one account that PHP, or the web server, runs as on this host, whatever the site.
+    fn only(&self, whom: &Whom) -> Option<Subject> {
+        let role = match whom {
+            Whom::Php => Role::Php,
+            Whom::Web => Role::Web,
+            Whom::Keeper | Whom::Named(_) => return None,
+        };
+        let mut services = self.services.services.iter().filter(|service| service.role == role);
+        let account = &services.next()?.account;
+        let only = services.all(|service| service.account.ids.uid == account.ids.uid);
+        only.then(|| Subject::named(&account.user, &self.looked.accounts, &self.services).ok()).flatten()
+    }
+
+    /// The answers for paths, in their order.
+    fn answers(&self, account: &str, paths: &[PathBuf], session: &mut Session<'_>) -> Result<Vec<Told>, Failure> {
+        let whom = Whom::of(account);
+        if let Whom::Named(name) = &whom {
+            let subject = Subject::named(name, &self.looked.accounts, &self.services)
+                .map_err(|error| Failure::usage(error.to_string()))?;
+            self.warn_of_left_out(session);
+            return Ok(self.ask(&subject, paths, session));
+        }
+        let homes: Vec<Option<usize>> = paths.iter().map(|path| self.holder(path)).collect();
+        if let Some(stray) = homes.iter().position(Option::is_none)
+            && self.only(&whom).is_none()
+        {
+            return Err(self.nobodys(&paths[stray], account));
+        }
+        self.warn_of_left_out(session);
+        let mut told: Vec<Option<Told>> = paths.iter().map(|_| None).collect();
+        let mut kinds: Vec<Option<usize>> = homes.clone();
+        kinds.sort_unstable();
+        kinds.dedup();
+        for home in kinds {
+            let subject = match home {
+                Some(n) => self.of_site(&whom, &self.holders[n]),
+                None => self.only(&whom),
+            };
+            let Some(subject) = subject else { continue };
+            let places: Vec<usize> = (0..paths.len()).filter(|n| homes[*n] == home).collect();
+            let of_home: Vec<PathBuf> = places.iter().map(|n| paths[*n].clone()).collect();
+            for (place, answer) in places.into_iter().zip(self.ask(&subject, &of_home, session)) {
+                told[place] = Some(answer);
+            }
+        }
+        Ok(told.into_iter().flatten().collect())
+    }
+
+    fn nobodys(&self, path: &Path, account: &str) -> Failure {
+        let known: Vec<&str> = self.holders.iter().map(|holder| &*holder.site().name).collect();
+        let known = if known.is_empty() { "there are none".to_owned() } else { format!("known: {}", known.join(", ")) };
+        let wrong = if self.wrong.is_empty() { String::new() } else { format!("\n{}", self.wrong.join("\n")) };
+        Failure::usage(format!(
+            "no site file holds {} ({known}), so it is not known who \"{account}\" is; name a user: --as www-data{wrong}",
+            Shown(path)
+        ))
+    }
+
+    fn warn_of_left_out(&self, session: &mut Session<'_>) {
+        if !self.holders.is_empty() {
+            for wrong in &self.wrong {
+                session.warn(&format!("left out: {wrong}"));
+            }
+        }
+    }
+
+    fn ask(&self, subject: &Subject, paths: &[PathBuf], session: &mut Session<'_>) -> Vec<Told> {
+        tell_about(subject, session);
+        let answers = why::ask_all(self.setting(), subject, paths, threads());
+        answers.into_iter().map(|answer| Told { account: subject.name.clone(), answer }).collect()
+    }
+}
+
+/// What is worth knowing about the account itself.
+fn tell_about(subject: &Subject, session: &mut Session<'_>) {
+    if let Some(stale) = &subject.stale {
+        session.warn(stale);
+    }
+    if let Some(process) = &subject.process {
+        session.detail(&format!("{}: ids and groups are those of a running process ({process})", subject.name));
+    }
+}
+
+/// The paths of the command line and of standard input, from the host's `/` on.
+fn all_paths(named: &[PathBuf], session: &Session<'_>) -> Result<Vec<PathBuf>, Failure> {
+    let mut paths = Vec::new();
+    for path in named {
+        if path.as_os_str() != "-" {
+            paths.push(session.on_host(path)?);
+            continue;
+        }
+        let mut input = Vec::new();
+        io::stdin()
+            .lock()
+            .read_to_end(&mut input)
+            .map_err(|cause| Failure::io(&format!("cannot read paths from standard input: {cause}"), &cause))?;
+        let separator = if input.contains(&0) { 0 } else { b'\n' };
+        for path in input.split(|&b| b == separator).filter(|path| !path.is_empty()) {
+            paths.push(session.on_host(Path::new(OsStr::from_bytes(path)))?);
+        }
+    }
+    Ok(paths)
+}
+
+fn exit<'a>(answers: impl Iterator<Item = &'a Answer>) -> Exit {
+    let each = answers.map(|answer| match &answer.wanted {
+        _ if !answer.is_complete() => Exit::Partial,
+        Some(wanted) if wanted.differs() => Exit::Findings,
+        _ => Exit::Clean,
+    });
+    each.max().unwrap_or(Exit::Clean)
+}
+
+/// Everything that an account can read or write in a site.
+fn everything(
+    args: &WhyArgs,
+    session: &mut Session<'_>,
+    looked: &Looked,
+    site: &Path,
+    act: Act,
+) -> Result<Exit, Failure> {
+    let sites = session.sites(&[site.to_owned()], looked)?;
+    let records = session.records()?;
+    let services = host::look(&looked.host, &looked.accounts);
+    let whom = Whom::of(args.account.as_deref().unwrap_or("php"));
+    let mut exit = Exit::Clean;
+    for site in &sites {
+        let phase = records.phase(&site.name)?.phase;
+        let holders = [Holder::new(site, phase, &looked.host, &looked.accounts)];
+        let subject = match &whom {
+            Whom::Named(name) => {
+                Subject::named(name, &looked.accounts, &services).map_err(|error| Failure::usage(error.to_string()))?
+            }
+            whom => Subject::of_site(whom, site, &looked.host, &looked.accounts, &services)
+                .ok_or_else(|| Failure::usage(format!("{}: there is no such account", site.name)))?,
+        };
+        tell_about(&subject, session);
+        let setting = Setting { host: &looked.host, accounts: &looked.accounts, holders: &holders };
+        let found = watched(session.quiet, "looking at", |progress| {
+            why::everything(setting, &holders[0], &subject, act, &services, (threads(), progress))
+        })?;
+        for path in &found.unseen {
+            session.warn(&format!("cannot tell from here what is in {}; run it as root", Shown(path)));
+        }
+        match session.format {
+            Format::Text => output::why_text::everything(&found, &in_role(&whom, &subject), &mut session.out())?,
+            Format::Json => output::json_why::everything(&found, &subject.name, session.raw_out())?,
+        }
+        exit = exit.max(match (found.is_complete(), found.too_many()) {
+            (false, _) => Exit::Partial,
+            (true, 0) => Exit::Clean,
+            (true, _) => Exit::Findings,
+        });
+    }
+    Ok(exit)
+}
+
+/// An account with what it is in the site.
+fn in_role(whom: &Whom, subject: &Subject) -> String {
+    let name = &subject.name;
+    match whom {
+        Whom::Php => format!("PHP ({name})"),
+        Whom::Web => format!("the web server ({name})"),
+        Whom::Keeper => format!("the keeper ({name})"),
+        Whom::Named(_) => name.clone(),
+    }
+}
+
+/// Asks about each path that was refused in logs.
+fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) -> Result<Exit, Failure> {
+    let mut refusals = Refusals::new(jiff::Zoned::now().date());
+    for path in &args.from_log {
+        let failed = |cause: io::Error| Failure::io(&format!("cannot read the log {}: {cause}", Shown(path)), &cause);
+        refusals.read(File::open(path).map_err(failed)?).map_err(failed)?;
+    }
+    inquiry.warn_of_left_out(session);
+    let mut reviews = Vec::new();
+    for refusal in refusals.list() {
+        let whom = match (&args.account, refusal.by) {
+            (Some(account), _) => Whom::of(account),
+            (None, By::Php) => Whom::Php,
+            (None, By::Web) => Whom::Web,
+        };
+        // The site of the path, else that of the script that asked for it.
+        let home = inquiry.holder(&refusal.path);
+        let home = home.or_else(|| inquiry.holder(refusal.script.as_deref()?));
+        let subject = match (&whom, home) {
+            (Whom::Named(name), _) => Some(
+                Subject::named(name, &inquiry.looked.accounts, &inquiry.services)
+                    .map_err(|error| Failure::usage(error.to_string()))?,
+            ),
+            (whom, Some(n)) => inquiry.of_site(whom, &inquiry.holders[n]),
+            (whom, None) => inquiry.only(whom),
+        };
+        let told = subject.map(|subject| {
+            let answer = why::Asker::new(inquiry.setting(), subject.clone()).ask(&refusal.path);
+            Told { account: subject.name, answer }
+        });
+        let now = told.as_ref().map_or(Now::Unknown, |told| refusal.now(&told.answer));
+        reviews.push(Review { refusal, told, now });
+    }
+    reviews.sort_by_key(|review| (review.now, std::cmp::Reverse(review.refusal.count)));
+    if refusals.more > 0 {
+        session.warn(&format!("{} refusals of further paths were only counted", output::number(refusals.more)));
+    }
+    match session.format {
+        Format::Text => {
+            let logs = output::count(args.from_log.len());
+            output::why_text::reviews(&reviews, logs, refusals.without_path, &mut session.out())?;
+        }
+        Format::Json => output::json_why::reviews(&reviews, refusals.without_path, session.raw_out())?,
+    }
+    let has = |now: Now| reviews.iter().any(|review| review.now == now);
+    Ok(match (has(Now::Unknown), has(Now::Wanted) || has(Now::Unwanted) || has(Now::NoSite)) {
+        (true, _) => Exit::Partial,
+        (false, true) => Exit::Findings,
+        (false, false) => Exit::Clean,
+    })
+}

@@ -1,0 +1,417 @@
+//! Answers for people: what the account can do, what decides it, what makes it right.
+
+use std::io::{self, Write};
+use std::path::Path;
+
+use ambrik_core::entry::Kind;
+use ambrik_core::shown::Shown;
+use ambrik_core::site::Phase;
+use ambrik_core::why::{Act, Answer, Everything, Folder, Match, Now, Remedy, Step, Wanted};
+
+use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
+use super::{count, counted, number, paths};
+use crate::commands::why::{Review, Told};
+
+/// Writes the answers for paths: a block each, or a line each.
+pub(crate) fn answers(told: &[Told], brief: bool, out: &mut dyn Write) -> io::Result<()> {
+    if brief {
+        return lines(told, out);
+    }
+    for (n, told) in told.iter().enumerate() {
+        if n > 0 {
+            writeln!(out)?;
+        }
+        block(told, out)?;
+    }
+    Ok(())
+}
+
+fn lines(told: &[Told], out: &mut dyn Write) -> io::Result<()> {
+    let width = told.iter().map(|told| told.account.chars().count()).max().unwrap_or(0).max("account".len());
+    let head = format!("{:<width$}  read  write  search  create  delete  wanted  path", "account");
+    writeln!(out, "{}", styled(FAINT, &head))?;
+    let word = |can: Option<bool>| match can {
+        Some(true) => "yes",
+        Some(false) => "no",
+        None => "?",
+    };
+    let mut out = io::BufWriter::new(out);
+    for Told { account, answer } in told {
+        let can = answer.can;
+        let wanted = match answer.wanted.as_ref().map(|wanted| &wanted.is) {
+            None => "-",
+            Some(Match::AsWanted) => "yes",
+            Some(Match::TooLittle(_)) => "more",
+            Some(Match::TooMuch(_)) => "less",
+            Some(Match::Unknown) => "?",
+        };
+        writeln!(
+            out,
+            "{account:<width$}  {:<4}  {:<5}  {:<6}  {:<6}  {:<6}  {wanted:<6}  {}",
+            word(can.read),
+            word(can.write),
+            word(can.search),
+            word(can.create),
+            word(can.delete),
+            Shown(&answer.path)
+        )?;
+    }
+    out.flush()
+}
+
+fn block(told: &Told, out: &mut dyn Write) -> io::Result<()> {
+    let Told { account, answer } = told;
+    let differs = answer.wanted.as_ref().is_some_and(Wanted::differs);
+    let style = match () {
+        () if !answer.is_complete() => ODD,
+        () if differs => BAD,
+        () => GOOD,
+    };
+    let line =
+        format!("{}: {}", styled(HEAD, &Shown(&answer.path).to_string()), styled(style, &verdict(account, answer)));
+    wrapped(&line, "", "  ", out)?;
+    if let Some(to) = &answer.leads_to {
+        wrapped(&format!("leads to {}", Shown(to)), "  ", "    ", out)?;
+    }
+    if let Some(wanted) = &answer.wanted {
+        wrapped(&compared(account, wanted), "  ", "    ", out)?;
+    }
+    steps(answer, out)?;
+    mends(answer.wanted.as_ref(), out)
+}
+
+/// What the account can do and what it cannot, in one sentence.
+fn verdict(account: &str, answer: &Answer) -> String {
+    if !answer.is_complete() {
+        return format!("cannot tell from here what {account} can do");
+    }
+    let can = answer.can;
+    let directory = answer.kind == Some(Kind::Directory);
+    if answer.kind.is_none() {
+        let make = if can.create == Some(true) { "can" } else { "cannot" };
+        let left = if can.delete == Some(true) { "; it can remove the link that leads there" } else { "" };
+        let what = if answer.leads_to.is_some() { "leads to nothing" } else { "is not there" };
+        return format!("{what}; {account} {make} make it{left}");
+    }
+    let mut acts = vec![("read", can.read), ("write", can.write)];
+    acts.push((if directory { "search" } else { "execute" }, can.search));
+    if directory {
+        acts.push(("create in", can.create));
+    }
+    acts.push(("delete", can.delete));
+    let of = |answer: bool| -> Vec<&str> {
+        acts.iter().filter(|(_, can)| *can == Some(answer)).map(|(act, _)| *act).collect()
+    };
+    match (of(true), of(false)) {
+        (able, not) if able.is_empty() => format!("{account} can do nothing with it: not {}", listed(&not, "nor")),
+        (able, not) if not.is_empty() => format!("{account} can {} it", listed(&able, "and")),
+        (able, not) => format!("{account} can {} it, and not {}", listed(&able, "and"), listed(&not, "or")),
+    }
+}
+
+fn listed(words: &[&str], last_word: &str) -> String {
+    match words {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [most @ .., last] => format!("{} {last_word} {last}", most.join(", ")),
+    }
+}
+
+/// What the site file wants, and how that compares.
+fn compared(account: &str, wanted: &Wanted) -> String {
+    let site = &wanted.site;
+    let right = match wanted.right.word() {
+        "rw" => "read and write",
+        "r" => "read",
+        _ => "nothing",
+    };
+    let part = if wanted.part == "." { String::new() } else { format!(" {}", wanted.part) };
+    let wants = format!("{} ({}): {}{part} gives {account} {right}", site.name, wanted.phase, wanted.used_as);
+    let acts = |acts: &[Act]| listed(&acts.iter().map(|act| act.word()).collect::<Vec<_>>(), "and");
+    let window = if wanted.in_window && wanted.phase == Phase::Sealed {
+        "; PHP may write here only while the site is open for an install"
+    } else {
+        ""
+    };
+    match &wanted.is {
+        Match::AsWanted => format!("{wants}: as it should be{window}"),
+        Match::TooLittle(lacks) => format!("{wants}: it lacks {}", acts(lacks)),
+        Match::TooMuch(has) => format!("{wants}: it should not be able to {}{window}", acts(has)),
+        Match::Unknown => wants,
+    }
+}
+
+/// The steps: those on the way that let the account through in one line, each obstacle in its own.
+fn steps(answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
+    let steps = answer.steps();
+    let mut through: Vec<&Step> = Vec::new();
+    let mut alike: Vec<(Vec<Act>, &Step)> = Vec::new();
+    for step in &steps {
+        if step.on_the_way && step.allows == Some(true) && step.act == Act::Search {
+            through.push(step);
+            continue;
+        }
+        if step.on_the_way {
+            passed(&mut through, out)?;
+            one(&[step.act], step, answer, out)?;
+            continue;
+        }
+        // That something is not executed needs no line, nor that it can be removed: the verdict tells that.
+        if matches!((step.act, step.allows), (Act::Execute, Some(false)) | (Act::Delete, Some(true))) {
+            continue;
+        }
+        let same = |(_, other): &&mut (Vec<Act>, &Step)| {
+            (&other.path, &other.says, other.allows) == (&step.path, &step.says, step.allows)
+        };
+        match alike.iter_mut().find(same) {
+            Some((acts, _)) => acts.push(step.act),
+            None => alike.push((vec![step.act], step)),
+        }
+    }
+    passed(&mut through, out)?;
+    alike.iter().try_for_each(|(acts, step)| one(acts, step, answer, out))
+}
+
+fn passed(through: &mut Vec<&Step>, out: &mut dyn Write) -> io::Result<()> {
+    let line = match through.as_slice() {
+        [] => return Ok(()),
+        [one] => format!("{}: {}", Shown(&one.path), one.says),
+        [first, .., last] => {
+            let count = through.len();
+            format!("{} to {}: {count} directories, and all let it through", Shown(&first.path), Shown(&last.path))
+        }
+    };
+    through.clear();
+    stepped(Some(true), "search", &line, out)
+}
+
+fn one(acts: &[Act], step: &Step, answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
+    let itself = answer.leads_to.as_deref().unwrap_or(&answer.path);
+    let says = if &*step.path == itself && !step.on_the_way {
+        step.says.to_string()
+    } else {
+        format!("{}: {}", Shown(&step.path), step.says)
+    };
+    let acts: Vec<&str> = acts.iter().map(|act| act.word()).collect();
+    stepped(step.allows, &acts.join(", "), &says, out)
+}
+
+fn stepped(allows: Option<bool>, acts: &str, says: &str, out: &mut dyn Write) -> io::Result<()> {
+    let (style, word) = match allows {
+        Some(true) => (GOOD, "yes"),
+        Some(false) => (BAD, "no"),
+        None => (ODD, "?"),
+    };
+    let first = format!("  {}  {acts:<7}  ", styled(style, &format!("{word:<3}")));
+    wrapped(says, &first, "                ", out)
+}
+
+/// What makes it right.
+fn mends(wanted: Option<&Wanted>, out: &mut dyn Write) -> io::Result<()> {
+    let Some(wanted) = wanted.filter(|wanted| !wanted.mends.is_empty()) else { return Ok(()) };
+    let name = &wanted.site.name;
+    if wanted.mends.iter().any(|mend| mend.remedy == Remedy::Set) {
+        writeln!(out, "  {}", styled(HEAD, &format!("to make it right: ambrik set {name}   (first: --preview)")))?;
+    }
+    for mend in &wanted.mends {
+        let line = match (&mend.remedy, &mend.to) {
+            (Remedy::Set, Some(to)) => format!("{}: {} → {to}", Shown(&mend.path), mend.from),
+            (Remedy::Set, None) => format!("{}: {}", Shown(&mend.path), mend.from),
+            (Remedy::Hand(words), _) => format!("{}: {}; by hand: {words}", Shown(&mend.path), mend.from),
+        };
+        wrapped(&line, "    ", "      ", out)?;
+    }
+    Ok(())
+}
+
+/// As many directories are shown.
+const SHOWN: usize = 20;
+
+/// Writes everything that an account can do in a site.
+pub(crate) fn everything(found: &Everything, account: &str, out: &mut dyn Write) -> io::Result<()> {
+    let site = &found.site.name;
+    let verb = if found.act == Act::Read { "read" } else { "change" };
+    let (able, total, too_many) = (found.able(), found.entries, found.too_many());
+    let more = match too_many {
+        0 => "all of them as the site file says".to_owned(),
+        n if n == able => "none of which it should".to_owned(),
+        n => format!("{} of which it should not", number(n)),
+    };
+    let says = match able {
+        0 => format!("{account} can {verb} nothing of {}", paths(total)),
+        _ => format!("{account} can {verb} {} of {}, {more}", number(able), paths(total)),
+    };
+    let style = if too_many > 0 { BAD } else { GOOD };
+    wrapped(&format!("{}: {}", styled(HEAD, site), styled(style, &says)), "", "  ", out)?;
+    if let Some(runs) = found.runs_php.as_ref().filter(|runs| !runs.folders.is_empty()) {
+        let names: Vec<String> = runs.folders.iter().take(4).map(|path| folder(path)).collect();
+        let more = if runs.folders.len() > 4 { format!(" and {} more", runs.folders.len() - 4) } else { String::new() };
+        let how = match &runs.server {
+            Some(server) => format!("{server} runs PHP there, by its configuration"),
+            None => "no web server's configuration is known, so it is taken to run PHP there".into(),
+        };
+        let line = format!(
+            "a PHP file that it writes into {}{more} would be run: {how}. Whoever gets into PHP stays there",
+            names.join(", ")
+        );
+        wrapped(&styled(BAD, &line), "  ", "  ", out)?;
+    }
+    writeln!(out)?;
+    let mut rows = table(&["part", "use", "paths", verb, "should"]);
+    for part in &found.parts {
+        let shown = if part.part == "." { ". (all else)".to_owned() } else { cut(&part.part, 40) };
+        let wanted = if part.right.word() == "rw" || (found.act == Act::Read && part.right.word() == "r") {
+            "yes"
+        } else {
+            "no"
+        };
+        let able = match (part.able, wanted) {
+            (0, _) => "-".to_owned(),
+            (n, "no") => styled(BAD, &number(n)),
+            (n, _) => number(n),
+        };
+        rows.add_row(vec![shown, part.used_as.to_string(), number(part.paths), able, wanted.to_owned()]);
+    }
+    write(&mut rows, &[2, 3], "  ", out)?;
+    if !found.folders.is_empty() {
+        writeln!(out)?;
+    }
+    for one in found.folders.iter().take(SHOWN) {
+        let what = in_folder(one, found.act);
+        writeln!(
+            out,
+            "  {}  {}",
+            folder(&one.path),
+            cut(&what, WIDTH.saturating_sub(folder(&one.path).chars().count() + 4))
+        )?;
+    }
+    if found.folders.len() > SHOWN {
+        let more = counted(count(found.folders.len() - SHOWN), "directory", "directories");
+        writeln!(out, "  {}", styled(FAINT, &format!("and {more} more; --format json lists every path")))?;
+    }
+    Ok(())
+}
+
+/// What can be done in a directory.
+fn in_folder(one: &Folder, act: Act) -> String {
+    if one.whole {
+        return if one.paths == 1 { "itself".to_owned() } else { format!("everything, {}", paths(one.paths)) };
+    }
+    let itself = if act == Act::Read { "it can be listed" } else { "names in it can be made and removed" };
+    let mut says: Vec<String> = one.itself.then(|| itself.to_owned()).into_iter().collect();
+    if one.others > 0 {
+        let names: Vec<String> = one.names.iter().map(|name| Shown(name).to_string()).collect();
+        let more = if one.others > count(names.len()) { ", …" } else { "" };
+        says.push(format!("{} of {}: {}{more}", number(one.others), number(one.paths), names.join(", ")));
+    }
+    says.join("; ")
+}
+
+fn folder(path: &Path) -> String {
+    match path.to_str() {
+        Some(".") => "the site's root".to_owned(),
+        _ => Shown(path).to_string(),
+    }
+}
+
+/// Writes what is known now of what logs say was refused.
+pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mut dyn Write) -> io::Result<()> {
+    let all: u64 = reviews.iter().map(|review| review.refusal.count).sum::<u64>() + without_path;
+    let of = |now: Now| count(reviews.iter().filter(|review| review.now == now).count());
+    if reviews.is_empty() {
+        let refused = if without_path == 0 {
+            "nothing was refused".to_owned()
+        } else {
+            format!("{}, none with a path", counted(all, "refusal", "refusals"))
+        };
+        return writeln!(out, "{}: {refused}", counted(logs, "log", "logs"));
+    }
+    let says = [
+        (Now::Wanted, "refused and wanted by its site file"),
+        (Now::Unwanted, "refused as its site file says"),
+        (Now::NoSite, "refused, of no site"),
+        (Now::ReadsOnly, "readable"),
+        (Now::Works, "working by now"),
+        (Now::Unknown, "not known"),
+    ];
+    let counts: Vec<String> = says
+        .iter()
+        .filter(|(now, _)| of(*now) > 0)
+        .map(|(now, words)| format!("{} {words}", number(of(*now))))
+        .collect();
+    let style = if of(Now::Wanted) > 0 { BAD } else { ODD };
+    let head = format!(
+        "{} of {} in {}:",
+        counted(all, "refusal", "refusals"),
+        paths(count(reviews.len())),
+        counted(logs, "log", "logs")
+    );
+    wrapped(&format!("{} {}", styled(HEAD, &head), styled(style, &counts.join(", "))), "", "  ", out)?;
+    let mut last = None;
+    for review in reviews {
+        if last.replace(review.now) != Some(review.now) {
+            writeln!(out)?;
+            wrapped(&styled(HEAD, heading(review.now)), "", "  ", out)?;
+        }
+        self::review(review, out)?;
+    }
+    if without_path > 0 {
+        let words = counted(without_path, "refusal does not name a path", "refusals do not name a path");
+        writeln!(out, "\n{}", styled(FAINT, &words))?;
+    }
+    Ok(())
+}
+
+const fn heading(now: Now) -> &'static str {
+    match now {
+        Now::Wanted => "Still refused, and the site file wants it",
+        Now::Unwanted => "Refused, and rightly: find out what asked for it; nothing is granted",
+        Now::NoSite => "Refused, and no site file holds it; nothing is granted",
+        Now::ReadsOnly => "Readable; if it was to be written, that stays refused, as the site file says",
+        Now::Works => "Works by now",
+        Now::Unknown => "Cannot be told from here: run it as root, or name the account with --as",
+    }
+}
+
+fn review(review: &Review, out: &mut dyn Write) -> io::Result<()> {
+    let refusal = &review.refusal;
+    let account = review.told.as_ref().map_or("?", |told| &told.account);
+    let act = refusal.act.map_or("open", Act::word);
+    let day = |time: Option<jiff::civil::DateTime>| time.map(|time| time.strftime("%Y-%m-%d %H:%M").to_string());
+    let when = match (day(refusal.first), day(refusal.last)) {
+        (Some(first), Some(last)) if first == last => format!(", {first}"),
+        (Some(first), Some(last)) => format!(", {first} to {last}"),
+        _ => String::new(),
+    };
+    let times = counted(refusal.count, "time", "times");
+    let line =
+        format!("{}  {}", styled(HEAD, &Shown(&refusal.path).to_string()), styled(FAINT, &format!("{times}{when}")));
+    wrapped(&line, "  ", "    ", out)?;
+    let script = refusal.script.as_ref().map(|path| format!(" in {}", Shown(path))).unwrap_or_default();
+    wrapped(&format!("{account} wanted to {act} it ({}{script})", refusal.call), "    ", "    ", out)?;
+    let Some(told) = &review.told else { return Ok(()) };
+    if matches!(review.now, Now::Works | Now::ReadsOnly) {
+        return Ok(());
+    }
+    for step in told.answer.steps().iter().filter(|step| step.allows != Some(true) && counts(step, refusal.act)) {
+        wrapped(&format!("{}: {}", Shown(&step.path), step.says), "    ", "      ", out)?;
+    }
+    if let Some(wanted) = &told.answer.wanted {
+        wrapped(&compared(&told.account, wanted), "    ", "      ", out)?;
+        if review.now == Now::Wanted {
+            mends(Some(wanted), out)?;
+        }
+    }
+    Ok(())
+}
+
+/// Whether a step has to do with what was tried.
+fn counts(step: &Step, act: Option<Act>) -> bool {
+    let act = match act {
+        Some(Act::Create) => Some(Act::Write),
+        act => act,
+    };
+    step.on_the_way
+        || matches!(step.act, Act::Find)
+        || act.is_none_or(|act| act == step.act || (act == Act::Write && step.act == Act::Create))
+}
