@@ -1,5 +1,7 @@
 //! Everybody whose access is judged, and sets of them.
 
+use std::sync::Arc;
+
 use crate::access::permits;
 use crate::account::{Account, Accounts, Gid, Ids, Powers, Uid};
 use crate::entry::{Kind, Rights};
@@ -29,13 +31,25 @@ pub struct People {
     stranger: usize,
     /// Everyone but keeper, php, web and the stranger.
     rest: Set,
+    neighbours: Vec<Neighbour>,
+    /// The other sites whose PHP runs as this one's.
+    sharing: Vec<Arc<Site>>,
+}
+
+/// The account that another site's PHP runs as.
+#[derive(Clone, Debug)]
+pub struct Neighbour {
+    /// The other site's name.
+    pub site: String,
+    /// The account's place.
+    pub place: usize,
 }
 
 impl People {
-    /// The people of `site` on a host with these accounts. Root is left out, unless a site's account is root:
-    /// nothing binds it.
+    /// The people of `site` on a host with these accounts and these other sites. Root is left out, unless a site's
+    /// account is root: nothing binds it.
     #[must_use]
-    pub fn new(site: &Site, accounts: &Accounts) -> Self {
+    pub fn new(site: &Site, accounts: &Accounts, others: &[Arc<Site>]) -> Self {
         let mut list: Vec<Person> = Vec::new();
         let mut role = |account: &Account| {
             list.iter().position(|p| p.ids == account.ids).unwrap_or_else(|| {
@@ -47,10 +61,36 @@ impl People {
         let roles: Vec<Uid> = list.iter().map(|p| p.ids.uid).collect();
         let stranger = list.len();
         list.push(Person { name: "any account".into(), ids: Ids::new(Uid(NOBODY), Gid(NOBODY), []) });
-        let others = accounts.all().into_iter().filter(|a| a.ids.uid != Uid::ROOT && !roles.contains(&a.ids.uid));
-        list.extend(others.map(|a| Person { name: a.user, ids: a.ids }));
+        let all = accounts.all().into_iter().filter(|a| a.ids.uid != Uid::ROOT && !roles.contains(&a.ids.uid));
+        list.extend(all.map(|a| Person { name: a.user, ids: a.ids }));
+        let mut neighbours = Vec::new();
+        let mut sharing = Vec::new();
+        for other in others.iter().filter(|other| other.name != site.name && other.php.ids.uid != Uid::ROOT) {
+            let account = &other.php;
+            if account.ids.uid == site.php.ids.uid {
+                sharing.push(Arc::clone(other));
+                continue;
+            }
+            let place = list.iter().position(|p| p.ids.uid == account.ids.uid).unwrap_or_else(|| {
+                list.push(Person { name: account.user.clone(), ids: account.ids.clone() });
+                list.len() - 1
+            });
+            neighbours.push(Neighbour { site: other.name.clone(), place });
+        }
         let rest = Set::of(&list, |n, _| ![keeper, php, web, stranger].contains(&n));
-        Self { list, keeper, php, web, stranger, rest }
+        Self { list, keeper, php, web, stranger, rest, neighbours, sharing }
+    }
+
+    /// The accounts that other sites' PHP runs as, where that is not this site's own.
+    #[must_use]
+    pub fn neighbours(&self) -> &[Neighbour] {
+        &self.neighbours
+    }
+
+    /// The other sites whose PHP runs as this one's.
+    #[must_use]
+    pub fn sharing(&self) -> &[Arc<Site>] {
+        &self.sharing
     }
 
     /// The accounts, in order.

@@ -12,7 +12,11 @@ pub struct Shown<'a>(pub &'a Path);
 
 impl fmt::Display for Shown<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for chunk in self.0.as_os_str().as_bytes().utf8_chunks() {
+        let bytes = self.0.as_os_str().as_bytes();
+        if bytes.iter().all(|b| matches!(b, b' '..=b'~') && *b != b'\\') {
+            return f.write_str(&String::from_utf8_lossy(bytes));
+        }
+        for chunk in bytes.utf8_chunks() {
             for c in chunk.valid().chars() {
                 write_char(f, c)?;
             }

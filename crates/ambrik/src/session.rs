@@ -1,7 +1,9 @@
 //! What every command needs: the host, its accounts, the site files, the ledger, and where to write.
 
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
 use std::io::{self, IsTerminal as _, Write};
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -22,6 +24,8 @@ pub(crate) struct Session<'s> {
     sites: PathBuf,
     state: PathBuf,
     host: Option<PathBuf>,
+    /// Where the folder that stands for the host is.
+    host_folder: Option<PathBuf>,
     pub(crate) format: Format,
     pub(crate) quiet: bool,
     verbose: bool,
@@ -38,9 +42,9 @@ pub(crate) struct Looked {
 
 impl Looked {
     /// What an audit is made with.
-    pub(crate) fn setting<'a>(&'a self, progress: &'a Progress) -> Setting<'a> {
+    pub(crate) fn setting<'a>(&'a self, neighbours: &'a [Arc<Site>], progress: &'a Progress) -> Setting<'a> {
         let today = jiff::Zoned::now().date();
-        Setting { host: &self.host, accounts: &self.accounts, threads: threads(), today, progress }
+        Setting { host: &self.host, accounts: &self.accounts, neighbours, threads: threads(), today, progress }
     }
 }
 
@@ -59,6 +63,10 @@ impl<'s> Session<'s> {
             sites: global.sites.clone().unwrap_or_else(|| below("/etc/ambrik/sites")),
             state: global.state.clone().unwrap_or_else(|| below("/var/lib/ambrik")),
             host: global.host.clone(),
+            host_folder: global
+                .host
+                .as_ref()
+                .map(|host| std::path::absolute(host).unwrap_or_else(|_| host.clone()).components().collect()),
             format: global.format,
             quiet: global.quiet,
             verbose: global.verbose,
@@ -68,14 +76,22 @@ impl<'s> Session<'s> {
         }
     }
 
-    /// Where results for people go; colours are taken out where they are not wanted.
-    pub(crate) fn out(&mut self) -> Box<dyn Write + '_> {
-        let colours = match self.color {
+    /// Whether results for people have colours.
+    pub(crate) fn has_colours(&self) -> bool {
+        match self.color {
             When::Always => true,
             When::Never => false,
             When::Auto => io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
-        };
-        if colours { Box::new(&mut *self.out) } else { Box::new(Plain { to: self.out, state: StripBytes::new() }) }
+        }
+    }
+
+    /// Where results for people go; colours are taken out where they are not wanted.
+    pub(crate) fn out(&mut self) -> Box<dyn Write + '_> {
+        if self.has_colours() {
+            Box::new(&mut *self.out)
+        } else {
+            Box::new(Plain { to: self.out, state: StripBytes::new() })
+        }
     }
 
     /// Where results for programs go, unchanged.
@@ -167,15 +183,18 @@ impl<'s> Session<'s> {
     /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is
     /// inside it, unless it names a folder below it as this system does.
     pub(crate) fn on_host(&self, dir: &Path) -> Result<PathBuf, Failure> {
-        let absolute = std::path::absolute(dir)
-            .map_err(|cause| Failure::usage(format!("cannot tell where {} is: {cause}", Shown(dir))))?;
-        let clean: PathBuf = absolute.components().collect();
-        let Some(host) = &self.host else { return Ok(clean) };
-        let host = std::path::absolute(host).unwrap_or_else(|_| host.clone());
-        Ok(match clean.strip_prefix(&host) {
-            Ok(below) => Path::new("/").join(below),
-            Err(_) => clean,
-        })
+        let clean = if is_clean(dir) {
+            dir.to_owned()
+        } else {
+            let absolute = std::path::absolute(dir)
+                .map_err(|cause| Failure::usage(format!("cannot tell where {} is: {cause}", Shown(dir))))?;
+            absolute.components().collect()
+        };
+        let below = self.host_folder.as_ref().and_then(|host| {
+            let below = clean.as_os_str().as_bytes().strip_prefix(host.as_os_str().as_bytes())?;
+            matches!(below.first(), None | Some(b'/')).then(|| Path::new("/").join(OsStr::from_bytes(below)))
+        });
+        Ok(below.unwrap_or(clean))
     }
 
     /// The site file of this name in the sites directory.
@@ -208,6 +227,18 @@ impl<'s> Session<'s> {
             Ok(files) => self.read_sites(files, looked),
             Err(failure) => (Vec::new(), vec![failure.message]),
         }
+    }
+
+    /// The host's other sites, and these: those whose PHP may get at one another. Those that cannot be read are left out.
+    pub(crate) fn neighbours(&mut self, sites: &[Arc<Site>], looked: &Looked) -> Vec<Arc<Site>> {
+        let mut files = self.all_files().unwrap_or_default();
+        files.retain(|file| sites.iter().all(|site| site.file != *file));
+        let (known, wrong) = self.read_sites(files, looked);
+        for wrong in wrong {
+            self.detail(&format!("not looked at for what its PHP can reach: {wrong}"));
+        }
+        let new = known.into_iter().filter(|site| sites.iter().all(|named| named.name != site.name));
+        sites.iter().cloned().chain(new).collect()
     }
 
     fn read_sites(&self, files: Vec<PathBuf>, looked: &Looked) -> (Vec<Arc<Site>>, Vec<String>) {
@@ -319,6 +350,12 @@ impl<'s> Session<'s> {
             ));
         }
     }
+}
+
+/// Whether a path is absolute, with nothing in it that could be left out.
+fn is_clean(path: &Path) -> bool {
+    let bytes = path.as_os_str().as_bytes();
+    bytes.first() == Some(&b'/') && !bytes.ends_with(b"/") && !bytes.windows(2).any(|two| two == b"//" || two == b"/.")
 }
 
 /// A stream without colours.

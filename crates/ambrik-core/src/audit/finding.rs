@@ -11,6 +11,7 @@ use super::missing::part_path;
 use crate::check::{self, Check, Reason, Severity};
 use crate::entry::{Identity, Kind};
 use crate::inspect::{Deviant, Spot, Verdict};
+use crate::people::People;
 use crate::policy::Right;
 use crate::shown::Shown;
 use crate::tree::{Failure, Host, Trouble};
@@ -98,7 +99,7 @@ impl Findings {
 type Alike<'a> = (&'a Verdict, Vec<(usize, u64)>);
 
 /// Puts what the inspection saw into findings.
-pub(super) fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
+pub(super) fn collect(audit: &Audit, people: &People, findings: &mut Findings, today: Date) {
     let site = &audit.site;
     let accepted = |check: &Check, path: &dyn Fn() -> PathBuf| {
         let mut candidates =
@@ -143,7 +144,7 @@ pub(super) fn collect(audit: &Audit, findings: &mut Findings, today: Date) {
             *findings.list[place].reasons.entry(reason.clone()).or_default() += count;
         }
     }
-    for (check, path, reason) in check::judge_site(site) {
+    for (check, path, reason) in check::judge_site(site, people) {
         let whole = site.root.join(&path);
         let part = audit.policy.at(&whole).context.part;
         findings.add(

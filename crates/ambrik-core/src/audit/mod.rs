@@ -38,6 +38,8 @@ pub struct Setting<'a> {
     pub host: &'a Host,
     /// Its accounts.
     pub accounts: &'a Accounts,
+    /// The host's other sites, whose PHP may be able to get at this one; the site itself may be among them.
+    pub neighbours: &'a [Arc<Site>],
     /// How many threads walk.
     pub threads: usize,
     /// The day on which accepted exceptions must still hold.
@@ -211,7 +213,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let root = find_root(setting.host, site)?;
     let policy = Policy::new(Arc::clone(site), phase);
     let solver = Solver::new(site, setting.accounts);
-    let people = People::new(site, setting.accounts);
+    let people = People::new(site, setting.accounts, setting.neighbours);
     let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host);
 
     let mut findings = Findings::default();
@@ -277,7 +279,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     };
     audit.sort();
     audit.left_alone = hard_links(&audit, &mut findings);
-    collect(&audit, &mut findings, setting.today);
+    collect(&audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
     Ok(audit)
 }

@@ -3,6 +3,7 @@
 mod kinds;
 mod names;
 mod needs;
+mod neighbours;
 mod reads;
 mod site;
 mod writes;
@@ -88,7 +89,7 @@ pub(crate) enum Judge {
     /// On a path by itself: its name, its content.
     Path(fn(&PathCase<'_>) -> Option<Reason>),
     /// On the whole site.
-    Site(fn(&Site) -> Vec<(PathBuf, Reason)>),
+    Site(fn(&Site, &People) -> Vec<(PathBuf, Reason)>),
     /// In the course of an audit, by what it sees altogether.
     Audit,
 }
@@ -203,12 +204,14 @@ pub static CATALOGUE: &[&Check] = &[
     &writes::PHP_WRITES_SECRET,
     &writes::EVERYONE_WRITES,
     &writes::ANOTHER_WRITES,
+    &neighbours::REACHES_OTHER_SITE,
     &reads::SECRET_EXPOSED,
     &needs::PHP_CANNOT_WRITE,
     &needs::PHP_CANNOT_READ,
     &needs::WEB_CANNOT_READ,
     &names::INSTALLER_LEFT,
     &kinds::HARD_LINK_SHARED,
+    &neighbours::PHP_SHARED,
     &writes::PHP_OWNS_CODE,
     &reads::EVERYONE_READS,
     &reads::ANOTHER_READS,
@@ -258,9 +261,9 @@ pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<(&'static Check, Reason)> {
 }
 
 /// Every finding about a site as a whole, with the path that it is about.
-pub(crate) fn judge_site(site: &Site) -> Vec<(&'static Check, PathBuf, Reason)> {
+pub(crate) fn judge_site(site: &Site, people: &People) -> Vec<(&'static Check, PathBuf, Reason)> {
     let judged = CATALOGUE.iter().flat_map(|check| match check.judge {
-        Judge::Site(judge) => judge(site).into_iter().map(|(path, reason)| (*check, path, reason)).collect(),
+        Judge::Site(judge) => judge(site, people).into_iter().map(|(path, reason)| (*check, path, reason)).collect(),
         Judge::Rights(_) | Judge::Path(_) | Judge::Audit => Vec::new(),
     });
     judged.collect()

@@ -14,7 +14,7 @@ pub(crate) static PHP_IS_ROOT: Check = Check {
     remedy: Remedy::Hand(
         "give PHP an account of its own in its pool's configuration (user = …), then name it in the site file",
     ),
-    judge: Judge::Site(|site| {
+    judge: Judge::Site(|site, _| {
         if site.php.ids.uid == Uid::ROOT {
             vec![(PathBuf::from("."), Reason::Says("uid 0".into()))]
         } else {
@@ -29,7 +29,7 @@ pub(crate) static SERVED_TOO_WIDE: Check = Check {
     wrong: "the web server serves more than it needs to",
     lets: "what lies there can be asked for by anybody",
     remedy: Remedy::Hand("move it out of the served folder, or serve the public folder only (served = \"…\")"),
-    judge: Judge::Site(|site| {
+    judge: Judge::Site(|site, _| {
         let parts = site.parts.iter().filter_map(|part| too_wide(site, part));
         parts.collect()
     }),

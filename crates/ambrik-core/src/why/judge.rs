@@ -5,6 +5,8 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
+
 use super::words::Words;
 use super::{Act, Can, Setting, Subject};
 use crate::access::{decide, permits};
@@ -68,13 +70,20 @@ pub(super) struct Judge<'s> {
     pub(super) setting: Setting<'s>,
     pub(super) subject: Subject,
     protected: Protected,
+    pub(super) known: super::wanted::Known,
     /// Paths that are alike, in one directory: judged once.
-    targets: HashMap<(Traits, u64, Option<Traits>), Arc<Target>>,
+    targets: HashMap<(Traits, u64, Option<Traits>), Arc<Target>, RandomState>,
 }
 
 impl<'s> Judge<'s> {
     pub(super) fn new(setting: Setting<'s>, subject: Subject) -> Self {
-        Self { setting, subject, protected: Protected::of(setting.host), targets: HashMap::new() }
+        Self {
+            setting,
+            subject,
+            protected: Protected::of(setting.host),
+            known: super::wanted::Known::default(),
+            targets: HashMap::default(),
+        }
     }
 
     fn words(&self) -> Words<'_> {

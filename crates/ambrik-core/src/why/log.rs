@@ -53,6 +53,8 @@ pub struct Refusal {
 pub enum Now {
     /// It is still refused, and the site file wants it: the path that was forgotten.
     Wanted,
+    /// It works by now, and the site file does not want it: somebody granted what was asked for.
+    Opened,
     /// It is refused, and the site file does not want it: a sign that something is wrong.
     Unwanted,
     /// It is refused, and no site holds the path.
@@ -197,6 +199,7 @@ impl Refusal {
             (Some(true), Some(wanted)) if self.act.is_none() && !wanted.wants(Act::Write) && writes == Some(false) => {
                 Now::ReadsOnly
             }
+            (Some(true), Some(wanted)) if !wanted.wants(act) => Now::Opened,
             (Some(true), _) => Now::Works,
             (Some(false), None) => Now::NoSite,
             (Some(false), Some(wanted)) if wanted.wants(act) => Now::Wanted,

@@ -172,28 +172,57 @@ pub struct Setting<'a> {
 
 /// As many threads ask at most: each keeps directories open.
 const MOST_THREADS: usize = 8;
+/// As many paths are asked about in one go.
+const BLOCK: usize = 256;
 
-/// The answers for many paths, in their order, asked by up to `threads` threads.
+/// A path to be asked about, with the place of the account in the list of them.
+pub type Asked = (usize, PathBuf);
+
+/// Asks about many paths on up to `threads` threads, makes something of each answer there, and hands that out in the
+/// order of the paths.
 ///
-/// The paths are absolute, from the host's `/` on.
-#[must_use]
-pub fn ask_all(setting: Setting<'_>, subject: &Subject, paths: &[PathBuf], threads: usize) -> Vec<Answer> {
+/// The paths are absolute, from the host's `/` on; each names an account by its place in `subjects`.
+pub fn ask_each<T: Send, R>(
+    setting: Setting<'_>,
+    subjects: &[Subject],
+    paths: &[Asked],
+    threads: usize,
+    each: impl Fn(&Subject, Answer) -> T + Sync,
+    take: impl FnOnce(&mut dyn Iterator<Item = T>) -> R,
+) -> R {
     crate::tree::raise_file_limit();
-    let threads = threads.clamp(1, MOST_THREADS);
-    let share = paths.len().div_ceil(threads).max(1);
+    let blocks: Vec<&[Asked]> = paths.chunks(BLOCK).collect();
+    let threads = threads.clamp(1, MOST_THREADS).min(blocks.len().max(1));
+    let (blocks, each) = (&blocks, &each);
     std::thread::scope(|scope| {
-        let ask = |paths: &[PathBuf]| {
-            let mut asker = Asker::on_own_thread(setting, subject.clone());
-            paths.iter().map(|path| asker.ask(path)).collect::<Vec<Answer>>()
-        };
-        let threads: Vec<_> = paths.chunks(share).map(|paths| scope.spawn(move || ask(paths))).collect();
-        let answers = threads.into_iter().flat_map(|thread| match thread.join() {
-            Ok(answers) => answers,
-            Err(panic) => std::panic::resume_unwind(panic),
-        });
-        answers.collect()
+        let answered: Vec<_> = (0..threads)
+            .map(|thread| {
+                let (done, answered) = std::sync::mpsc::sync_channel::<Vec<T>>(2);
+                scope.spawn(move || {
+                    let mut askers: Vec<Option<Asker<'_>>> = subjects.iter().map(|_| None).collect();
+                    for block in blocks.iter().skip(thread).step_by(threads) {
+                        let answers = block.iter().map(|(who, path)| {
+                            let asker = askers[*who]
+                                .get_or_insert_with(|| Asker::on_own_thread(setting, subjects[*who].clone()));
+                            each(&subjects[*who], asker.ask(path))
+                        });
+                        // Whoever takes them may have had enough.
+                        if done.send(answers.collect()).is_err() {
+                            return;
+                        }
+                    }
+                });
+                answered
+            })
+            .collect();
+        let in_order = (0..blocks.len()).map_while(|block| answered[block % threads].recv().ok());
+        take(&mut in_order.flatten())
     })
 }
 
-#[cfg(test)]
-mod tests;
+/// The answers for paths about one account, in their order.
+#[must_use]
+pub fn ask_all(setting: Setting<'_>, subject: &Subject, paths: &[PathBuf], threads: usize) -> Vec<Answer> {
+    let asked: Vec<Asked> = paths.iter().map(|path| (0, path.clone())).collect();
+    ask_each(setting, std::slice::from_ref(subject), &asked, threads, |_, answer| answer, |answers| answers.collect())
+}

@@ -1,8 +1,11 @@
 //! What the site file wants of a path, how the answer differs, and the smallest change that makes it right.
 
+use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+
+use foldhash::fast::RandomState;
 
 use super::judge::Judge;
 use super::way::{self, Dir};
@@ -10,7 +13,7 @@ use super::{Act, Answer, Subject};
 use crate::access::{Class, decide};
 use crate::account::{Accounts, Uid};
 use crate::audit::rights_shown;
-use crate::entry::{Facts, Kind};
+use crate::entry::{Facts, Kind, Rights};
 use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Policy, Right};
 use crate::shown::Shown;
@@ -111,9 +114,9 @@ pub struct Mend {
     /// The path to be changed.
     pub path: Arc<Path>,
     /// What it is now.
-    pub from: String,
+    pub from: Arc<str>,
     /// What it should be, where the site file says that.
-    pub to: Option<String>,
+    pub to: Option<Arc<str>>,
     /// What does it.
     pub remedy: Remedy,
 }
@@ -125,8 +128,8 @@ pub struct Wanted {
     pub site: Arc<Site>,
     /// The phase that it is in.
     pub phase: Phase,
-    /// The part's path; `.` for what no part names.
-    pub part: String,
+    /// The part, as a place in the site's list; none for what no part names.
+    pub part: Option<usize>,
     /// What the part is for.
     pub used_as: Use,
     /// The account's right.
@@ -140,6 +143,12 @@ pub struct Wanted {
 }
 
 impl Wanted {
+    /// The part's path; `.` for what no part names.
+    #[must_use]
+    pub fn part_shown(&self) -> &str {
+        self.part.map_or(".", |part| &self.site.parts[part].shown)
+    }
+
     /// Whether the answer is not what the site file wants.
     #[must_use]
     pub const fn differs(&self) -> bool {
@@ -162,7 +171,7 @@ impl Judge<'_> {
     ///
     /// `facts` are those of what the path leads to, none where nothing is there; `dir` is the directory that its name is in.
     pub(super) fn wanted(
-        &self,
+        &mut self,
         answer: &Answer,
         cursors: &[Arc<Cursor>],
         facts: Option<&Facts>,
@@ -182,7 +191,8 @@ impl Judge<'_> {
         let uid = self.subject.ids.uid;
         let (should, may) = holder.rights(context, uid);
         let is = compare(answer, should, may, holder.passes(context, uid));
-        let lack = |lacks: bool, acts: &[Act]| self.mends(&Lack { holder, answer, facts, lacks }, dir, acts);
+        let mut lack =
+            |lacks: bool, acts: &[Act]| self.mends(&Lack { holder, context, answer, facts, lacks }, dir, acts);
         let mends = match &is {
             Match::TooLittle(acts) => lack(true, acts),
             Match::TooMuch(acts) => lack(false, acts),
@@ -192,7 +202,7 @@ impl Judge<'_> {
         Some(Wanted {
             site: Arc::clone(site),
             phase: holder.policy.phase(),
-            part: holder.policy.part_shown(context.part).to_owned(),
+            part: context.part,
             used_as: context.used_as,
             right: should,
             in_window: context.write == Write::Install && site.php.ids.uid == uid,
@@ -201,7 +211,7 @@ impl Judge<'_> {
         })
     }
 
-    fn mends(&self, lack: &Lack<'_>, dir: &Dir, acts: &[Act]) -> Vec<Mend> {
+    fn mends(&mut self, lack: &Lack<'_>, dir: &Dir, acts: &[Act]) -> Vec<Mend> {
         let Lack { answer, facts, lacks, .. } = lack;
         let mut mends: Vec<Mend> = Vec::new();
         if *lacks {
@@ -239,27 +249,22 @@ impl Judge<'_> {
     }
 
     /// What changes one path so that the account gets, or loses, what it should.
-    fn mend(&self, lack: &Lack<'_>, path: &Arc<Path>, facts: &Facts, want: Perm) -> Mend {
-        let accounts = self.setting.accounts;
-        let from = rights_shown(accounts, &facts.rights, facts.kind);
+    fn mend(&mut self, lack: &Lack<'_>, path: &Arc<Path>, facts: &Facts, want: Perm) -> Mend {
+        let from = self.shown(&facts.rights, facts.kind);
         let path = Arc::clone(path);
         if let Some(bar) = self.setting.host.bar(facts)
             && lack.lacks
             && want.covers(Perm::W)
         {
-            return Mend {
-                path,
-                from: bar.words().to_owned(),
-                to: None,
-                remedy: Remedy::Hand(bar.remedy().to_owned()),
-            };
+            return Mend { path, from: bar.words().into(), to: None, remedy: Remedy::Hand(bar.remedy().to_owned()) };
         }
-        let context = lack.holder.cursor(&path).context;
+        let itself = path == lack.answer.at.itself;
+        let context = if itself { *lack.context } else { lack.holder.cursor(&path).context };
         if is_held(&context) {
             let program = facts.kind == Kind::File && facts.rights.mode.has(0o100);
-            let wanted = lack.holder.solver.solve(&lack.holder.policy, &context, Shape::of(facts.kind, program));
-            if wanted != facts.rights {
-                let to = rights_shown(accounts, &wanted, facts.kind);
+            let wanted = self.solved(lack.holder, &context, Shape::of(facts.kind, program));
+            if *wanted != facts.rights {
+                let to = self.shown(&wanted, facts.kind);
                 return Mend { path, from, to: Some(to), remedy: Remedy::Set };
             }
         }
@@ -269,9 +274,31 @@ impl Judge<'_> {
     }
 }
 
+/// What is worked out once for paths that are alike.
+#[derive(Default)]
+pub(super) struct Known {
+    shown: HashMap<(Rights, Kind), Arc<str>, RandomState>,
+    solved: HashMap<(String, u32, Shape), Arc<Rights>, RandomState>,
+}
+
+impl Judge<'_> {
+    fn shown(&mut self, rights: &Rights, kind: Kind) -> Arc<str> {
+        let accounts = self.setting.accounts;
+        let shown = self.known.shown.entry((rights.clone(), kind));
+        Arc::clone(shown.or_insert_with(|| rights_shown(accounts, rights, kind).into()))
+    }
+
+    fn solved(&mut self, holder: &Holder, context: &Context, shape: Shape) -> Arc<Rights> {
+        let solved = self.known.solved.entry((holder.site().name.clone(), context.id, shape));
+        Arc::clone(solved.or_insert_with(|| Arc::new(holder.solver.solve(&holder.policy, context, shape))))
+    }
+}
+
 /// An answer that is not what its site wants.
 struct Lack<'a> {
     holder: &'a Holder,
+    /// What the site file says of the path that was asked about.
+    context: &'a Context,
     answer: &'a Answer,
     facts: Option<&'a Facts>,
     /// Whether the account has too little, not too much.

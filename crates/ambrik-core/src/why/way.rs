@@ -7,6 +7,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
 use rustix::io::Errno;
 
 use super::judge::{Judge, OwnStep, Target};
@@ -122,7 +123,7 @@ pub struct Asker<'s> {
     /// The directory that `near` stands in.
     stands_in: u64,
     root: Result<Spot, Arc<Stop>>,
-    prefixes: HashMap<Vec<u8>, Prefix>,
+    prefixes: HashMap<Vec<u8>, Prefix, RandomState>,
     last: Option<(Vec<u8>, Prefix)>,
     numbers: u64,
 }
@@ -149,7 +150,7 @@ impl<'s> Asker<'s> {
         });
         let root =
             root.map_err(|errno| Arc::new(Stop { way: None, path: Path::new("/").into(), why: Why::Unseen(errno) }));
-        Self { setting, judge, near, stands_in: u64::MAX, root, prefixes: HashMap::new(), last: None, numbers: 0 }
+        Self { setting, judge, near, stands_in: u64::MAX, root, prefixes: HashMap::default(), last: None, numbers: 0 }
     }
 
     /// What the account can do with `path`, which is absolute, from the host's `/` on.
@@ -362,7 +363,7 @@ impl<'s> Asker<'s> {
     }
 
     /// The answer where the way ends early.
-    fn stopped(&self, path: &Path, link: Option<&Goal>, stop: &Stop, cursors: &[Arc<Cursor>]) -> Answer {
+    fn stopped(&mut self, path: &Path, link: Option<&Goal>, stop: &Stop, cursors: &[Arc<Cursor>]) -> Answer {
         let reached = stop.way.as_ref().is_none_or(|passed| passed.reached);
         let last = stop.way.as_ref().and_then(|passed| passed.dir.clone());
         let at_the_end = *stop.path == *path || components(path).next_back() == components(&stop.path).next_back();

@@ -58,7 +58,7 @@ impl Words<'_> {
         let end = match (decision.allowed, decision.power) {
             (true, None) => String::new(),
             (true, Some(power)) => format!("; {} of its process passes over that", power.names()),
-            (false, _) => format!("; {} is missing", missing(act, decision)),
+            (false, _) => format!("; {} missing", missing(act, decision)),
         };
         format!("{shown}; {class}{colon} {}{mask}{end}", decision.perm)
     }
@@ -77,14 +77,14 @@ impl Words<'_> {
 fn missing(act: Act, decision: &Decision) -> &'static str {
     let left = decision.mask.map_or(decision.perm, |mask| decision.perm.and(mask));
     match act {
-        Act::Read => "read",
-        Act::Write => "write",
-        Act::Execute => "execute",
-        Act::Search | Act::Follow | Act::Find => "search",
+        Act::Read => "read is",
+        Act::Write => "write is",
+        Act::Execute => "execute is",
+        Act::Search | Act::Follow | Act::Find => "search is",
         Act::Create | Act::Delete => match (left.covers(Perm::W), left.covers(Perm::X)) {
-            (true, _) => "search",
-            (false, true) => "write",
-            (false, false) => "write and search",
+            (true, _) => "search is",
+            (false, true) => "write is",
+            (false, false) => "write and search are",
         },
     }
 }

@@ -109,11 +109,27 @@ impl TestHost {
         self.audited(site, phase).unwrap()
     }
 
+    /// An audit on a host with these other sites.
+    pub(crate) fn audit_beside(&self, site: &Arc<Site>, others: &[Arc<Site>]) -> Audit {
+        self.audited_beside(site, Phase::Sealed, others).unwrap()
+    }
+
     fn audited(&self, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
+        self.audited_beside(site, phase, &[])
+    }
+
+    fn audited_beside(&self, site: &Arc<Site>, phase: Phase, others: &[Arc<Site>]) -> Result<Audit, AuditError> {
         let host = Host::at(self.dir.path()).unwrap();
         let today = "2026-11-23".parse().unwrap();
         let progress = Progress::default();
-        let setting = Setting { host: &host, accounts: &self.accounts, threads: 2, today, progress: &progress };
+        let setting = Setting {
+            host: &host,
+            accounts: &self.accounts,
+            neighbours: others,
+            threads: 2,
+            today,
+            progress: &progress,
+        };
         audit(&setting, site, phase)
     }
 

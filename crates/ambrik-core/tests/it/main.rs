@@ -14,4 +14,5 @@ mod php_oracle;
 mod surveyed;
 mod table_of_rights;
 mod taken_back;
+mod why;
 mod why_oracle;

@@ -56,11 +56,14 @@ impl FailOn {
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let sites = session.sites(&args.names, &looked)?;
+    let neighbours = session.neighbours(&sites, &looked);
     let records = session.records()?;
     let mut audits = Vec::new();
     for site in &sites {
         let phase = records.phase(&site.name)?.phase;
-        let audit = watched(session.quiet, "looking at", |progress| audit(&looked.setting(progress), site, phase))?;
+        let audit = watched(session.quiet, "looking at", |progress| {
+            audit(&looked.setting(&neighbours, progress), site, phase)
+        })?;
         tell(session, &audit);
         audits.push(audit);
     }

@@ -42,12 +42,13 @@ pub(crate) struct Job<'a> {
 pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let sites = session.sites(named, &looked)?;
+    let neighbours = session.neighbours(&sites, &looked);
     let records = session.records()?;
     // A site that cannot be looked at is known before another is changed.
     for site in &sites {
         find_root(&looked.host, site)?;
     }
-    let work = Work { job, looked: &looked, records: &records };
+    let work = Work { job, looked: &looked, neighbours: &neighbours, records: &records };
     match job.mode {
         Mode::Preview => work.preview(&sites, session),
         Mode::Script => work.script(&sites, session),
@@ -59,6 +60,7 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
 struct Work<'w> {
     job: &'w Job<'w>,
     looked: &'w Looked,
+    neighbours: &'w [Arc<Site>],
     records: &'w Records,
 }
 
@@ -71,7 +73,9 @@ impl Work<'_> {
     }
 
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
-        Ok(watched(session.quiet, "looking at", |progress| audit(&self.looked.setting(progress), site, Phase::Sealed))?)
+        Ok(watched(session.quiet, "looking at", |progress| {
+            audit(&self.looked.setting(self.neighbours, progress), site, Phase::Sealed)
+        })?)
     }
 
     fn preview(&self, sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Exit, Failure> {

@@ -31,6 +31,11 @@ const STEPS: &[(&str, &[&str])] = &[
     ),
     ("Three sites, looked at: one just unpacked, one that drifted, one nearly right.", &["audit"]),
     (
+        "Why PHP cannot write what it should: every step that decides, and the smallest change that makes it right.",
+        &["why", "/srv/www/tidewatch/data/lock"],
+    ),
+    ("And what an intruder in PHP could change.", &["why", "--writable", "berths"]),
+    (
         "The first one is put right: recorded, changed, read back. (--preview in place of --yes only shows it.)",
         &["set", "berths", "--yes"],
     ),
@@ -38,6 +43,7 @@ const STEPS: &[(&str, &[&str])] = &[
         "Now the end of the deployment: the installer and what was left lying about go, into a keepsake.",
         &["seal", "berths", "--yes"],
     ),
+    ("The settings are closed to PHP now: refused, and rightly.", &["why", "/srv/www/berths/config/settings.php"]),
     ("The other two at once.", &["set", "tidewatch", "notices", "--yes"]),
     ("Looked at again: what remains is for people to decide.", &["audit"]),
     ("Everything that was changed is on record …", &["history"]),

@@ -2,13 +2,14 @@
 
 use std::ffi::OsStr;
 use std::fs::File;
-use std::io::{self, Read as _};
+use std::io::{self, Read as _, Write as _};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use ambrik_core::host::{self, Role, Services};
 use ambrik_core::shown::Shown;
-use ambrik_core::why::{self, Act, Answer, By, Holder, Now, Refusal, Refusals, Setting, Subject, Whom};
+use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusal, Refusals, Setting, Subject, Whom};
+use anstream::adapter::strip_bytes;
 
 use crate::args::Format;
 use crate::failure::{Exit, Failure};
@@ -51,16 +52,16 @@ pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         return everything(args, session, &looked, site, act);
     }
     let inquiry = Inquiry::new(session, &looked)?;
-    if args.from_log.is_empty() {
-        let paths = all_paths(&args.paths, session)?;
-        let answers = inquiry.answers(args.account.as_deref().unwrap_or("php"), &paths, session)?;
-        match session.format {
-            Format::Text => output::why_text::answers(&answers, args.brief, &mut session.out())?,
-            Format::Json => output::json_why::answers(&answers, session.raw_out())?,
-        }
-        return Ok(exit(answers.iter().map(|told| &told.answer)));
+    if !args.from_log.is_empty() {
+        return from_log(args, session, &inquiry);
     }
-    from_log(args, session, &inquiry)
+    let paths = all_paths(&args.paths, session)?;
+    let (subjects, asked) = inquiry.whom(args.account.as_deref().unwrap_or("php"), paths)?;
+    inquiry.warn_of_left_out(session);
+    for subject in &subjects {
+        tell_about(subject, session);
+    }
+    Ok(inquiry.tell(&subjects, &asked, args.brief, session)?)
 }
 
 /// An answer, with the account that it is about.
@@ -129,39 +130,78 @@ impl<'l> Inquiry<'l> {
         only.then(|| Subject::named(&account.user, &self.looked.accounts, &self.services).ok()).flatten()
     }
 
-    /// The answers for paths, in their order.
-    fn answers(&self, account: &str, paths: &[PathBuf], session: &mut Session<'_>) -> Result<Vec<Told>, Failure> {
+    /// Whom to ask about, and who of them it is for each path.
+    fn whom(&self, account: &str, paths: Vec<PathBuf>) -> Result<(Vec<Subject>, Vec<Asked>), Failure> {
         let whom = Whom::of(account);
         if let Whom::Named(name) = &whom {
             let subject = Subject::named(name, &self.looked.accounts, &self.services)
                 .map_err(|error| Failure::usage(error.to_string()))?;
-            self.warn_of_left_out(session);
-            return Ok(self.ask(&subject, paths, session));
+            return Ok((vec![subject], paths.into_iter().map(|path| (0, path)).collect()));
         }
-        let homes: Vec<Option<usize>> = paths.iter().map(|path| self.holder(path)).collect();
-        if let Some(stray) = homes.iter().position(Option::is_none)
-            && self.only(&whom).is_none()
-        {
-            return Err(self.nobodys(&paths[stray], account));
-        }
-        self.warn_of_left_out(session);
-        let mut told: Vec<Option<Told>> = paths.iter().map(|_| None).collect();
-        let mut kinds: Vec<Option<usize>> = homes.clone();
-        kinds.sort_unstable();
-        kinds.dedup();
-        for home in kinds {
+        let mut subjects: Vec<Subject> = Vec::new();
+        let mut known: Vec<(Option<usize>, usize)> = Vec::new();
+        let mut asked = Vec::with_capacity(paths.len());
+        let mut homes = Homes { inquiry: self, last: None };
+        for path in paths {
+            let home = homes.of(&path);
+            if let Some((_, place)) = known.iter().find(|(known, _)| *known == home) {
+                asked.push((*place, path));
+                continue;
+            }
             let subject = match home {
                 Some(n) => self.of_site(&whom, &self.holders[n]),
                 None => self.only(&whom),
             };
-            let Some(subject) = subject else { continue };
-            let places: Vec<usize> = (0..paths.len()).filter(|n| homes[*n] == home).collect();
-            let of_home: Vec<PathBuf> = places.iter().map(|n| paths[*n].clone()).collect();
-            for (place, answer) in places.into_iter().zip(self.ask(&subject, &of_home, session)) {
-                told[place] = Some(answer);
-            }
+            subjects.push(subject.ok_or_else(|| self.nobodys(&path, account))?);
+            known.push((home, subjects.len() - 1));
+            asked.push((subjects.len() - 1, path));
         }
-        Ok(told.into_iter().flatten().collect())
+        Ok((subjects, asked))
+    }
+
+    /// Asks, and writes the answers as they come.
+    fn tell(&self, subjects: &[Subject], asked: &[Asked], brief: bool, session: &mut Session<'_>) -> io::Result<Exit> {
+        let (setting, mut worst) = (self.setting(), Exit::Clean);
+        if session.format == Format::Json {
+            let each =
+                |subject: &Subject, answer: Answer| (exit(&answer), output::json_why::answer(&subject.name, &answer));
+            why::ask_each(setting, subjects, asked, threads(), each, |answers| {
+                let mut answers = answers.map(|(exit, answer)| {
+                    worst = worst.max(exit);
+                    answer
+                });
+                output::json_why::answers(&mut answers, session.raw_out())
+            })?;
+            return Ok(worst);
+        }
+        let colours = session.has_colours();
+        let width = subjects.iter().map(|subject| subject.name.chars().count()).max().unwrap_or(0);
+        let each = |subject: &Subject, answer: Answer| {
+            let mut text = Vec::new();
+            let written = if brief {
+                output::why_text::line(&subject.name, width, &answer, &mut text)
+            } else {
+                output::why_text::block(&subject.name, &answer, &mut text)
+            };
+            let plain = if colours { text } else { strip_bytes(&text).into_vec() };
+            written.map(|()| (exit(&answer), plain))
+        };
+        why::ask_each(setting, subjects, asked, threads(), each, |answers| -> io::Result<()> {
+            if brief {
+                output::why_text::heading(width, &mut session.out())?;
+            }
+            let mut out = io::BufWriter::with_capacity(1 << 16, session.raw_out());
+            for (n, answer) in answers.enumerate() {
+                let (exit, text) = answer?;
+                worst = worst.max(exit);
+                if n > 0 && !brief {
+                    out.write_all(b"\n")?;
+                }
+                out.write_all(&text)?;
+            }
+            out.flush()
+        })?;
+        Ok(worst)
     }
 
     fn nobodys(&self, path: &Path, account: &str) -> Failure {
@@ -181,11 +221,29 @@ impl<'l> Inquiry<'l> {
             }
         }
     }
+}
 
-    fn ask(&self, subject: &Subject, paths: &[PathBuf], session: &mut Session<'_>) -> Vec<Told> {
-        tell_about(subject, session);
-        let answers = why::ask_all(self.setting(), subject, paths, threads());
-        answers.into_iter().map(|answer| Told { account: subject.name.clone(), answer }).collect()
+/// Finds the sites that hold paths; the next path is often in the directory of the last.
+struct Homes<'i, 'l> {
+    inquiry: &'i Inquiry<'l>,
+    last: Option<(PathBuf, Option<usize>)>,
+}
+
+impl Homes<'_, '_> {
+    fn of(&mut self, path: &Path) -> Option<usize> {
+        let Some(above) = path.parent() else { return self.inquiry.holder(path) };
+        if let Some((last, home)) = &self.last
+            && last.as_os_str() == above.as_os_str()
+        {
+            return *home;
+        }
+        let home = self.inquiry.holder(path);
+        // What is in a directory of a root is the root's, unless another root begins there.
+        let holders = &self.inquiry.holders;
+        let inside = home.is_some_and(|n| above.starts_with(&holders[n].site().root));
+        let begins = holders.iter().any(|holder| holder.site().root.parent() == Some(above));
+        self.last = (inside && !begins).then(|| (above.to_owned(), home));
+        home
     }
 }
 
@@ -220,13 +278,12 @@ fn all_paths(named: &[PathBuf], session: &Session<'_>) -> Result<Vec<PathBuf>, F
     Ok(paths)
 }
 
-fn exit<'a>(answers: impl Iterator<Item = &'a Answer>) -> Exit {
-    let each = answers.map(|answer| match &answer.wanted {
+fn exit(answer: &Answer) -> Exit {
+    match &answer.wanted {
         _ if !answer.is_complete() => Exit::Partial,
         Some(wanted) if wanted.differs() => Exit::Findings,
         _ => Exit::Clean,
-    });
-    each.max().unwrap_or(Exit::Clean)
+    }
 }
 
 /// Everything that an account can read or write in a site.
@@ -329,7 +386,7 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
         Format::Json => output::json_why::reviews(&reviews, refusals.without_path, session.raw_out())?,
     }
     let has = |now: Now| reviews.iter().any(|review| review.now == now);
-    Ok(match (has(Now::Unknown), has(Now::Wanted) || has(Now::Unwanted) || has(Now::NoSite)) {
+    Ok(match (has(Now::Unknown), has(Now::Wanted) || has(Now::Opened) || has(Now::Unwanted) || has(Now::NoSite)) {
         (true, _) => Exit::Partial,
         (false, true) => Exit::Findings,
         (false, false) => Exit::Clean,

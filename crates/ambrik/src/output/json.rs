@@ -1,6 +1,7 @@
 //! Results for programs: structs of their own, so that the inner ones can change; described in docs/schemas.
 //! Long lists are written as they are walked, never held.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::io::{self, Write};
 use std::os::unix::ffi::OsStrExt;
@@ -44,19 +45,25 @@ pub(super) fn print(document: &impl Serialize, out: &mut dyn Write) -> io::Resul
 
 /// A path: as text, and, where that loses something, its bytes in base64.
 #[derive(Serialize)]
-pub(super) struct PathText {
-    path: String,
+pub(super) struct PathText<'p> {
+    path: Cow<'p, str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     path_bytes: Option<String>,
 }
 
-impl PathText {
-    pub(super) fn of(path: &Path) -> Self {
+impl<'p> PathText<'p> {
+    pub(super) fn of(path: &'p Path) -> Self {
         let path_bytes = match path.to_str() {
             Some(_) => None,
             None => Some(base64::engine::general_purpose::STANDARD.encode(path.as_os_str().as_bytes())),
         };
-        Self { path: path.to_string_lossy().into_owned(), path_bytes }
+        Self { path: path.to_string_lossy(), path_bytes }
+    }
+
+    /// As [`Self::of`], of a path that does not last.
+    pub(super) fn owned(path: &Path) -> PathText<'static> {
+        let PathText { path, path_bytes } = PathText::of(path);
+        PathText { path: Cow::Owned(path.into_owned()), path_bytes }
     }
 }
 
@@ -186,7 +193,7 @@ fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serializ
         count: finding.count(),
         paths: Each(move || audit.paths(finding).map(|path| path.to_string_lossy().into_owned())),
         not_utf8: lossy.then_some({
-            Each(move || audit.paths(finding).filter(|path| path.to_str().is_none()).map(|path| PathText::of(&path)))
+            Each(move || audit.paths(finding).filter(|path| path.to_str().is_none()).map(|path| PathText::owned(&path)))
         }),
         says: audit.says(finding),
         remedy: audit.remedy(finding),
@@ -217,7 +224,7 @@ struct SiteChanges<C> {
 #[derive(Serialize)]
 struct Change {
     #[serde(flatten)]
-    path: PathText,
+    path: PathText<'static>,
     what: &'static str,
     from: Option<String>,
     to: Option<String>,
@@ -256,7 +263,7 @@ fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serial
             let part = audit.part_shown(part).to_owned();
             let differences = differences(accounts, kind, &before, &after).into_iter();
             differences.map(move |(what, from, to)| Change {
-                path: PathText::of(&path),
+                path: PathText::owned(&path),
                 what,
                 from,
                 to,
@@ -269,18 +276,26 @@ fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serial
             let (done, error) = of_made(&creation.path);
             let to = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
             let part = audit.part_shown(creation.part).to_owned();
-            Change { path: PathText::of(&creation.path), what: "create", from: None, to: Some(to), part, done, error }
+            Change {
+                path: PathText::owned(&creation.path),
+                what: "create",
+                from: None,
+                to: Some(to),
+                part,
+                done,
+                error,
+            }
         });
         let removed = plan.removals.iter().map(move |removal| {
             let (done, error) = of_removed(&removal.path);
             let part = audit.part_shown(removal.part).to_owned();
             let from = Some(removal.reason.clone());
-            Change { path: PathText::of(&removal.path), what: "remove", from, to: None, part, done, error }
+            Change { path: PathText::owned(&removal.path), what: "remove", from, to: None, part, done, error }
         });
         let alone = plan.left_alone().map(move |(path, failure)| {
             let error = Some(failure.to_string());
             Change {
-                path: PathText::of(&path),
+                path: PathText::owned(&path),
                 what: "owner",
                 from: None,
                 to: None,
@@ -292,7 +307,7 @@ fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serial
         let kept = plan.kept.iter().map(move |(path, failure)| {
             let error = Some(failure.to_string());
             Change {
-                path: PathText::of(path),
+                path: PathText::owned(path),
                 what: "remove",
                 from: None,
                 to: None,
@@ -386,7 +401,7 @@ struct UndoDocument {
 #[derive(Serialize)]
 struct FailedPath {
     #[serde(flatten)]
-    path: PathText,
+    path: PathText<'static>,
     error: String,
 }
 
@@ -395,7 +410,7 @@ pub(crate) fn undo(plan: &UndoPlan, outcome: Option<&Outcome>, out: &mut dyn Wri
     let failures = outcome
         .map_or(&[][..], |outcome| &outcome.failures)
         .iter()
-        .map(|(path, failure)| FailedPath { path: PathText::of(path), error: failure.to_string() });
+        .map(|(path, failure)| FailedPath { path: PathText::owned(path), error: failure.to_string() });
     let document = UndoDocument {
         ambrik: "undo/1",
         site: plan.set.site.clone(),

@@ -39,7 +39,7 @@ struct EvidenceDocument<'s> {
 #[derive(Serialize)]
 struct ServedDocument<'s> {
     #[serde(flatten)]
-    path: PathText,
+    path: PathText<'s>,
     names: &'s [String],
     listens: &'s [String],
     program: &'s str,
@@ -49,7 +49,7 @@ struct ServedDocument<'s> {
     may_connect: Option<bool>,
     php: Vec<AnswerDocument<'s>>,
     web: Vec<AnswerDocument<'s>>,
-    denied: Vec<PathText>,
+    denied: Vec<PathText<'s>>,
     r#where: String,
 }
 

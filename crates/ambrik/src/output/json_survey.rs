@@ -19,7 +19,7 @@ struct SurveyDocument<'s> {
     questions: Vec<QuestionDocument<'s>>,
     paths: usize,
     php_files: usize,
-    unseen: Vec<PathText>,
+    unseen: Vec<PathText<'s>>,
 }
 
 #[derive(Serialize)]
@@ -39,7 +39,7 @@ struct AccountDocument<'s> {
 #[derive(Serialize)]
 struct PartDocument<'s> {
     #[serde(flatten)]
-    path: PathText,
+    path: PathText<'s>,
     r#use: &'static str,
     write: &'static str,
     from: Option<String>,

@@ -1,12 +1,15 @@
 //! `why/1`: answers for programs, described in docs/schemas.
 
+use std::borrow::Cow;
+use std::cell::RefCell;
 use std::io::{self, Write};
 
-use ambrik_core::why::{Act, By, Everything, Match, Now, Remedy, Through, Wanted};
+use ambrik_core::why::{Act, Answer, By, Everything, Match, Now, Remedy, Step, Through, Wanted};
 use serde::Serialize;
+use serde_json::value::{RawValue, to_raw_value};
 
 use super::json::{Each, PathText, print};
-use crate::commands::why::{Review, Told};
+use crate::commands::why::Review;
 
 #[derive(Serialize)]
 struct WhyDocument<A> {
@@ -17,12 +20,12 @@ struct WhyDocument<A> {
 }
 
 #[derive(Serialize)]
-struct AnswerDocument {
+struct AnswerDocument<'a> {
     #[serde(flatten)]
-    path: PathText,
-    account: String,
+    path: PathText<'a>,
+    account: &'a str,
     kind: Option<&'static str>,
-    leads_to: Option<String>,
+    leads_to: Option<Cow<'a, str>>,
     read: Option<bool>,
     write: Option<bool>,
     search: Option<bool>,
@@ -30,23 +33,37 @@ struct AnswerDocument {
     delete: Option<bool>,
     link: Option<bool>,
     chmod: Option<bool>,
-    steps: Vec<StepDocument>,
-    wanted: Option<WantedDocument>,
+    steps: Steps,
+    wanted: Option<WantedDocument<'a>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     refused: Option<RefusedDocument>,
 }
 
+/// Steps, each made while it is written.
+struct Steps(Vec<Step>);
+
+impl Serialize for Steps {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.0.iter().map(|step| StepDocument {
+            path: PathText::of(&step.path),
+            act: step.act.word(),
+            says: &step.says,
+            allows: step.allows,
+        }))
+    }
+}
+
 #[derive(Serialize)]
-struct StepDocument {
+struct StepDocument<'a> {
     #[serde(flatten)]
-    path: PathText,
+    path: PathText<'a>,
     act: &'static str,
-    says: String,
+    says: &'a str,
     allows: Option<bool>,
 }
 
 #[derive(Serialize)]
-struct WantedDocument {
+struct WantedDocument<'a> {
     site: String,
     phase: &'static str,
     part: String,
@@ -54,15 +71,15 @@ struct WantedDocument {
     right: &'static str,
     is: &'static str,
     acts: Vec<&'static str>,
-    changes: Vec<ChangeDocument>,
+    changes: Vec<ChangeDocument<'a>>,
 }
 
 #[derive(Serialize)]
-struct ChangeDocument {
+struct ChangeDocument<'a> {
     #[serde(flatten)]
-    path: PathText,
-    from: String,
-    to: Option<String>,
+    path: PathText<'a>,
+    from: &'a str,
+    to: Option<&'a str>,
     remedy: String,
 }
 
@@ -78,10 +95,30 @@ struct RefusedDocument {
     now: &'static str,
 }
 
+/// The answer for a path, ready to be written.
+pub(crate) fn answer(account: &str, answer: &Answer) -> io::Result<Box<RawValue>> {
+    Ok(to_raw_value(&document(account, answer, None))?)
+}
+
 /// Writes the answers for paths.
-pub(crate) fn answers(told: &[Told], out: &mut dyn Write) -> io::Result<()> {
-    let answers = Each(|| told.iter().map(|told| answer(told, None)));
-    print(&WhyDocument { ambrik: "why/1", answers, refused_without_path: None }, out)
+pub(crate) fn answers(
+    answers: &mut dyn Iterator<Item = io::Result<Box<RawValue>>>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let mut failed = None;
+    let mut answers = answers.map_while(|answer| answer.map_err(|error| failed = Some(error)).ok());
+    let answers = Drained(RefCell::new(&mut answers));
+    print(&WhyDocument { ambrik: "why/1", answers, refused_without_path: None }, out)?;
+    failed.map_or(Ok(()), Err)
+}
+
+/// A list that is written while it is made, once.
+struct Drained<'i>(RefCell<&'i mut dyn Iterator<Item = Box<RawValue>>>);
+
+impl Serialize for Drained<'_> {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(&mut **self.0.borrow_mut())
+    }
 }
 
 /// Writes what is known of refusals. One about whom nothing can be asked has no answers, which are null.
@@ -90,7 +127,7 @@ pub(crate) fn reviews(reviews: &[Review], without_path: u64, out: &mut dyn Write
         reviews.iter().map(|review| {
             let refused = refused(review);
             match &review.told {
-                Some(told) => answer(told, Some(refused)),
+                Some(told) => document(&told.account, &told.answer, Some(refused)),
                 None => nobody(review, refused),
             }
         })
@@ -98,20 +135,13 @@ pub(crate) fn reviews(reviews: &[Review], without_path: u64, out: &mut dyn Write
     print(&WhyDocument { ambrik: "why/1", answers, refused_without_path: Some(without_path) }, out)
 }
 
-fn answer(told: &Told, refused: Option<RefusedDocument>) -> AnswerDocument {
-    let answer = &told.answer;
+fn document<'a>(account: &'a str, answer: &'a Answer, refused: Option<RefusedDocument>) -> AnswerDocument<'a> {
     let can = answer.can;
-    let steps = answer.steps().into_iter().map(|step| StepDocument {
-        path: PathText::of(&step.path),
-        act: step.act.word(),
-        says: step.says.to_string(),
-        allows: step.allows,
-    });
     AnswerDocument {
         path: PathText::of(&answer.path),
-        account: told.account.clone(),
+        account,
         kind: answer.kind.map(ambrik_core::entry::Kind::word),
-        leads_to: answer.leads_to.as_ref().map(|path| path.to_string_lossy().into_owned()),
+        leads_to: answer.leads_to.as_ref().map(|path| path.to_string_lossy()),
         read: can.read,
         write: can.write,
         search: can.search,
@@ -119,16 +149,16 @@ fn answer(told: &Told, refused: Option<RefusedDocument>) -> AnswerDocument {
         delete: can.delete,
         link: can.link,
         chmod: can.chmod,
-        steps: steps.collect(),
+        steps: Steps(answer.steps()),
         wanted: answer.wanted.as_ref().map(wanted),
         refused,
     }
 }
 
-fn nobody(review: &Review, refused: RefusedDocument) -> AnswerDocument {
+fn nobody(review: &Review, refused: RefusedDocument) -> AnswerDocument<'_> {
     AnswerDocument {
         path: PathText::of(&review.refusal.path),
-        account: String::new(),
+        account: "",
         kind: None,
         leads_to: None,
         read: None,
@@ -138,13 +168,13 @@ fn nobody(review: &Review, refused: RefusedDocument) -> AnswerDocument {
         delete: None,
         link: None,
         chmod: None,
-        steps: Vec::new(),
+        steps: Steps(Vec::new()),
         wanted: None,
         refused: Some(refused),
     }
 }
 
-fn wanted(wanted: &Wanted) -> WantedDocument {
+fn wanted(wanted: &Wanted) -> WantedDocument<'_> {
     let (is, acts): (_, &[Act]) = match &wanted.is {
         Match::AsWanted => ("as-wanted", &[]),
         Match::TooLittle(acts) => ("too-little", acts),
@@ -153,8 +183,8 @@ fn wanted(wanted: &Wanted) -> WantedDocument {
     };
     let changes = wanted.mends.iter().map(|mend| ChangeDocument {
         path: PathText::of(&mend.path),
-        from: mend.from.clone(),
-        to: mend.to.clone(),
+        from: &mend.from,
+        to: mend.to.as_deref(),
         remedy: match &mend.remedy {
             Remedy::Set => format!("ambrik set {}", wanted.site.name),
             Remedy::Hand(words) => words.clone(),
@@ -163,7 +193,7 @@ fn wanted(wanted: &Wanted) -> WantedDocument {
     WantedDocument {
         site: wanted.site.name.clone(),
         phase: wanted.phase.word(),
-        part: wanted.part.clone(),
+        part: wanted.part_shown().to_owned(),
         r#use: wanted.used_as.word(),
         right: wanted.right.word(),
         is,
@@ -184,6 +214,7 @@ fn refused(review: &Review) -> RefusedDocument {
         last: refusal.last.map(|time| time.to_string()),
         now: match review.now {
             Now::Wanted => "refused-and-wanted",
+            Now::Opened => "works-and-unwanted",
             Now::Unwanted => "refused-and-unwanted",
             Now::NoSite => "refused-of-no-site",
             Now::ReadsOnly => "reads-only",
@@ -201,7 +232,7 @@ struct EverythingDocument<E> {
 }
 
 #[derive(Serialize)]
-struct SiteDocument<P> {
+struct SiteDocument<'a, P> {
     site: String,
     account: String,
     act: &'static str,
@@ -209,16 +240,16 @@ struct SiteDocument<P> {
     able: u64,
     unwanted: u64,
     complete: bool,
-    runs_php: Option<RunsDocument>,
+    runs_php: Option<RunsDocument<'a>>,
     parts: Vec<PartDocument>,
-    directories: Vec<DirectoryDocument>,
+    directories: Vec<DirectoryDocument<'a>>,
     paths: P,
 }
 
 #[derive(Serialize)]
-struct RunsDocument {
+struct RunsDocument<'a> {
     server: Option<String>,
-    directories: Vec<PathText>,
+    directories: Vec<PathText<'a>>,
 }
 
 #[derive(Serialize)]
@@ -231,18 +262,18 @@ struct PartDocument {
 }
 
 #[derive(Serialize)]
-struct DirectoryDocument {
+struct DirectoryDocument<'a> {
     #[serde(flatten)]
-    path: PathText,
+    path: PathText<'a>,
     whole: bool,
     paths: u64,
     able: u64,
 }
 
 #[derive(Serialize)]
-struct AbleDocument {
+struct AbleDocument<'a> {
     #[serde(flatten)]
-    path: PathText,
+    path: PathText<'a>,
     through: &'static str,
 }
 
@@ -267,7 +298,7 @@ pub(crate) fn everything(found: &Everything, account: &str, out: &mut dyn Write)
     });
     let paths = Each(|| {
         found.paths().map(|(path, through)| AbleDocument {
-            path: PathText::of(&path),
+            path: PathText::owned(&path),
             through: match through {
                 Through::Itself => "itself",
                 Through::Above => "directory",

@@ -51,6 +51,9 @@ pub(crate) fn write(table: &mut Table, right_aligned: &[usize], indent: &str, ou
 
 /// Writes a text in lines of at most [`WIDTH`], the first after `first`, the others after `rest`.
 pub(crate) fn wrapped(text: &str, first: &str, rest: &str, out: &mut dyn Write) -> io::Result<()> {
+    if first.len() + text.len() <= WIDTH && !text.contains('\n') {
+        return writeln!(out, "{first}{}", text.trim_end());
+    }
     // Words such as `r-x` and names of paths stay whole.
     let whole = textwrap::WordSplitter::NoHyphenation;
     let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest).word_splitter(whole);

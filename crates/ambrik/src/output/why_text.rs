@@ -10,57 +10,45 @@ use ambrik_core::why::{Act, Answer, Everything, Folder, Match, Now, Remedy, Step
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
-use crate::commands::why::{Review, Told};
+use crate::commands::why::Review;
 
-/// Writes the answers for paths: a block each, or a line each.
-pub(crate) fn answers(told: &[Told], brief: bool, out: &mut dyn Write) -> io::Result<()> {
-    if brief {
-        return lines(told, out);
-    }
-    for (n, told) in told.iter().enumerate() {
-        if n > 0 {
-            writeln!(out)?;
-        }
-        block(told, out)?;
-    }
-    Ok(())
+/// Writes the heading of a list with a line for each path.
+pub(crate) fn heading(width: usize, out: &mut dyn Write) -> io::Result<()> {
+    let width = width.max("account".len());
+    let head = format!("{:<width$}  read  write  search  create  delete  wanted  path", "account");
+    writeln!(out, "{}", styled(FAINT, &head))
 }
 
-fn lines(told: &[Told], out: &mut dyn Write) -> io::Result<()> {
-    let width = told.iter().map(|told| told.account.chars().count()).max().unwrap_or(0).max("account".len());
-    let head = format!("{:<width$}  read  write  search  create  delete  wanted  path", "account");
-    writeln!(out, "{}", styled(FAINT, &head))?;
+/// Writes the answer for a path as one line, the account in so many columns.
+pub(crate) fn line(account: &str, width: usize, answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
+    let width = width.max("account".len());
     let word = |can: Option<bool>| match can {
         Some(true) => "yes",
         Some(false) => "no",
         None => "?",
     };
-    let mut out = io::BufWriter::new(out);
-    for Told { account, answer } in told {
-        let can = answer.can;
-        let wanted = match answer.wanted.as_ref().map(|wanted| &wanted.is) {
-            None => "-",
-            Some(Match::AsWanted) => "yes",
-            Some(Match::TooLittle(_)) => "more",
-            Some(Match::TooMuch(_)) => "less",
-            Some(Match::Unknown) => "?",
-        };
-        writeln!(
-            out,
-            "{account:<width$}  {:<4}  {:<5}  {:<6}  {:<6}  {:<6}  {wanted:<6}  {}",
-            word(can.read),
-            word(can.write),
-            word(can.search),
-            word(can.create),
-            word(can.delete),
-            Shown(&answer.path)
-        )?;
-    }
-    out.flush()
+    let can = answer.can;
+    let wanted = match answer.wanted.as_ref().map(|wanted| &wanted.is) {
+        None => "-",
+        Some(Match::AsWanted) => "yes",
+        Some(Match::TooLittle(_)) => "more",
+        Some(Match::TooMuch(_)) => "less",
+        Some(Match::Unknown) => "?",
+    };
+    writeln!(
+        out,
+        "{account:<width$}  {:<4}  {:<5}  {:<6}  {:<6}  {:<6}  {wanted:<6}  {}",
+        word(can.read),
+        word(can.write),
+        word(can.search),
+        word(can.create),
+        word(can.delete),
+        Shown(&answer.path)
+    )
 }
 
-fn block(told: &Told, out: &mut dyn Write) -> io::Result<()> {
-    let Told { account, answer } = told;
+/// Writes the answer for a path, with what decides it and what makes it right.
+pub(crate) fn block(account: &str, answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
     let differs = answer.wanted.as_ref().is_some_and(Wanted::differs);
     let style = match () {
         () if !answer.is_complete() => ODD,
@@ -125,7 +113,7 @@ fn compared(account: &str, wanted: &Wanted) -> String {
         "r" => "read",
         _ => "nothing",
     };
-    let part = if wanted.part == "." { String::new() } else { format!(" {}", wanted.part) };
+    let part = if wanted.part.is_none() { String::new() } else { format!(" {}", wanted.part_shown()) };
     let wants = format!("{} ({}): {}{part} gives {account} {right}", site.name, wanted.phase, wanted.used_as);
     let acts = |acts: &[Act]| listed(&acts.iter().map(|act| act.word()).collect::<Vec<_>>(), "and");
     let window = if wanted.in_window && wanted.phase == Phase::Sealed {
@@ -328,6 +316,7 @@ pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mu
     }
     let says = [
         (Now::Wanted, "refused and wanted by its site file"),
+        (Now::Opened, "opened against its site file"),
         (Now::Unwanted, "refused as its site file says"),
         (Now::NoSite, "refused, of no site"),
         (Now::ReadsOnly, "readable"),
@@ -339,7 +328,7 @@ pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mu
         .filter(|(now, _)| of(*now) > 0)
         .map(|(now, words)| format!("{} {words}", number(of(*now))))
         .collect();
-    let style = if of(Now::Wanted) > 0 { BAD } else { ODD };
+    let style = if of(Now::Wanted) + of(Now::Opened) > 0 { BAD } else { ODD };
     let head = format!(
         "{} of {} in {}:",
         counted(all, "refusal", "refusals"),
@@ -351,7 +340,7 @@ pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mu
     for review in reviews {
         if last.replace(review.now) != Some(review.now) {
             writeln!(out)?;
-            wrapped(&styled(HEAD, heading(review.now)), "", "  ", out)?;
+            wrapped(&styled(HEAD, meaning(review.now)), "", "  ", out)?;
         }
         self::review(review, out)?;
     }
@@ -362,9 +351,10 @@ pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mu
     Ok(())
 }
 
-const fn heading(now: Now) -> &'static str {
+const fn meaning(now: Now) -> &'static str {
     match now {
         Now::Wanted => "Still refused, and the site file wants it",
+        Now::Opened => "Works by now, and the site file does not want it: somebody granted too much",
         Now::Unwanted => "Refused, and rightly: find out what asked for it; nothing is granted",
         Now::NoSite => "Refused, and no site file holds it; nothing is granted",
         Now::ReadsOnly => "Readable; if it was to be written, that stays refused, as the site file says",
@@ -398,7 +388,7 @@ fn review(review: &Review, out: &mut dyn Write) -> io::Result<()> {
     }
     if let Some(wanted) = &told.answer.wanted {
         wrapped(&compared(&told.account, wanted), "    ", "      ", out)?;
-        if review.now == Now::Wanted {
+        if matches!(review.now, Now::Wanted | Now::Opened) {
             mends(Some(wanted), out)?;
         }
     }

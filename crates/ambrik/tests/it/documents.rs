@@ -74,9 +74,14 @@ fn check(value: &Value, schema: &Value, root: &Value, at: &str) {
     }
 }
 
-fn document(host: &TestHost, words: &[&str], name: &str) -> Value {
+pub(crate) fn document(host: &TestHost, words: &[&str], name: &str) -> Value {
     let ran = host.run(&[words, &["--format", "json"]].concat());
-    let value: Value = serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}: {ran:?}"));
+    checked(&ran.out, name)
+}
+
+/// A document that is as its schema says.
+pub(crate) fn checked(text: &str, name: &str) -> Value {
+    let value: Value = serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"));
     let file = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schemas/{name}-1.json"));
     let schema: Value = serde_json::from_slice(&fs::read(file).unwrap()).unwrap();
     check(&value, &schema, &schema, name);

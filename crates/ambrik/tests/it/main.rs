@@ -14,3 +14,4 @@ mod script;
 mod servers;
 mod shown;
 mod survey;
+mod why;

@@ -73,6 +73,7 @@ fn the_help_of_every_command() {
         &["seal", "--help"],
         &["history", "--help"],
         &["undo", "--help"],
+        &["why", "--help"],
         &["demo", "--help"],
     ] {
         all.push_str(&host.run(words).out);
@@ -87,6 +88,9 @@ fn several_sites_end_with_a_count() {
     std::fs::create_dir_all(host.at("srv/www/notices")).unwrap();
     crate::host::give(&host.at("srv/www/notices"), 0, 0o755);
     host.site("notices", "");
+    let file = host.at("etc/ambrik/sites/notices.toml");
+    let text = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, text.replace("\"php\"", "\"user\"")).unwrap();
     let ran = host.run(&["audit"]);
     assert!(ran.out.contains("\nnotices: "), "{ran:?}");
     if is_root() {
