@@ -166,6 +166,9 @@ impl<'s> Judge<'s> {
             search = false;
             steps.push(own(false, Act::Execute, "its file system is mounted noexec".to_owned(), false));
         }
+        if facts.rights.lend_power(facts.kind) && search {
+            steps.push(own(false, Act::Execute, self.lent(facts), true));
+        }
         let write = writes && bar.is_none();
         let create = match makes {
             Some(makes) => makes && bar.is_none(),
@@ -184,6 +187,26 @@ impl<'s> Judge<'s> {
             chmod: Some(owns && bar.is_none() && !facts.append_only),
         };
         Target { can, steps: steps.into() }
+    }
+
+    /// What a program with special bits runs as.
+    fn lent(&self, facts: &Facts) -> String {
+        if self.setting.host.mount(facts).is_some_and(|mount| mount.no_suid) {
+            return "it has special bits, and its file system is mounted nosuid: they count for nothing".to_owned();
+        }
+        let rights = &facts.rights;
+        let accounts = self.setting.accounts;
+        let mut whose = Vec::new();
+        if rights.mode.has(Mode::SET_UID) {
+            whose.push(format!("user {}", accounts.user_shown(rights.uid)));
+        }
+        if rights.mode.has(Mode::SET_GID) {
+            whose.push(format!("group {}", accounts.group_shown(rights.gid)));
+        }
+        if rights.capabilities.is_some() {
+            whose.push("capabilities of its own".to_owned());
+        }
+        format!("whoever executes it gets the rights of {}", whose.join(", "))
     }
 
     /// Whether it owns something with this owner, or has the capability that stands for that.

@@ -129,6 +129,28 @@ pub struct Answer {
     pub wanted: Option<Wanted>,
 }
 
+/// A way from `/` down to a path.
+#[derive(Clone, Debug)]
+pub struct Way(Option<Arc<way::Passed>>);
+
+impl Way {
+    /// Whether it is the very same way: what is in one directory mostly shares it.
+    #[must_use]
+    pub fn is(&self, other: &Self) -> bool {
+        match (&self.0, &other.0) {
+            (Some(one), Some(other)) => Arc::ptr_eq(one, other),
+            (None, None) => true,
+            _ => false,
+        }
+    }
+
+    /// Its steps.
+    #[must_use]
+    pub fn steps(&self) -> Vec<Step> {
+        way::steps(self.0.as_ref())
+    }
+}
+
 /// The paths that an answer's own steps are about.
 #[derive(Clone, Debug)]
 struct Places {
@@ -141,15 +163,26 @@ impl Answer {
     /// The steps that decide, from `/` down.
     #[must_use]
     pub fn steps(&self) -> Vec<Step> {
-        let mut steps: Vec<Step> = way::steps(self.way.as_ref());
-        steps.extend(self.own.iter().map(|step| Step {
+        let mut steps = self.way().steps();
+        steps.extend(self.own_steps());
+        steps
+    }
+
+    /// The way to the path, which it may share with others.
+    #[must_use]
+    pub fn way(&self) -> Way {
+        Way(self.way.clone())
+    }
+
+    /// The steps about the path itself.
+    pub fn own_steps(&self) -> impl Iterator<Item = Step> + '_ {
+        self.own.iter().map(|step| Step {
             on_the_way: false,
             path: Arc::clone(if step.above { &self.at.above } else { &self.at.itself }),
             act: step.act,
             says: Arc::clone(&step.says),
             allows: step.allows,
-        }));
-        steps
+        })
     }
 
     /// Whether all that was asked could be told.

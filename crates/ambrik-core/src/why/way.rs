@@ -1,10 +1,12 @@
 //! The way to a path as a process of the account goes it (`path_resolution(7)`), each directory looked at once.
 
+use std::cell::OnceCell;
 use std::collections::{HashMap, VecDeque};
 use std::ffi::{CString, OsStr, OsString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
 use std::sync::Arc;
 
 use foldhash::fast::RandomState;
@@ -79,12 +81,38 @@ pub(super) fn obstacles(way: Option<&Arc<Passed>>) -> Vec<Arc<Dir>> {
 struct Spot {
     dir: Arc<Dir>,
     way: Option<Arc<Passed>>,
+    /// The way on through it, made when it is first gone.
+    onwards: OnceCell<Arc<Passed>>,
+}
+
+impl Spot {
+    fn new(dir: Arc<Dir>, way: Option<Arc<Passed>>) -> Self {
+        Self { dir, way, onwards: OnceCell::new() }
+    }
+
+    /// The way through it.
+    fn search(&self) -> Arc<Passed> {
+        let onwards = self.onwards.get_or_init(|| {
+            let (allows, says) = &self.dir.search;
+            let reached = self.way.as_ref().is_none_or(|passed| passed.reached) && *allows;
+            Arc::new(Passed {
+                before: self.way.clone(),
+                path: Arc::clone(&self.dir.path),
+                act: Act::Search,
+                says: Arc::clone(says),
+                allows: *allows,
+                reached,
+                dir: Some(Arc::clone(&self.dir)),
+            })
+        });
+        Arc::clone(onwards)
+    }
 }
 
 /// A directory that paths lead through as they are written.
 #[derive(Clone, Debug)]
 struct Prefix {
-    spot: Result<Spot, Arc<Stop>>,
+    spot: Result<Rc<Spot>, Arc<Stop>>,
     /// Where it stands in each site's policy.
     cursors: Arc<[Arc<Cursor>]>,
 }
@@ -122,7 +150,7 @@ pub struct Asker<'s> {
     near: Near,
     /// The directory that `near` stands in.
     stands_in: u64,
-    root: Result<Spot, Arc<Stop>>,
+    root: Result<Rc<Spot>, Arc<Stop>>,
     prefixes: HashMap<Vec<u8>, Prefix, RandomState>,
     last: Option<(Vec<u8>, Prefix)>,
     numbers: u64,
@@ -146,7 +174,7 @@ impl<'s> Asker<'s> {
         let root = setting.host.pin_root().map(|(handle, facts)| {
             let path: Arc<Path> = Path::new("/").into();
             let search = judge.search(&facts);
-            Spot { dir: Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), way: None }
+            Rc::new(Spot::new(Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), None))
         });
         let root =
             root.map_err(|errno| Arc::new(Stop { way: None, path: Path::new("/").into(), why: Why::Unseen(errno) }));
@@ -207,17 +235,17 @@ impl<'s> Asker<'s> {
             return Prefix { spot: self.root.clone(), cursors };
         };
         let above = self.prefix(above);
-        let spot = above.spot.and_then(|spot| self.enter(&spot, name, &mut 0).map_err(Arc::new));
+        let spot = above.spot.and_then(|spot| self.enter(&spot, name, &mut 0).map(Rc::new).map_err(Arc::new));
         let cursors = self.cursors_below(&above.cursors, name).into();
         Prefix { spot, cursors }
     }
 
     /// Goes from a directory into `name`, which must be a directory or lead to one.
     fn enter(&mut self, at: &Spot, name: &OsStr, links: &mut usize) -> Result<Spot, Stop> {
-        let way = search(at);
+        let way = at.search();
         if name == ".." {
             let dir = at.dir.above.as_ref().unwrap_or(&at.dir);
-            return Ok(Spot { dir: Arc::clone(dir), way: Some(way) });
+            return Ok(Spot::new(Arc::clone(dir), Some(way)));
         }
         let path: Arc<Path> = at.dir.path.join(name).into();
         let stop = |way: &Arc<Passed>, why: Why| Stop { way: Some(Arc::clone(way)), path: Arc::clone(&path), why };
@@ -236,7 +264,7 @@ impl<'s> Asker<'s> {
                     facts,
                     above: Some(Arc::clone(&at.dir)),
                 };
-                Ok(Spot { dir: Arc::new(dir), way: Some(way) })
+                Ok(Spot::new(Arc::new(dir), Some(way)))
             }
             Kind::Symlink => {
                 *links += 1;
@@ -268,12 +296,14 @@ impl<'s> Asker<'s> {
                 return Err(Stop { way: Some(Arc::clone(way)), path: Arc::clone(&stop.path), why });
             }
         };
-        Ok((Spot { dir, way: Some(Arc::clone(way)) }, components(&target).collect()))
+        Ok((Spot::new(dir, Some(Arc::clone(way))), components(&target).collect()))
     }
 
     /// What the last name of a path leads to; where it is a symlink, `link` is that one.
     fn goal(&mut self, at: &Spot, name: &OsStr, link: &mut Option<Goal>) -> Result<Goal, Stop> {
         let mut links = 0;
+        // What is asked about next in this directory goes the same way.
+        at.search();
         let mut spot = at.clone();
         let mut name = name.to_owned();
         loop {
@@ -314,7 +344,7 @@ impl<'s> Asker<'s> {
             let dir = spot.dir.above.clone().unwrap_or_else(|| Arc::clone(&spot.dir));
             return Ok(Goal { dir, path: Arc::clone(&spot.dir.path), way: spot.way, facts });
         }
-        let way = search(at);
+        let way = at.search();
         let path: Arc<Path> = at.dir.path.join(name).into();
         if self.stands_in != at.dir.number {
             // A pinned directory cannot be stood in on every system: then names are reached the other way.
@@ -440,21 +470,6 @@ fn split(path: &Path) -> (&Path, Option<&OsStr>) {
 fn root_goal(spot: &Spot) -> Goal {
     let facts = Facts { mounted: true, ..spot.dir.facts.clone() };
     Goal { dir: Arc::clone(&spot.dir), way: spot.way.clone(), path: Arc::clone(&spot.dir.path), facts }
-}
-
-/// The way through a directory.
-fn search(at: &Spot) -> Arc<Passed> {
-    let (allows, says) = &at.dir.search;
-    let reached = at.way.as_ref().is_none_or(|passed| passed.reached) && *allows;
-    Arc::new(Passed {
-        before: at.way.clone(),
-        path: Arc::clone(&at.dir.path),
-        act: Act::Search,
-        says: Arc::clone(says),
-        allows: *allows,
-        reached,
-        dir: Some(Arc::clone(&at.dir)),
-    })
 }
 
 fn components(path: &Path) -> impl DoubleEndedIterator<Item = OsString> {

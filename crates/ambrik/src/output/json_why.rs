@@ -4,8 +4,9 @@ use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io::{self, Write};
 
-use ambrik_core::why::{Act, Answer, By, Everything, Match, Now, Remedy, Step, Through, Wanted};
+use ambrik_core::why::{Act, Answer, By, Everything, Match, Now, Remedy, Step, Through, Wanted, Way};
 use serde::Serialize;
+use serde::ser::{Error as _, SerializeSeq as _};
 use serde_json::value::{RawValue, to_raw_value};
 
 use super::json::{Each, PathText, print};
@@ -33,23 +34,40 @@ struct AnswerDocument<'a> {
     delete: Option<bool>,
     link: Option<bool>,
     chmod: Option<bool>,
-    steps: Steps,
+    steps: Steps<'a>,
     wanted: Option<WantedDocument<'a>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     refused: Option<RefusedDocument>,
 }
 
-/// Steps, each made while it is written.
-struct Steps(Vec<Step>);
+/// The steps of an answer, each made while it is written.
+struct Steps<'a>(Option<&'a Answer>);
 
-impl Serialize for Steps {
+thread_local! {
+    /// The way of the last answer, ready to be written: the next path is mostly in the same directory.
+    static LAST: RefCell<Option<(Way, Vec<Box<RawValue>>)>> = const { RefCell::new(None) };
+}
+
+impl Serialize for Steps<'_> {
     fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_seq(self.0.iter().map(|step| StepDocument {
-            path: PathText::of(&step.path),
-            act: step.act.word(),
-            says: &step.says,
-            allows: step.allows,
-        }))
+        let mut list = serializer.serialize_seq(None)?;
+        let Some(answer) = self.0 else { return list.end() };
+        LAST.with_borrow_mut(|last| {
+            let way = answer.way();
+            let raw = match last {
+                Some((known, raw)) if known.is(&way) => raw,
+                last => {
+                    let steps = way.steps();
+                    let raw: Result<_, _> = steps.iter().map(|step| to_raw_value(&StepDocument::of(step))).collect();
+                    &mut last.insert((way, raw.map_err(S::Error::custom)?)).1
+                }
+            };
+            raw.iter().try_for_each(|step| list.serialize_element(step))
+        })?;
+        for step in answer.own_steps() {
+            list.serialize_element(&StepDocument::of(&step))?;
+        }
+        list.end()
     }
 }
 
@@ -60,6 +78,13 @@ struct StepDocument<'a> {
     act: &'static str,
     says: &'a str,
     allows: Option<bool>,
+}
+
+impl<'a> StepDocument<'a> {
+    fn of(step: &'a Step) -> Self {
+        let path = PathText::of(&step.path);
+        Self { path, act: step.act.word(), says: &step.says, allows: step.allows }
+    }
 }
 
 #[derive(Serialize)]
@@ -149,7 +174,7 @@ fn document<'a>(account: &'a str, answer: &'a Answer, refused: Option<RefusedDoc
         delete: can.delete,
         link: can.link,
         chmod: can.chmod,
-        steps: Steps(answer.steps()),
+        steps: Steps(Some(answer)),
         wanted: answer.wanted.as_ref().map(wanted),
         refused,
     }
@@ -168,7 +193,7 @@ fn nobody(review: &Review, refused: RefusedDocument) -> AnswerDocument<'_> {
         delete: None,
         link: None,
         chmod: None,
-        steps: Steps(Vec::new()),
+        steps: Steps(None),
         wanted: None,
         refused: Some(refused),
     }

@@ -6,7 +6,7 @@ use std::path::Path;
 use ambrik_core::entry::Kind;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Phase;
-use ambrik_core::why::{Act, Answer, Everything, Folder, Match, Now, Remedy, Step, Wanted};
+use ambrik_core::why::{Act, Answer, Everything, Folder, Match, Now, Remedy, RunsPhp, Step, Wanted};
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
@@ -230,19 +230,14 @@ pub(crate) fn everything(found: &Everything, account: &str, out: &mut dyn Write)
         _ => format!("{account} can {verb} {} of {}, {more}", number(able), paths(total)),
     };
     let style = if too_many > 0 { BAD } else { GOOD };
-    wrapped(&format!("{}: {}", styled(HEAD, site), styled(style, &says)), "", "  ", out)?;
-    if let Some(runs) = found.runs_php.as_ref().filter(|runs| !runs.folders.is_empty()) {
-        let names: Vec<String> = runs.folders.iter().take(4).map(|path| folder(path)).collect();
-        let more = if runs.folders.len() > 4 { format!(" and {} more", runs.folders.len() - 4) } else { String::new() };
-        let how = match &runs.server {
-            Some(server) => format!("{server} runs PHP there, by its configuration"),
-            None => "no web server's configuration is known, so it is taken to run PHP there".into(),
-        };
-        let line = format!(
-            "a PHP file that it writes into {}{more} would be run: {how}. Whoever gets into PHP stays there",
-            names.join(", ")
-        );
-        wrapped(&styled(BAD, &line), "  ", "  ", out)?;
+    let numbers = styled(style, &says);
+    match found.runs_php.as_ref().filter(|runs| !runs.folders.is_empty()) {
+        Some(runs) => {
+            let first = styled(BAD, &run_as_php(account, runs));
+            wrapped(&format!("{}: {first}", styled(HEAD, site)), "", "  ", out)?;
+            wrapped(&numbers, "  ", "  ", out)?;
+        }
+        None => wrapped(&format!("{}: {numbers}", styled(HEAD, site)), "", "  ", out)?,
     }
     writeln!(out)?;
     let mut rows = table(&["part", "use", "paths", verb, "should"]);
@@ -278,6 +273,17 @@ pub(crate) fn everything(found: &Everything, account: &str, out: &mut dyn Write)
         writeln!(out, "  {}", styled(FAINT, &format!("and {more} more; --format json lists every path")))?;
     }
     Ok(())
+}
+
+/// What an intruder makes of it: code of his own that is run.
+fn run_as_php(account: &str, runs: &RunsPhp) -> String {
+    let names: Vec<String> = runs.folders.iter().take(4).map(|path| folder(path)).collect();
+    let more = if runs.folders.len() > 4 { format!(" and {} more", runs.folders.len() - 4) } else { String::new() };
+    let how = match &runs.server {
+        Some(server) => format!("{server} runs PHP there, by its configuration"),
+        None => "no configuration of a web server tells otherwise".into(),
+    };
+    format!("PHP code that {account} writes into {}{more} is run: {how}", names.join(", "))
 }
 
 /// What can be done in a directory.
