@@ -40,6 +40,7 @@ ambrik demo $demo --build-only > /dev/null
 picture accounts 13 "$(prompt "ambrik --host $demo accounts")"
 picture survey 32 "$(prompt "ambrik --host $demo survey /srv/www/berths")"
 picture audit 47 "$(prompt "ambrik --host $demo audit tidewatch") | head -n 45"
+picture why 31 "$(prompt "ambrik --host $demo why /srv/www/tidewatch/data/lock"); echo; $(prompt "ambrik --host $demo why --writable tidewatch")"
 picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"
 ambrik --host $demo set berths --yes > /dev/null
 picture seal 16 "$(prompt "ambrik --host $demo seal berths --yes")"

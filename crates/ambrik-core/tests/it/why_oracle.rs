@@ -264,6 +264,35 @@ fn root_without_its_capabilities_is_an_account_like_others() {
     assert_eq!(reads(&bare), Some(true));
 }
 
+/// Found by the test above: a further name takes reading and writing at once, which two groups do not add up to.
+#[test]
+fn two_rights_of_two_groups_give_no_further_name() {
+    if !crate::host::is_root() {
+        return;
+    }
+    let dir = tempfile::tempdir().unwrap();
+    fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o777)).unwrap();
+    let path = dir.path().join("file");
+    fs::write(&path, "x").unwrap();
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o660)).unwrap();
+    let entry = |tag: Tag, perm: Perm| ambrik_core::acl::Entry { tag, perm };
+    let list = Acl::new([
+        entry(Tag::Owner, Perm::RW),
+        entry(Tag::OwningGroup, Perm::NONE),
+        entry(Tag::Group(Gid(61_002)), Perm::R),
+        entry(Tag::Group(Gid(61_003)), Perm::W),
+        entry(Tag::Mask, Perm::RW),
+        entry(Tag::Other, Perm::NONE),
+    ]);
+    crate::attributes::set(&path, ACCESS_ATTRIBUTE, &list.unwrap().to_attribute());
+    let ids = Ids::new(Uid(61_001), Gid(61_002), [Gid(61_003)]);
+    let host = Host::this().unwrap();
+    let setting = Setting { host: &host, accounts: &Accounts::from_texts("", ""), holders: &[] };
+    let can = ask_all(setting, &subject(ids.clone()), std::slice::from_ref(&path), 1)[0].can;
+    let kernel = as_account(&ids, move || one(&path, 0, path.parent().unwrap()));
+    assert_eq!((can.read, can.write, can.link), (Some(kernel[0]), Some(kernel[1]), Some(kernel[5])));
+}
+
 /// Mounts forbid what modes allow.
 #[test]
 fn mount_options_count() {

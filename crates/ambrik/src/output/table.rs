@@ -1,5 +1,7 @@
 //! Tables without lines: columns side by side, as wide as what is in them.
 
+use std::cell::RefCell;
+use std::collections::HashMap;
 use std::io::{self, Write};
 
 use anstyle::{AnsiColor, Style};
@@ -49,18 +51,35 @@ pub(crate) fn write(table: &mut Table, right_aligned: &[usize], indent: &str, ou
     Ok(())
 }
 
+thread_local! {
+    /// Texts that were wrapped lately: long lists say the same again and again.
+    static WRAPPED: RefCell<HashMap<String, String>> = RefCell::default();
+}
+/// As many are kept.
+const KEPT: usize = 256;
+
 /// Writes a text in lines of at most [`WIDTH`], the first after `first`, the others after `rest`.
 pub(crate) fn wrapped(text: &str, first: &str, rest: &str, out: &mut dyn Write) -> io::Result<()> {
     if first.len() + text.len() <= WIDTH && !text.contains('\n') {
         return writeln!(out, "{first}{}", text.trim_end());
     }
-    // Words such as `r-x` and names of paths stay whole.
-    let whole = textwrap::WordSplitter::NoHyphenation;
-    let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest).word_splitter(whole);
-    for line in textwrap::wrap(text, options) {
-        writeln!(out, "{line}")?;
-    }
-    Ok(())
+    WRAPPED.with_borrow_mut(|known| {
+        let key = [first, rest, text].join("\0");
+        if let Some(lines) = known.get(&key) {
+            return out.write_all(lines.as_bytes());
+        }
+        // Words such as `r-x` and names of paths stay whole.
+        let whole = textwrap::WordSplitter::NoHyphenation;
+        let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest).word_splitter(whole);
+        let mut lines = textwrap::wrap(text, options).join("\n");
+        lines.push('\n');
+        out.write_all(lines.as_bytes())?;
+        if known.len() >= KEPT {
+            known.clear();
+        }
+        known.insert(key, lines);
+        Ok(())
+    })
 }
 
 /// A text cut to `width` characters; where it is longer, the middle is left out.

@@ -129,9 +129,17 @@ fn compared(account: &str, wanted: &Wanted) -> String {
     }
 }
 
+/// A line about a step, or about several that are alike.
+struct Line {
+    allows: Option<bool>,
+    acts: String,
+    says: String,
+}
+
 /// The steps: those on the way that let the account through in one line, each obstacle in its own.
 fn steps(answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
     let steps = answer.steps();
+    let mut lines: Vec<Line> = Vec::new();
     let mut through: Vec<&Step> = Vec::new();
     let mut alike: Vec<(Vec<Act>, &Step)> = Vec::new();
     for step in &steps {
@@ -140,8 +148,9 @@ fn steps(answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
             continue;
         }
         if step.on_the_way {
-            passed(&mut through, out)?;
-            one(&[step.act], step, answer, out)?;
+            lines.extend(passed(&through));
+            through.clear();
+            lines.push(one(&[step.act], step, answer));
             continue;
         }
         // That something is not executed needs no line, nor that it can be removed: the verdict tells that.
@@ -156,24 +165,36 @@ fn steps(answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
             None => alike.push((vec![step.act], step)),
         }
     }
-    passed(&mut through, out)?;
-    alike.iter().try_for_each(|(acts, step)| one(acts, step, answer, out))
+    lines.extend(passed(&through));
+    lines.extend(alike.iter().map(|(acts, step)| one(acts, step, answer)));
+    let width = lines.iter().map(|line| line.acts.len()).max().unwrap_or(0);
+    let rest = " ".repeat(width + 9);
+    for Line { allows, acts, says } in &lines {
+        let (style, word) = match allows {
+            Some(true) => (GOOD, "yes"),
+            Some(false) => (BAD, "no"),
+            None => (ODD, "?"),
+        };
+        let first = format!("  {}  {acts:<width$}  ", styled(style, &format!("{word:<3}")));
+        wrapped(says, &first, &rest, out)?;
+    }
+    Ok(())
 }
 
-fn passed(through: &mut Vec<&Step>, out: &mut dyn Write) -> io::Result<()> {
-    let line = match through.as_slice() {
-        [] => return Ok(()),
+/// Directories that let the account through, as one line.
+fn passed(through: &[&Step]) -> Option<Line> {
+    let says = match through {
+        [] => return None,
         [one] => format!("{}: {}", Shown(&one.path), one.says),
         [first, .., last] => {
             let count = through.len();
             format!("{} to {}: {count} directories, and all let it through", Shown(&first.path), Shown(&last.path))
         }
     };
-    through.clear();
-    stepped(Some(true), "search", &line, out)
+    Some(Line { allows: Some(true), acts: "search".into(), says })
 }
 
-fn one(acts: &[Act], step: &Step, answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
+fn one(acts: &[Act], step: &Step, answer: &Answer) -> Line {
     let itself = answer.leads_to.as_deref().unwrap_or(&answer.path);
     let says = if &*step.path == itself && !step.on_the_way {
         step.says.to_string()
@@ -181,17 +202,7 @@ fn one(acts: &[Act], step: &Step, answer: &Answer, out: &mut dyn Write) -> io::R
         format!("{}: {}", Shown(&step.path), step.says)
     };
     let acts: Vec<&str> = acts.iter().map(|act| act.word()).collect();
-    stepped(step.allows, &acts.join(", "), &says, out)
-}
-
-fn stepped(allows: Option<bool>, acts: &str, says: &str, out: &mut dyn Write) -> io::Result<()> {
-    let (style, word) = match allows {
-        Some(true) => (GOOD, "yes"),
-        Some(false) => (BAD, "no"),
-        None => (ODD, "?"),
-    };
-    let first = format!("  {}  {acts:<7}  ", styled(style, &format!("{word:<3}")));
-    wrapped(says, &first, "                ", out)
+    Line { allows: step.allows, acts: acts.join(", "), says }
 }
 
 /// What makes it right.
@@ -259,14 +270,12 @@ pub(crate) fn everything(found: &Everything, account: &str, out: &mut dyn Write)
     if !found.folders.is_empty() {
         writeln!(out)?;
     }
+    let width = found.folders.iter().take(SHOWN).map(|one| folder(&one.path).chars().count()).max();
+    let width = width.unwrap_or(0).min(48);
     for one in found.folders.iter().take(SHOWN) {
-        let what = in_folder(one, found.act);
-        writeln!(
-            out,
-            "  {}  {}",
-            folder(&one.path),
-            cut(&what, WIDTH.saturating_sub(folder(&one.path).chars().count() + 4))
-        )?;
+        let path = folder(&one.path);
+        let room = WIDTH.saturating_sub(path.chars().count().max(width) + 4);
+        writeln!(out, "  {path:<width$}  {}", cut(&in_folder(one, found.act), room))?;
     }
     if found.folders.len() > SHOWN {
         let more = counted(count(found.folders.len() - SHOWN), "directory", "directories");
