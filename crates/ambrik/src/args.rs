@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    accounts::AccountsArgs, audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, seal::SealArgs, set::SetArgs,
-    survey::SurveyArgs, undo::UndoArgs, why::WhyArgs,
+    accounts::AccountsArgs, audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, open::OpenArgs, seal::SealArgs,
+    set::SetArgs, survey::SurveyArgs, undo::UndoArgs, why::WhyArgs,
 };
 
 /// Say what each part of a PHP site is for; Ambrik works out who may do what, makes it so, proves it, and takes it back
@@ -95,6 +95,7 @@ pub(crate) enum Command {
     Survey(SurveyArgs),
     Audit(AuditArgs),
     Set(SetArgs),
+    Open(OpenArgs),
     Seal(SealArgs),
     Why(WhyArgs),
     History(HistoryArgs),

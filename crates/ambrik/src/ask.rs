@@ -5,12 +5,17 @@ use std::io::{self, BufRead as _, IsTerminal as _};
 use crate::failure::Failure;
 use crate::session::Session;
 
+/// Whether there is a terminal to ask on.
+pub(crate) fn can_ask() -> bool {
+    io::stdin().is_terminal() && io::stderr().is_terminal()
+}
+
 /// Whether to go on: `--yes` says so, a terminal is asked, and without either nothing is done.
 pub(crate) fn go_on(session: &mut Session<'_>, yes: bool, question: &str) -> Result<bool, Failure> {
     if yes {
         return Ok(true);
     }
-    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+    if !can_ask() {
         return Err(Failure::usage(
             "nothing was changed: there is no terminal to ask on; say --yes, or look first with --preview",
         ));

@@ -12,7 +12,7 @@ use ambrik_core::audit::Setting;
 use ambrik_core::change::{ChangeSet, Ledger, SitePhase, StateDir, StateError};
 use ambrik_core::host::Detector;
 use ambrik_core::shown::Shown;
-use ambrik_core::site::{self, Site};
+use ambrik_core::site::{self, Phase, Site};
 use ambrik_core::tree::{Host, Progress};
 use anstream::adapter::StripBytes;
 
@@ -195,6 +195,20 @@ impl<'s> Session<'s> {
             matches!(below.first(), None | Some(b'/')).then(|| Path::new("/").join(OsStr::from_bytes(below)))
         });
         Ok(below.unwrap_or(clean))
+    }
+
+    /// Whether it is this host that is looked at.
+    pub(crate) const fn is_this_host(&self) -> bool {
+        self.host.is_none()
+    }
+
+    /// The options that lead another run to the same sites and the same state directory.
+    pub(crate) fn place_arguments(&self) -> Vec<String> {
+        let absolute = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        [("--sites", &self.sites), ("--state", &self.state)]
+            .into_iter()
+            .flat_map(|(option, path)| [option.to_owned(), absolute(path).display().to_string()])
+            .collect()
     }
 
     /// The site file of this name in the sites directory.
@@ -385,6 +399,15 @@ pub(crate) struct Records {
 }
 
 impl Records {
+    /// A site's phase, and, where it is open, a word about until when.
+    pub(crate) fn phase_told(&self, site: &str, session: &mut Session<'_>) -> Result<SitePhase, Failure> {
+        let phase = self.phase(site)?;
+        if let (Phase::Open, Some(until)) = (phase.phase, phase.until) {
+            session.say(&format!("{site}: {}", crate::output::open_until(until)));
+        }
+        Ok(phase)
+    }
+
     /// A site's phase.
     pub(crate) fn phase(&self, site: &str) -> Result<SitePhase, Failure> {
         match &self.ledger {

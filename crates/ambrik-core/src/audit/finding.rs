@@ -70,6 +70,11 @@ pub(super) struct Findings {
 }
 
 impl Findings {
+    /// Findings that are there already.
+    pub(super) const fn of(list: Vec<Finding>) -> Self {
+        Self { list, places: BTreeMap::new() }
+    }
+
     /// The place in the list of the finding with this slot.
     fn place(&mut self, slot: Slot) -> usize {
         let Slot { check, part, accepted, above } = slot;

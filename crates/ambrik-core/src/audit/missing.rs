@@ -16,6 +16,8 @@ pub(crate) struct ToMake {
     pub(crate) part: Option<usize>,
     pub(crate) kind: Kind,
     pub(crate) rights: Arc<Rights>,
+    /// The sample that it is copied from, relative to the root.
+    pub(crate) sample: Option<PathBuf>,
 }
 
 /// What a part without wildcards names.
@@ -35,7 +37,8 @@ pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize
         .map(|path| {
             let context = policy.at(path).context;
             let rights = if context.ours { solver.solve(policy, &context, Shape::Directory) } else { solver.way_in() };
-            ToMake { path: path.to_owned(), part: context.part, kind: Kind::Directory, rights: Arc::new(rights) }
+            let (path, part) = (path.to_owned(), context.part);
+            ToMake { path, part, kind: Kind::Directory, rights: Arc::new(rights), sample: None }
         })
         .collect();
     let of_part = &policy.site().parts[part];
@@ -43,7 +46,7 @@ pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize
     let file = of_part.from.is_some() || (of_part.used_as == Use::Secret && path.extension().is_some());
     let (kind, shape) = if file { (Kind::File, Shape::File) } else { (Kind::Directory, Shape::Directory) };
     let rights = Arc::new(solver.solve(policy, &policy.at(&path).context, shape));
-    made.push(ToMake { path, part: Some(part), kind, rights });
+    made.push(ToMake { path, part: Some(part), kind, rights, sample: of_part.from.clone() });
     made
 }
 

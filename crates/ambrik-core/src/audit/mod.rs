@@ -22,7 +22,7 @@ use crate::site::{Phase, Site};
 use crate::tree::{Dir, Failure, Host, Op, Progress, Trouble, WayError, walk};
 use crate::want::Solver;
 
-use finding::{Findings, Found, collect, hard_links};
+use finding::{Findings, Found, Slot, collect, hard_links};
 use missing::{ToMake, missing_parts, to_make};
 use start::{begin, not_seen, start};
 
@@ -151,6 +151,22 @@ impl Audit {
         finding.check.remedy_for(&self.site)
     }
 
+    /// Adds the finding that the site's window ended at `until`.
+    #[must_use]
+    pub fn overdue_since(mut self, until: jiff::Timestamp, today: Date) -> Self {
+        let mut findings = Findings::of(std::mem::take(&mut self.findings));
+        let root = self.site.root.clone();
+        let check = &crate::check::WINDOW_OVERDUE;
+        let holds = |accept: &crate::site::Accept| {
+            accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&root)
+        };
+        let accepted = self.site.accepts.iter().position(holds);
+        let slot = Slot { check, part: None, accepted, above: false };
+        findings.add(slot, Reason::Says(format!("since {}", until.strftime("%Y-%m-%d %H:%M UTC"))), Found::Path(root));
+        self.findings = findings.sorted();
+        self
+    }
+
     /// Whether there were paths that could not be looked at.
     #[must_use]
     pub fn is_complete(&self) -> bool {
@@ -256,7 +272,9 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let walked = walk(dirs, inspectors, setting.progress);
     let missing = missing_parts(setting.host, site);
     let merged = Merged::of(walked.visitors);
-    let wanted = missing.iter().filter(|&&part| site.parts[part].create);
+    // Samples are copied for the installer only.
+    let copied = |part: &usize| phase == Phase::Open && site.parts[*part].from.is_some();
+    let wanted = missing.iter().filter(|&&part| site.parts[part].create || copied(&part));
     let to_make = wanted.flat_map(|&part| to_make(setting.host, &policy, &solver, part)).collect();
     unseen.extend(merged.unseen);
     let mut audit = Audit {

@@ -1,10 +1,12 @@
 //! Changes: planned from an audit, recorded in the ledger, made through handles, read back, and taken back.
 
+mod afterwards;
 mod folder;
 mod keepsake;
 mod ledger;
 mod plan;
 mod rights;
+mod sample;
 mod state;
 mod undo;
 
@@ -29,10 +31,11 @@ use keepsake::{Packed, Packer};
 use ledger::Entry;
 use rights::{ChangeTime, Turn};
 
-pub use ledger::{ChangeSet, Ledger, LedgerError, SitePhase};
+pub use afterwards::{Afterwards, Appeared, Proof, afterwards, prove};
+pub use ledger::{ChangeSet, Ledger, LedgerError, SitePhase, Window, deployments};
 pub use plan::{Creation, Group, Plan, Removal};
 pub use state::{SiteLock, StateDir, StateError};
-pub use undo::{UndoError, UndoPlan, plan_undo, undo};
+pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
 
 /// What is needed to change a disk.
 #[derive(Debug)]
@@ -112,6 +115,9 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
     let bases = bases(&plan.audit.starts).map_err(|_| ChangeError::RootReplaced)?;
     let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
+    if let Some(window) = &plan.window {
+        entry.window(window)?;
+    }
     for creation in &plan.creations {
         match create(creation, plan.audit.site.keeper.ids.uid, means.host, &mut entry)? {
             Ok(()) => outcome.done += 1,
@@ -317,7 +323,7 @@ fn create(
         Err(WayError::NoDirectory(_) | WayError::Loop(_)) => return Ok(Err(Failure::Os(Op::Create, Errno::NOTDIR))),
     };
     let path = parent.path.join(name);
-    entry.creation(&path, creation.kind, &creation.rights)?;
+    entry.creation(&path, creation.kind, &creation.rights, &creation.content)?;
     Ok(make(&parent.handle, name, creation))
 }
 
@@ -331,7 +337,9 @@ fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result
         sys::create_file(parent, &name).map_err(made)?
     };
     let facts = rights::facts(&handle)?;
-    let dressed = rights::write(&handle, facts.kind, &facts.rights, &creation.rights);
+    // Nobody but the caller can open it before it is dressed.
+    let filled = sys::write_all(&handle, &creation.content).map_err(made);
+    let dressed = filled.and_then(|()| rights::write(&handle, facts.kind, &facts.rights, &creation.rights));
     if dressed.is_err() {
         // Half made is worse than missing. It is empty; if it cannot go either, the failure told is the first.
         let _ = sys::unlink(parent, &name, facts.kind == Kind::Directory);

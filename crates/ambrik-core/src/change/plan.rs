@@ -5,6 +5,7 @@ use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use super::Window;
 use super::keepsake::Packer;
 use super::rights::Turn;
 use crate::audit::Audit;
@@ -23,11 +24,13 @@ pub struct Plan {
     pub command: &'static str,
     /// The site's phase now.
     pub phase_before: Phase,
+    /// The window that it opens or extends.
+    pub window: Option<Window>,
     /// What is made.
     pub creations: Vec<Creation>,
     /// What is removed.
     pub removals: Vec<Removal>,
-    /// What should be removed, and cannot be put into a keepsake.
+    /// What should be removed, and cannot be put into a keepsake; what should be made, and has no sample.
     pub kept: Vec<(PathBuf, Failure)>,
 }
 
@@ -42,6 +45,10 @@ pub struct Creation {
     pub part: Option<usize>,
     /// What it is made with.
     pub rights: Arc<Rights>,
+    /// The sample that it is copied from, relative to the root.
+    pub from: Option<PathBuf>,
+    /// What is written to it.
+    pub(crate) content: Vec<u8>,
 }
 
 /// A path that is removed, with everything in it.
@@ -84,8 +91,15 @@ impl Plan {
     /// What `set` would do.
     #[must_use]
     pub fn set(audit: Audit, phase_before: Phase) -> Self {
-        let creations = creations(&audit);
-        Self { audit, command: "set", phase_before, creations, removals: Vec::new(), kept: Vec::new() }
+        let (creations, kept) = creations(&audit);
+        Self { audit, command: "set", phase_before, window: None, creations, removals: Vec::new(), kept }
+    }
+
+    /// What `open` would do, by an audit for an open site: what is missing is made, samples are copied, and php gets to
+    /// write what the window is for.
+    #[must_use]
+    pub fn open(audit: Audit, phase_before: Phase, window: Window) -> Self {
+        Self { command: "open", window: Some(window), ..Self::set(audit, phase_before) }
     }
 
     /// What `seal` would do: `set`, and installers and left-overs removed, but for what `leave` names.
@@ -94,7 +108,7 @@ impl Plan {
         let mut plan = Self { command: "seal", ..Self::set(audit, phase_before) };
         let (removals, kept) = removals(&plan.audit, leave);
         plan.removals = removals;
-        plan.kept = kept;
+        plan.kept.extend(kept);
         plan
     }
 
@@ -192,18 +206,32 @@ fn turn(deviant: &Deviant) -> Option<Turn> {
     Some(Turn { id: *id, kind: verdict.kind, links: *links, before: Arc::clone(&verdict.rights), after, left: None })
 }
 
-/// The parts with `create` that are missing, and the directories that lead there, the upper ones first.
-fn creations(audit: &Audit) -> Vec<Creation> {
-    let made = audit.to_make.iter().map(|made| Creation {
-        path: made.path.clone(),
-        kind: made.kind,
-        part: made.part,
-        rights: Arc::clone(&made.rights),
-    });
-    let mut creations: Vec<Creation> = made.collect();
+/// The missing parts that are to be made, and the directories that lead there, the upper ones first; and those whose
+/// sample cannot be read.
+fn creations(audit: &Audit) -> (Vec<Creation>, Vec<(PathBuf, Failure)>) {
+    let mut creations: Vec<Creation> = Vec::new();
+    let mut without_sample = Vec::new();
+    for made in &audit.to_make {
+        let from = made.sample.clone();
+        let content = match &from {
+            None => Ok(Vec::new()),
+            Some(sample) => super::sample::read(audit, sample),
+        };
+        match content {
+            Ok(content) => creations.push(Creation {
+                path: made.path.clone(),
+                kind: made.kind,
+                part: made.part,
+                rights: Arc::clone(&made.rights),
+                from,
+                content,
+            }),
+            Err(failure) => without_sample.push((made.path.clone(), failure)),
+        }
+    }
     creations.sort_by(|a, b| a.path.cmp(&b.path));
     creations.dedup_by(|a, b| a.path == b.path);
-    creations
+    (creations, without_sample)
 }
 
 fn removals(audit: &Audit, leave: &[PathBuf]) -> (Vec<Removal>, Vec<(PathBuf, Failure)>) {

@@ -21,6 +21,9 @@ pub struct UndoPlan {
     pub set: ChangeSet,
     /// Whether it was stopped in the middle.
     pub interrupted: bool,
+    /// Whether all later change sets of the site are taken back as well: then what was written meanwhile to a file that
+    /// it made goes, into a keepsake.
+    pub with_later: bool,
     turns: Vec<TurnRow>,
     removals: Vec<RemovalRow>,
     creations: Vec<CreationRow>,
@@ -58,7 +61,16 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     }
     let (turns, removals) = (ledger.turns(set.id)?, ledger.removals(set.id)?);
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
-    Ok(UndoPlan { interrupted: set.ended.is_none(), set, turns, removals, creations, restorings })
+    Ok(UndoPlan { interrupted: set.ended.is_none(), with_later: false, set, turns, removals, creations, restorings })
+}
+
+/// The change sets to be taken back, the newest first, so that a site is as it was before change set `id`.
+pub fn since(ledger: &Ledger, id: i64) -> Result<Vec<i64>, UndoError> {
+    let sets = ledger.change_sets()?;
+    let first = sets.iter().find(|set| set.id == id).ok_or(UndoError::Unknown(id))?;
+    let of_site = sets.iter().filter(|set| set.site == first.site && set.id >= id);
+    let in_force: Vec<i64> = of_site.filter(|s| s.undone_by.is_none() && s.undoes.is_none()).map(|s| s.id).collect();
+    if in_force.is_empty() { Err(UndoError::Nothing) } else { Ok(in_force) }
 }
 
 impl UndoPlan {
@@ -127,6 +139,7 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let mut gone: Vec<&Path> = Vec::new();
     // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
     for creation in plan.creations.iter().rev() {
+        let force = force || (plan.with_later && creation.kind == crate::entry::Kind::File);
         match untouched(creation, &gone, &bases, force) {
             Ok(()) => gone.push(&creation.path),
             Err(failure) => outcome.fail(creation.path.clone(), failure),
@@ -270,13 +283,18 @@ fn untouched(creation: &CreationRow, gone: &[&Path], bases: &[OwnedFd], force: b
             let names = names.map_err(|errno| Failure::Os(Op::List, errno))?;
             names.iter().all(|name| gone.contains(&&*creation.path.join(as_os(name))))
         }
-        _ => now.size == 0,
+        _ => is_as_made(dir, &name, &creation.content),
     };
     if now.kind != creation.kind || !is(&now.rights, &creation.rights, now.kind) {
         return Err(Failure::NotOurs("its owner or mode was changed; --force decides".into()));
     }
     if !empty {
-        return Err(Failure::NotOurs("it is no longer empty; --force decides".into()));
+        return Err(Failure::NotOurs("something was written to it since; --force decides".into()));
     }
     Ok(())
+}
+
+/// Whether a file that was made holds what was written to it then.
+fn is_as_made(dir: impl AsFd, name: &CStr, content: &[u8]) -> bool {
+    sys::open_file(dir, name).and_then(|file| sys::content(file, content.len())).is_ok_and(|now| now == content)
 }

@@ -200,6 +200,7 @@ pub(crate) struct PathCase<'a> {
 /// Every check, in the order in which findings of the same severity are shown.
 pub static CATALOGUE: &[&Check] = &[
     &site::PHP_IS_ROOT,
+    &site::WINDOW_OVERDUE,
     &writes::PHP_WRITES_CODE,
     &writes::PHP_WRITES_SECRET,
     &writes::EVERYONE_WRITES,
@@ -228,7 +229,7 @@ pub static CATALOGUE: &[&Check] = &[
 
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
-pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE};
+pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE, WINDOW_OVERDUE};
 pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE};
 
 /// The check with this name.

@@ -35,6 +35,15 @@ pub(crate) static SERVED_TOO_WIDE: Check = Check {
     }),
 };
 
+pub(crate) static WINDOW_OVERDUE: Check = Check {
+    name: "window-overdue",
+    severity: Severity::High,
+    wrong: "an install or upgrade window is past its end",
+    lets: "PHP may still write its settings, and whoever gets into PHP may too",
+    remedy: Remedy::Seal,
+    judge: Judge::Audit,
+};
+
 pub(crate) static COULD_NOT_LOOK: Check = Check {
     name: "could-not-look",
     severity: Severity::Medium,

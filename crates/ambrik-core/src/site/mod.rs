@@ -233,6 +233,21 @@ impl Accept {
 }
 
 impl Site {
+    /// The site as it is in a window for these parts only: to all others php may write only what it always may, and
+    /// nothing of them is made.
+    #[must_use]
+    pub fn open_for(&self, parts: &[String]) -> Self {
+        let mut site = self.clone();
+        for part in site.parts.iter_mut().filter(|part| !parts.contains(&part.shown)) {
+            if part.write == Write::Install {
+                part.write = Write::Never;
+            }
+            part.from = None;
+            part.create = false;
+        }
+        site
+    }
+
     /// The paths that the site's absolute parts name, and its root: where its tree is.
     pub fn outside_parts(&self) -> impl Iterator<Item = &Part> {
         self.parts.iter().filter(|part| !part.pattern.is_below(&self.root))

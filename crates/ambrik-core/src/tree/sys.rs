@@ -248,6 +248,15 @@ pub(crate) fn content(file: impl AsFd, longest: usize) -> Result<Vec<u8>, Errno>
     }
 }
 
+/// Writes all of `bytes` to a file opened for writing; nothing where there are none.
+pub(crate) fn write_all(file: impl AsFd, mut bytes: &[u8]) -> Result<(), Errno> {
+    while !bytes.is_empty() {
+        let written = again(|| rustix::io::write(&file, bytes))?;
+        bytes = &bytes[written..];
+    }
+    Ok(())
+}
+
 /// The target of the symlink `name` in `dir`.
 pub(crate) fn read_link(dir: impl AsFd, name: &CStr) -> Result<Vec<u8>, Errno> {
     again(|| rustix::fs::readlinkat(&dir, name, Vec::new())).map(std::ffi::CString::into_bytes)
@@ -315,6 +324,28 @@ pub(crate) struct Times {
 pub(crate) fn modified(dir: impl AsFd, name: &CStr) -> Result<i64, Errno> {
     let stat = again(|| rustix::fs::statx(&dir, name, AtFlags::SYMLINK_NOFOLLOW, StatxFlags::MTIME))?;
     Ok(stat.stx_mtime.tv_sec)
+}
+
+/// When `name` in `dir` was made, in seconds and nanoseconds since 1970; where the file system does not tell, when it was
+/// changed last.
+pub(crate) fn born(dir: impl AsFd, name: &CStr) -> Result<(i64, u32), Errno> {
+    let asked = StatxFlags::BTIME | StatxFlags::CTIME;
+    let stat = again(|| rustix::fs::statx(&dir, name, AtFlags::SYMLINK_NOFOLLOW, asked))?;
+    let told = stat.stx_mask & StatxFlags::BTIME.bits() != 0;
+    let time = if told { stat.stx_btime } else { stat.stx_ctime };
+    Ok((time.tv_sec, time.tv_nsec))
+}
+
+/// Opens the file at `path` below `dir` for writing, and writes nothing; no symlink on the way is followed.
+pub(crate) fn open_for_writing(dir: impl AsFd, path: &std::path::Path) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::WRONLY | OFlags::APPEND | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    again(|| rustix::fs::openat2(&dir, path, flags, OpenMode::empty(), BENEATH))
+}
+
+/// Makes a new file at `path` below `dir`, for nobody but the caller; no symlink on the way is followed.
+pub(crate) fn create_beneath(dir: impl AsFd, path: &std::path::Path) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
+    again(|| rustix::fs::openat2(&dir, path, flags, OpenMode::RUSR | OpenMode::WUSR, BENEATH))
 }
 
 /// The times of what a handle holds.

@@ -122,6 +122,11 @@ impl Look<'_> {
         sys::modified(self.dir, self.name)
     }
 
+    /// When it was made, in seconds and nanoseconds since 1970.
+    pub(crate) fn born(&self) -> Result<(i64, u32), Errno> {
+        sys::born(self.dir, self.name)
+    }
+
     /// A symlink's target.
     pub fn target(&self) -> Result<Vec<u8>, Errno> {
         sys::read_link(self.dir, self.name)

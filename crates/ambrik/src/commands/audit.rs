@@ -60,10 +60,14 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let records = session.records()?;
     let mut audits = Vec::new();
     for site in &sites {
-        let phase = records.phase(&site.name)?.phase;
-        let audit = watched(session.quiet, "looking at", |progress| {
-            audit(&looked.setting(&neighbours, progress), site, phase)
+        let phase = records.phase_told(&site.name, session)?;
+        let site = phase.of(site);
+        let mut audit = watched(session.quiet, "looking at", |progress| {
+            audit(&looked.setting(&neighbours, progress), &site, phase.phase)
         })?;
+        if let (true, Some(until)) = (phase.is_overdue(jiff::Timestamp::now()), phase.until) {
+            audit = audit.overdue_since(until, jiff::Zoned::now().date());
+        }
         tell(session, &audit);
         audits.push(audit);
     }

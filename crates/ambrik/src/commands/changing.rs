@@ -4,12 +4,13 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ambrik_core::audit::{Audit, audit, find_root};
-use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, apply};
+use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, afterwards, apply, prove};
+use ambrik_core::shown::Shown;
 use ambrik_core::site::{Phase, Site};
 
 use super::audit::tell;
 use crate::args::Format;
-use crate::ask::go_on;
+use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure};
 use crate::output::{self, json::Changed};
 use crate::progress::watched;
@@ -35,8 +36,12 @@ pub(crate) struct Job<'a> {
     pub(crate) mode: Mode,
     /// Whether what is removed is kept.
     pub(crate) keep: bool,
-    /// Whether the site is looked at once more afterwards.
-    pub(crate) look_again: bool,
+    /// The phase that it brings a site into.
+    pub(crate) phase: Phase,
+    /// Of a window: the parts that it is for; none for all.
+    pub(crate) parts: Option<&'a [String]>,
+    /// Whether a site may be sealed though its installer did not run.
+    pub(crate) unfinished: bool,
 }
 
 pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -48,6 +53,10 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
     for site in &sites {
         find_root(&looked.host, site)?;
     }
+    let sites: Vec<Arc<Site>> = match job.parts {
+        Some(parts) => sites.iter().map(|site| Arc::new(site.open_for(parts))).collect(),
+        None => sites,
+    };
     let work = Work { job, looked: &looked, neighbours: &neighbours, records: &records };
     match job.mode {
         Mode::Preview => work.preview(&sites, session),
@@ -66,7 +75,7 @@ struct Work<'w> {
 
 impl Work<'_> {
     fn plan(&self, site: &Arc<Site>, session: &mut Session<'_>) -> Result<Plan, Failure> {
-        let phase = self.records.phase(&site.name)?.phase;
+        let phase = self.records.phase_told(&site.name, session)?.phase;
         let audit = self.look(site, session)?;
         tell(session, &audit);
         Ok((self.job.plan)(audit, phase))
@@ -74,7 +83,7 @@ impl Work<'_> {
 
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
         Ok(watched(session.quiet, "looking at", |progress| {
-            audit(&self.looked.setting(self.neighbours, progress), site, Phase::Sealed)
+            audit(&self.looked.setting(self.neighbours, progress), site, self.job.phase)
         })?)
     }
 
@@ -139,7 +148,8 @@ impl Work<'_> {
         if text {
             output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
         }
-        let nothing = plan.is_empty() && plan.phase_before == Phase::Sealed;
+        let nothing = plan.is_empty() && plan.phase_before == Phase::Sealed && plan.window.is_none();
+        self.is_finished(&plan, session)?;
         let question = format!("Make these changes to {}?", site.name);
         if !nothing && !go_on(session, self.job.mode == Mode::Yes, &question)? {
             session.say(&format!("{}: nothing was changed", site.name));
@@ -153,11 +163,58 @@ impl Work<'_> {
         if let (true, Some(outcome)) = (text, &outcome) {
             output::changes_text::outcome(&plan, outcome, &mut session.out())?;
         }
-        if text && self.job.look_again {
-            let after = self.look(site, session)?;
-            output::changes_text::closing(&after, &mut session.out())?;
+        if plan.command == "seal" {
+            exit = exit.max(self.prove(site, &plan, !nothing, session)?);
         }
         Ok(Some((exit, Changed { plan, outcome })))
+    }
+
+    /// Refuses to seal a site whose installer did not run, unless that is said to be so.
+    fn is_finished(&self, plan: &Plan, session: &mut Session<'_>) -> Result<(), Failure> {
+        if plan.command != "seal" || self.job.unfinished {
+            return Ok(());
+        }
+        let settings = plan.audit.unfinished();
+        if settings.is_empty() {
+            return Ok(());
+        }
+        let names: Vec<String> = settings.iter().map(|path| Shown(path).to_string()).collect();
+        let name = &plan.audit.site.name;
+        let what = format!("{name}: the installer did not run: {} is empty, or as its sample is", names.join(", "));
+        let todo = "run it first, or seal the site as it is with --unfinished";
+        if self.job.mode == Mode::Yes || !can_ask() {
+            return Err(Failure::usage(format!("{what}; nothing was changed: {todo}")));
+        }
+        session.warn(&what);
+        if go_on(session, false, "Seal it all the same?")? { Ok(()) } else { Err(Failure::usage(todo)) }
+    }
+
+    /// Looks once more at a site that was sealed: what appeared meanwhile, whether PHP can do what it should and no
+    /// more, what remains.
+    fn prove(&self, site: &Arc<Site>, plan: &Plan, changed: bool, session: &mut Session<'_>) -> Result<Exit, Failure> {
+        let host = &self.looked.host;
+        let opened = match (&self.records.ledger, plan.phase_before) {
+            (Some(ledger), Phase::Open) => ledger.opened(&site.name)?,
+            _ => None,
+        };
+        let (since, made) = opened.unzip();
+        let mut found = watched(session.quiet, "looking at", |progress| afterwards(host, site, since, progress))?;
+        let made = made.unwrap_or_default();
+        found.appeared.retain(|file| !made.contains(&site.root.join(&file.path)));
+        // Where nothing was changed nothing is touched.
+        let proof = if changed { prove(host, site, &found) } else { None };
+        for (path, why) in proof.iter().flat_map(|proof| &proof.differences) {
+            session.warn(&format!("{}: tried as {}: {why}", Shown(path), site.php.user));
+        }
+        if session.format == Format::Text {
+            let after = self.look(site, session)?;
+            let mut out = session.out();
+            output::changes_text::appeared(&site.name, &found.appeared, &mut out)?;
+            output::changes_text::proof(site, proof.as_ref(), &mut out)?;
+            output::changes_text::closing(&after, &mut out)?;
+        }
+        let wrong = proof.is_some_and(|proof| !proof.differences.is_empty());
+        Ok(if wrong { Exit::Partial } else { Exit::Clean })
     }
 
     fn make(&self, plan: &Plan, state: &StateDir, session: &mut Session<'_>) -> Result<Outcome, Failure> {

@@ -14,13 +14,11 @@ pub(crate) struct HistoryArgs {
 }
 
 pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let mut sets = session.records()?.sets;
-    if let Some(site) = &args.site {
-        sets.retain(|set| set.site == *site);
-    }
+    let all = session.records()?.sets;
+    let site = args.site.as_deref();
     match session.format {
-        Format::Text => output::history_text::render(&sets, &mut session.out())?,
-        Format::Json => output::json::history(&sets, session.raw_out())?,
+        Format::Text => output::history_text::render(&all, site, &mut session.out())?,
+        Format::Json => output::json::history(&all, site, session.raw_out())?,
     }
     Ok(Exit::Clean)
 }

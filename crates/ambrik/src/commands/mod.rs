@@ -5,6 +5,7 @@ pub(crate) mod audit;
 mod changing;
 pub(crate) mod demo;
 pub(crate) mod history;
+pub(crate) mod open;
 pub(crate) mod seal;
 pub(crate) mod set;
 pub(crate) mod survey;
@@ -22,6 +23,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::Survey(args) => survey::run(&args, session),
         Command::Audit(args) => audit::run(&args, session),
         Command::Set(args) => set::run(&args, session),
+        Command::Open(args) => open::run(&args, session),
         Command::Seal(args) => seal::run(&args, session),
         Command::Why(args) => why::run(&args, session),
         Command::History(args) => history::run(&args, session),

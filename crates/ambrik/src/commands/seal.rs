@@ -12,7 +12,9 @@ use crate::session::Session;
 
 /// End a deployment: set all rights, take installers and left-overs away, look again
 ///
-/// What is removed goes into a keepsake in the state directory first; `ambrik undo` puts it back.
+/// What is removed goes into a keepsake in the state directory first; `ambrik undo` puts it back. Afterwards a process
+/// of PHP's account tries to write where it must not, and where it must, and what appeared in the tree since `open` is
+/// listed.
 #[derive(Debug, clap::Args)]
 pub(crate) struct SealArgs {
     /// Name of a site, or path of a site file
@@ -27,6 +29,9 @@ pub(crate) struct SealArgs {
     /// Leave this path where it is, though it looks like an installer or a left-over (relative to the root)
     #[arg(long, value_name = "PATH")]
     leave: Vec<PathBuf>,
+    /// Seal it though the installer did not run: its settings are empty, or as their sample is
+    #[arg(long)]
+    unfinished: bool,
     /// Remove without a keepsake: what is removed cannot come back
     #[arg(long)]
     keep_nothing: bool,
@@ -39,6 +44,7 @@ pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         (false, false) => Mode::Ask,
     };
     let plan = |audit: Audit, phase: Phase| Plan::seal(audit, phase, &args.leave);
-    let job = Job { name: "seal", plan: &plan, mode, keep: !args.keep_nothing, look_again: true };
+    let (keep, unfinished) = (!args.keep_nothing, args.unfinished);
+    let job = Job { name: "seal", plan: &plan, mode, keep, phase: Phase::Sealed, parts: None, unfinished };
     changing::run(&job, std::slice::from_ref(&args.name), session)
 }

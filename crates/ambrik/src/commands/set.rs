@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use ambrik_core::change::Plan;
+use ambrik_core::site::Phase;
 
 use super::changing::{self, Job, Mode};
 use crate::failure::{Exit, Failure};
@@ -34,5 +35,7 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         (_, _, true) => Mode::Yes,
         (false, false, false) => Mode::Ask,
     };
-    changing::run(&Job { name: "set", plan: &Plan::set, mode, keep: true, look_again: false }, &args.names, session)
+    let (phase, plan) = (Phase::Sealed, &Plan::set);
+    let job = Job { name: "set", plan, mode, keep: true, phase, parts: None, unfinished: true };
+    changing::run(&job, &args.names, session)
 }

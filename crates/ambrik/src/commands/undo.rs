@@ -1,6 +1,6 @@
 //! `undo`: takes a change set back.
 
-use ambrik_core::change::{Ledger, Means, Outcome, UndoPlan, plan_undo, undo};
+use ambrik_core::change::{Ledger, Means, Outcome, UndoPlan, plan_undo, since, undo};
 
 use super::changing::worst;
 use crate::args::Format;
@@ -19,6 +19,9 @@ pub(crate) struct UndoArgs {
     /// Number of the change set [default: the newest that is neither undone nor itself an undo]
     #[arg(value_name = "ID")]
     id: Option<i64>,
+    /// Take back this change set and all later ones of its site, the newest first: a whole deployment
+    #[arg(long, value_name = "ID", conflicts_with = "id")]
+    since: Option<i64>,
     /// Do not ask
     #[arg(long)]
     yes: bool,
@@ -36,32 +39,62 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let Some(mut ledger) = records.ledger else {
         return Err(Failure::usage("there is nothing to take back: no change was ever recorded here"));
     };
-    let plan = plan_undo(&ledger, args.id)?;
-    if session.format == Format::Text {
-        output::undo_text::render(&plan, &mut session.out())?;
+    let ids: Vec<Option<i64>> = match args.since {
+        Some(first) => since(&ledger, first)?.into_iter().map(Some).collect(),
+        None => vec![args.id],
+    };
+    let whole = args.since.is_some();
+    let plan_of = |ledger: &Ledger, id: Option<i64>| -> Result<UndoPlan, Failure> {
+        let mut plan = plan_undo(ledger, id)?;
+        plan.with_later = whole;
+        Ok(plan)
+    };
+    let plans = ids.iter().map(|id| plan_of(&ledger, *id)).collect::<Result<Vec<_>, _>>()?;
+    let text = session.format == Format::Text;
+    if text {
+        for plan in &plans {
+            output::undo_text::render(plan, &mut session.out())?;
+        }
     }
     if args.preview {
-        if session.format == Format::Json {
-            output::json::undo(&plan, None, session.raw_out())?;
+        if !text {
+            output::json::undo(&plans.iter().map(|plan| (plan, None)).collect::<Vec<_>>(), session.raw_out())?;
         }
         return Ok(Exit::Findings);
     }
+    let Some(newest) = plans.first() else { return Ok(Exit::Clean) };
+    let (site, number) = (newest.set.site.clone(), newest.set.id);
     let state = session.state()?;
-    let _lock = state.lock(&plan.set.site, &format!("undo {}", plan.set.id))?;
-    if !go_on(session, args.yes, &format!("Take change set {} back?", plan.set.id))? {
+    let _lock = state.lock(&site, &format!("undo {number}"))?;
+    let question = match plans.len() {
+        1 => format!("Take change set {number} back?"),
+        n => format!("Take these {n} change sets of {site} back?"),
+    };
+    if !go_on(session, args.yes, &question)? {
         session.say("nothing was changed");
         return Ok(Exit::Clean);
     }
-    let outcome = watched(session.quiet, "taking back", |progress| {
-        let means = Means { host: &looked.host, state: &state, threads: threads(), keep: true, progress };
-        take_back(&plan, &mut ledger, &means, args.force)
-    })?;
-    session.report_failures(&outcome.failures);
-    match session.format {
-        Format::Text => output::undo_text::outcome(&plan, &outcome, &mut session.out())?,
-        Format::Json => output::json::undo(&plan, Some(&outcome), session.raw_out())?,
+    let mut exit = Exit::Clean;
+    let mut done = Vec::new();
+    for id in ids {
+        // Each is looked up again: taking back the one before may have concerned it.
+        let plan = plan_of(&ledger, id)?;
+        let outcome = watched(session.quiet, "taking back", |progress| {
+            let means = Means { host: &looked.host, state: &state, threads: threads(), keep: true, progress };
+            take_back(&plan, &mut ledger, &means, args.force)
+        })?;
+        session.report_failures(&outcome.failures);
+        if text {
+            output::undo_text::outcome(&plan, &outcome, &mut session.out())?;
+        }
+        exit = exit.max(worst(&outcome));
+        done.push((plan, outcome));
     }
-    Ok(worst(&outcome))
+    if !text {
+        let done: Vec<_> = done.iter().map(|(plan, outcome)| (plan, Some(outcome))).collect();
+        output::json::undo(&done, session.raw_out())?;
+    }
+    Ok(exit)
 }
 
 fn take_back(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool) -> Result<Outcome, Failure> {

@@ -93,8 +93,8 @@ impl<'l> Inquiry<'l> {
         let records = session.records()?;
         let mut holders = Vec::new();
         for site in &sites {
-            let phase = records.phase(&site.name)?.phase;
-            holders.push(Holder::new(site, phase, &looked.host, &looked.accounts));
+            let phase = records.phase(&site.name)?;
+            holders.push(Holder::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts));
         }
         let services = host::look(&looked.host, &looked.accounts);
         Ok(Self { looked, holders, services, wrong })
@@ -300,8 +300,8 @@ fn everything(
     let whom = Whom::of(args.account.as_deref().unwrap_or("php"));
     let mut exit = Exit::Clean;
     for site in &sites {
-        let phase = records.phase(&site.name)?.phase;
-        let holders = [Holder::new(site, phase, &looked.host, &looked.accounts)];
+        let phase = records.phase_told(&site.name, session)?;
+        let holders = [Holder::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts)];
         let subject = match &whom {
             Whom::Named(name) => {
                 Subject::named(name, &looked.accounts, &services).map_err(|error| Failure::usage(error.to_string()))?

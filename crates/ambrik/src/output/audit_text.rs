@@ -82,6 +82,9 @@ fn verdict(audit: &Audit) -> (anstyle::Style, String) {
         counted_findings(audit).filter(|f| names.contains(&f.check.name)).map(|f| count(f.count())).sum()
     };
     let mut told: Vec<String> = Vec::new();
+    if of(&["window-overdue"]) > 0 {
+        told.push("its install window is past its end".into());
+    }
     let writes = of(&["php-writes-code", "php-writes-secret"]);
     if writes > 0 {
         told.push(format!("PHP can change {} that it should only read", paths(writes)));

@@ -4,12 +4,13 @@ use std::io::{self, Write};
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Audit;
-use ambrik_core::change::{Group, Outcome, Plan};
+use ambrik_core::change::{Appeared, Group, Outcome, Plan, Proof};
 use ambrik_core::check::{Remedy, Severity};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
+use ambrik_core::site::Site;
 
-use super::table::{GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
+use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
 
 pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
@@ -24,7 +25,8 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
     }
     for creation in &plan.creations {
         let rights = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
-        writeln!(out, "  make    {}  ({}, {rights})", Shown(&creation.path), creation.kind.word())?;
+        let from = creation.from.as_ref().map(|from| format!(", copied from {}", Shown(from))).unwrap_or_default();
+        writeln!(out, "  make    {}  ({}, {rights}{from})", Shown(&creation.path), creation.kind.word())?;
     }
     for removal in &plan.removals {
         let path = removal.path.strip_prefix(&plan.audit.site.root).unwrap_or(&removal.path);
@@ -149,7 +151,7 @@ fn still_there(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
     let site = &plan.audit.site;
     let left = plan.audit.findings.iter().filter(|f| f.accepted.is_none() && f.check.remedy == Remedy::Seal);
     let left: u64 = left.map(|finding| count(finding.count())).sum();
-    if left == 0 || plan.command == "seal" {
+    if left == 0 || plan.command != "set" {
         return Ok(());
     }
     let what = counted(left, "installer or left-over is", "installers and left-overs are");
@@ -180,4 +182,73 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         "{name}: {}",
         styled(ODD, &format!("sealed; findings remain ({}): ambrik audit {site}", told.join(", ")))
     )
+}
+
+/// The lines after `open`: what PHP may write until when, and what to do next.
+pub(crate) fn opened(site: &Site, until: jiff::Timestamp, out: &mut dyn Write) -> io::Result<()> {
+    let name = styled(HEAD, &site.name);
+    writeln!(out, "{name}: {}", styled(GOOD, &super::open_until(until)))?;
+    let of = |when: ambrik_core::site::Write| -> Vec<&str> {
+        site.parts.iter().filter(|part| part.write == when).map(|part| part.shown.as_str()).collect()
+    };
+    let (now, always) = (of(ambrik_core::site::Write::Install), of(ambrik_core::site::Write::Always));
+    let listed = |names: &[&str]| if names.is_empty() { "nothing".to_owned() } else { names.join(", ") };
+    let php = &site.php.user;
+    wrapped(&format!("PHP ({php}) may write until then: {}", listed(&now)), "  ", "    ", out)?;
+    wrapped(&format!("as always: {}", listed(&always)), "  ", "    ", out)?;
+    let browser = match installer(site) {
+        Some(address) => format!("open {address} in a browser"),
+        None => "run the installer".to_owned(),
+    };
+    wrapped(&format!("next: {browser}, then: ambrik seal {}", site.name), "  ", "    ", out)
+}
+
+/// The installer's address, where the site file tells one.
+fn installer(site: &Site) -> Option<String> {
+    let url = site.url.as_ref()?;
+    let served = site.served.as_ref()?.text();
+    let setup = site.parts.iter().find(|part| part.used_as == ambrik_core::site::Use::Setup)?;
+    let below = setup.shown.strip_prefix(served)?.trim_start_matches('/');
+    let end = if below.contains('.') { "" } else { "/" };
+    Some(format!("{}/{below}{end}", url.trim_end_matches('/')))
+}
+
+/// As many files that appeared are shown.
+const APPEARED: usize = 20;
+
+/// What appeared in the tree while the site was open.
+pub(crate) fn appeared(site: &str, files: &[Appeared], out: &mut dyn Write) -> io::Result<()> {
+    if files.is_empty() {
+        return Ok(());
+    }
+    let told = counted(count(files.len()), "file appeared", "files appeared");
+    writeln!(out, "{}: {told} outside the parts that PHP always writes, since it was opened:", styled(HEAD, site))?;
+    for file in files.iter().take(APPEARED) {
+        let kind = if file.kind == "file" { String::new() } else { format!("  ({})", file.kind) };
+        writeln!(out, "  {}{}", Shown(&file.path), styled(ODD, &kind))?;
+    }
+    if files.len() > APPEARED {
+        writeln!(out, "  and {} more", number(count(files.len() - APPEARED)))?;
+    }
+    Ok(())
+}
+
+/// What a process of PHP's account found when it tried.
+pub(crate) fn proof(site: &Site, proof: Option<&Proof>, out: &mut dyn Write) -> io::Result<()> {
+    let Some(proof) = proof else { return Ok(()) };
+    let name = styled(HEAD, &site.name);
+    let (files, folders) = (count(proof.opened), count(proof.made));
+    let tried = format!(
+        "tried as {}: {} opened for writing, a file made in {}",
+        site.php.user,
+        counted(files, "closed file", "closed files"),
+        counted(folders, "writable directory", "writable directories")
+    );
+    let result = match proof.differences.len() {
+        0 => styled(GOOD, "all refused and all made, as it should be"),
+        n => {
+            styled(BAD, &format!("{} not as it should be, see above", counted(count(n), "answer was", "answers were")))
+        }
+    };
+    wrapped(&format!("{name}: {tried}: {result}"), "", "  ", out)
 }

@@ -2,18 +2,20 @@
 
 use std::io::{self, Write};
 
-use ambrik_core::change::ChangeSet;
+use ambrik_core::change::{ChangeSet, deployments};
 use jiff::tz::TimeZone;
 
 use super::number;
-use super::table::{ODD, styled, table, write};
+use super::table::{FAINT, ODD, styled, table, write};
 
-pub(crate) fn render(sets: &[ChangeSet], out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
+    let sets: Vec<&ChangeSet> = all.iter().filter(|set| site.is_none_or(|site| set.site == site)).collect();
     if sets.is_empty() {
         return writeln!(out, "nothing has been changed yet");
     }
-    let mut rows = table(&["id", "when", "site", "command", "changed", "removed", "failed", "state"]);
-    for set in sets {
+    let stories = deployments(all);
+    let mut rows = table(&["id", "when", "site", "command", "changed", "removed", "failed", "deployment", "state"]);
+    for &set in &sets {
         let when = set.begun.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string();
         let command = set.undoes.map_or_else(|| set.command.clone(), |id| format!("undo {id}"));
         let count = |n: i64| number(n.unsigned_abs());
@@ -25,10 +27,19 @@ pub(crate) fn render(sets: &[ChangeSet], out: &mut dyn Write) -> io::Result<()> 
             count(set.done - set.removed.min(set.done)),
             count(set.removed),
             count(set.failed),
+            stories.get(&set.id).map(|began| format!("since {began}")).unwrap_or_default(),
             state(set),
         ]);
     }
-    write(&mut rows, &[0, 4, 5, 6], "", out)
+    write(&mut rows, &[0, 4, 5, 6], "", out)?;
+    let newest = sets.iter().filter(|set| set.undone_by.is_none()).find_map(|set| stories.get(&set.id));
+    match newest {
+        Some(began) => {
+            let line = format!("a whole deployment is taken back by: ambrik undo --since {began}");
+            writeln!(out, "\n{}", styled(FAINT, &line))
+        }
+        None => Ok(()),
+    }
 }
 
 fn state(set: &ChangeSet) -> String {

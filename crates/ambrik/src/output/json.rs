@@ -10,7 +10,7 @@ use std::rc::Rc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, Cell, Finding};
-use ambrik_core::change::{ChangeSet, Outcome, Plan, UndoPlan};
+use ambrik_core::change::{ChangeSet, Outcome, Plan, UndoPlan, deployments};
 use ambrik_core::entry::{Kind, Rights};
 use base64::Engine as _;
 use serde::ser::SerializeSeq as _;
@@ -366,11 +366,15 @@ struct SetDocument {
     failed: i64,
     undoes: Option<i64>,
     undone_by: Option<i64>,
+    deployment: Option<i64>,
 }
 
 /// Writes `history/1`.
-pub(crate) fn history(sets: &[ChangeSet], out: &mut dyn Write) -> io::Result<()> {
-    let change_sets = sets.iter().map(|set| SetDocument {
+pub(crate) fn history(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
+    let stories = deployments(all);
+    let sets = all.iter().filter(|set| site.is_none_or(|site| set.site == site));
+    let change_sets = sets.map(|set| SetDocument {
+        deployment: stories.get(&set.id).copied(),
         id: set.id,
         site: set.site.clone(),
         command: set.command.clone(),
@@ -396,6 +400,8 @@ struct UndoDocument {
     restored: u64,
     removed: u64,
     failures: Vec<FailedPath>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    also: Vec<UndoDocument>,
 }
 
 #[derive(Serialize)]
@@ -405,13 +411,20 @@ struct FailedPath {
     error: String,
 }
 
-/// Writes `undo/1`.
-pub(crate) fn undo(plan: &UndoPlan, outcome: Option<&Outcome>, out: &mut dyn Write) -> io::Result<()> {
+/// Writes `undo/1`: the newest change set that is taken back, and, with it, those before it.
+pub(crate) fn undo(taken: &[(&UndoPlan, Option<&Outcome>)], out: &mut dyn Write) -> io::Result<()> {
+    let mut documents = taken.iter().map(|(plan, outcome)| undo_document(plan, *outcome));
+    let Some(mut newest) = documents.next() else { return Ok(()) };
+    newest.also = documents.collect();
+    print(&newest, out)
+}
+
+fn undo_document(plan: &UndoPlan, outcome: Option<&Outcome>) -> UndoDocument {
     let failures = outcome
         .map_or(&[][..], |outcome| &outcome.failures)
         .iter()
         .map(|(path, failure)| FailedPath { path: PathText::owned(path), error: failure.to_string() });
-    let document = UndoDocument {
+    UndoDocument {
         ambrik: "undo/1",
         site: plan.set.site.clone(),
         id: outcome.map(|outcome| outcome.id),
@@ -421,6 +434,6 @@ pub(crate) fn undo(plan: &UndoPlan, outcome: Option<&Outcome>, out: &mut dyn Wri
         restored: outcome.map_or(super::count(plan.comes_back().count()), |outcome| outcome.restored),
         removed: outcome.map_or(super::count(plan.goes().count()), |outcome| outcome.removed),
         failures: failures.collect(),
-    };
-    print(&document, out)
+        also: Vec::new(),
+    }
 }

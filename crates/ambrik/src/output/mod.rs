@@ -17,6 +17,17 @@ pub(crate) mod why_text;
 use ambrik_core::account::Accounts;
 use ambrik_core::acl::{Acl, Tag};
 
+/// Until when a window is open, and how long that is.
+pub(crate) fn open_until(until: jiff::Timestamp) -> String {
+    let clock = until.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string();
+    let now = jiff::Timestamp::now();
+    if until <= now {
+        return format!("open, and its window ended at {clock}: `ambrik seal` or `ambrik set` closes it");
+    }
+    let minutes = u64::try_from((until.as_second() - now.as_second() + 59) / 60).unwrap_or(0);
+    format!("open until {clock} ({} left)", counted(minutes, "minute", "minutes"))
+}
+
 /// A number with a comma before every third digit.
 pub(crate) fn number(n: u64) -> String {
     let digits = n.to_string();

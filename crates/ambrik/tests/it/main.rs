@@ -7,6 +7,7 @@
 mod accounts;
 mod bad_input;
 mod demo;
+mod deployment;
 mod documents;
 mod host;
 mod killed;

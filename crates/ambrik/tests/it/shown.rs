@@ -70,6 +70,7 @@ fn the_help_of_every_command() {
         &["--help"][..],
         &["audit", "--help"],
         &["set", "--help"],
+        &["open", "--help"],
         &["seal", "--help"],
         &["history", "--help"],
         &["undo", "--help"],

@@ -10,10 +10,20 @@ use foldhash::fast::RandomState;
 use jiff::Timestamp;
 use rusqlite::params;
 
-use super::{Ledger, LedgerError, kind_number, turn_id};
+use super::{Ledger, LedgerError, Window, kind_number, turn_id};
 use crate::acl::Acl;
 use crate::change::rights::{ChangeTime, Turn};
 use crate::entry::{Kind, Rights};
+
+/// Puts a site into the phase that a change set leaves it in; a window ends as the last one opened says.
+const PHASE: &str = "
+WITH opened AS (SELECT site, until, parts FROM change_set WHERE command = 'open' AND until IS NOT NULL ORDER BY id DESC)
+INSERT INTO site (name, phase, until, parts)
+SELECT c.site, c.phase_after,
+  CASE c.phase_after WHEN 'open' THEN (SELECT until FROM opened WHERE site = c.site LIMIT 1) END,
+  CASE c.phase_after WHEN 'open' THEN (SELECT parts FROM opened WHERE site = c.site LIMIT 1) END
+FROM change_set c WHERE c.id = ?1 AND (c.phase_after <> c.phase_before OR c.command = 'open')
+ON CONFLICT (name) DO UPDATE SET phase = excluded.phase, until = excluded.until, parts = excluded.parts";
 
 /// A change set being written.
 #[derive(Debug)]
@@ -139,11 +149,17 @@ impl<'l> Entry<'l> {
     }
 
     /// Records a path that is about to be made.
-    pub(crate) fn creation(&mut self, path: &Path, kind: Kind, rights: &Rights) -> Result<(), LedgerError> {
+    pub(crate) fn creation(
+        &mut self,
+        path: &Path,
+        kind: Kind,
+        rights: &Rights,
+        content: &[u8],
+    ) -> Result<(), LedgerError> {
         let failed = self.failed();
         let rights = self.rights(rights)?;
-        let sql = "INSERT INTO creation (change_set, path, kind, rights) VALUES (?,?,?,?)";
-        let values = params![self.id, path.as_os_str().as_bytes(), kind_number(kind), rights];
+        let sql = "INSERT INTO creation (change_set, path, kind, rights, content) VALUES (?,?,?,?,?)";
+        let values = params![self.id, path.as_os_str().as_bytes(), kind_number(kind), rights, content];
         self.ledger.db.execute(sql, values).map_err(failed).map(|_| ())
     }
 
@@ -176,6 +192,17 @@ impl<'l> Entry<'l> {
         self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
     }
 
+    /// Records, before anything is granted, that a window begins or goes on.
+    pub(crate) fn window(&mut self, window: &Window) -> Result<(), LedgerError> {
+        let error = self.failed();
+        let transaction = self.ledger.db.transaction().map_err(&error)?;
+        let parts = window.parts.as_ref().map(|parts| parts.join("\n"));
+        let sql = "UPDATE change_set SET until = ?, parts = ? WHERE id = ?";
+        transaction.execute(sql, params![window.until.to_string(), parts, self.id]).map_err(&error)?;
+        transaction.execute(PHASE, [self.id]).map_err(&error)?;
+        transaction.commit().map_err(&error)
+    }
+
     /// Ends the change set: the site's phase, the counts, and, of one that takes another back, the mark on that.
     pub(crate) fn end(self, done: u64, failed: u64, takes_back: Option<TakenBack>) -> Result<i64, LedgerError> {
         let error = self.failed();
@@ -185,9 +212,7 @@ impl<'l> Entry<'l> {
         let steps = || -> rusqlite::Result<()> {
             let sql = "UPDATE change_set SET ended = ?, done = ?, failed = ? WHERE id = ?";
             transaction.execute(sql, params![Timestamp::now().to_string(), count(done), count(failed), id])?;
-            let sql = "INSERT INTO site (name, phase) SELECT site, phase_after FROM change_set WHERE id = ?1 AND phase_after <> phase_before
-                       ON CONFLICT (name) DO UPDATE SET phase = excluded.phase, until = NULL";
-            transaction.execute(sql, [id])?;
+            transaction.execute(PHASE, [id])?;
             if let Some(TakenBack { set, whole }) = takes_back {
                 // What it had taken back itself is in force again.
                 transaction.execute("UPDATE change_set SET undone_by = NULL WHERE undone_by = ?", [set])?;

@@ -18,20 +18,20 @@ use crate::acl::Acl;
 use crate::entry::{Identity, Kind, Rights};
 use crate::mode::Mode;
 use crate::shown::Shown;
-use crate::site::{Phase, Word};
+use crate::site::{Phase, Site, Word};
 
 pub(crate) use entry::{Entry, TakenBack};
 
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
 /// The version of the tables below.
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
   process INTEGER NOT NULL, phase_before TEXT NOT NULL, phase_after TEXT NOT NULL,
   undoes INTEGER REFERENCES change_set(id), undone_by INTEGER REFERENCES change_set(id),
-  done INTEGER NOT NULL DEFAULT 0, failed INTEGER NOT NULL DEFAULT 0);
+  done INTEGER NOT NULL DEFAULT 0, failed INTEGER NOT NULL DEFAULT 0, until TEXT, parts TEXT);
 CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 CREATE TABLE rights (
   id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, mode INTEGER NOT NULL,
@@ -41,13 +41,20 @@ CREATE TABLE turn (
   kind INTEGER NOT NULL, dev INTEGER NOT NULL, ino INTEGER NOT NULL, links INTEGER NOT NULL,
   before INTEGER NOT NULL, after INTEGER NOT NULL, failed TEXT, left_seconds INTEGER, left_nanos INTEGER);
 CREATE TABLE creation (
-  change_set INTEGER NOT NULL, path BLOB NOT NULL, kind INTEGER NOT NULL, rights INTEGER NOT NULL);
+  change_set INTEGER NOT NULL, path BLOB NOT NULL, kind INTEGER NOT NULL, rights INTEGER NOT NULL, content BLOB);
 CREATE TABLE removal (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, reason TEXT NOT NULL, keepsake TEXT, files INTEGER NOT NULL,
   before_times BLOB, after_times BLOB);
 CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
-CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT) WITHOUT ROWID;
+CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
+";
+/// What makes tables of version 1 those above.
+const FROM_1: &str = "
+ALTER TABLE change_set ADD COLUMN until TEXT;
+ALTER TABLE change_set ADD COLUMN parts TEXT;
+ALTER TABLE creation ADD COLUMN content BLOB;
+ALTER TABLE site ADD COLUMN parts TEXT;
 ";
 
 /// The ledger.
@@ -122,19 +129,67 @@ pub struct ChangeSet {
     pub removed: i64,
 }
 
+/// The deployment that each change set is part of, by the number of the `open` that began it: from there to the change
+/// set that sealed the site again. Those that belong to none are left out.
+#[must_use]
+pub fn deployments(sets: &[ChangeSet]) -> HashMap<i64, i64> {
+    let mut open: HashMap<&str, i64> = HashMap::new();
+    let mut found = HashMap::new();
+    for set in sets.iter().rev() {
+        if set.command == "open" && set.phase_before == Phase::Sealed {
+            open.insert(&set.site, set.id);
+        }
+        if let Some(began) = open.get(&*set.site) {
+            found.insert(set.id, *began);
+        }
+        if set.phase_after == Phase::Sealed {
+            open.remove(&*set.site);
+        }
+    }
+    found
+}
+
 /// A site's phase, and until when it holds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SitePhase {
     /// The phase.
     pub phase: Phase,
     /// When a window ends.
     pub until: Option<Timestamp>,
+    /// The parts that a window is for, as the site file names them; none for all.
+    pub parts: Option<Vec<String>>,
 }
 
 impl Default for SitePhase {
     fn default() -> Self {
-        Self { phase: Phase::Sealed, until: None }
+        Self { phase: Phase::Sealed, until: None, parts: None }
     }
+}
+
+impl SitePhase {
+    /// The site as its window has it: parts that it is not for are as sealed ones.
+    #[must_use]
+    pub fn of(&self, site: &Arc<Site>) -> Arc<Site> {
+        match (self.phase, &self.parts) {
+            (Phase::Open, Some(parts)) => Arc::new(site.open_for(parts)),
+            _ => Arc::clone(site),
+        }
+    }
+
+    /// Whether it is a window that is past its end.
+    #[must_use]
+    pub fn is_overdue(&self, now: Timestamp) -> bool {
+        self.phase == Phase::Open && self.until.is_some_and(|until| until <= now)
+    }
+}
+
+/// An install or upgrade window.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Window {
+    /// When it ends.
+    pub until: Timestamp,
+    /// The parts that it is for, as the site file names them; none for all.
+    pub parts: Option<Vec<String>>,
 }
 
 /// A change of rights as the ledger holds it.
@@ -161,6 +216,8 @@ pub(crate) struct CreationRow {
     pub(crate) path: PathBuf,
     pub(crate) kind: Kind,
     pub(crate) rights: Arc<Rights>,
+    /// What was written to it.
+    pub(crate) content: Vec<u8>,
 }
 
 /// Something that came back out of a keepsake.
@@ -196,8 +253,9 @@ impl Ledger {
         // Full: a commit is on the disk when it returns.
         db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")
             .map_err(failed("write"))?;
-        if found == 0 {
-            db.execute_batch(&format!("BEGIN IMMEDIATE; {TABLES} PRAGMA user_version = {VERSION}; COMMIT;"))
+        if found < VERSION {
+            let tables = if found == 0 { TABLES } else { FROM_1 };
+            db.execute_batch(&format!("BEGIN IMMEDIATE; {tables} PRAGMA user_version = {VERSION}; COMMIT;"))
                 .map_err(failed("write"))?;
         }
         Ok(Self { db, path })
@@ -224,13 +282,15 @@ impl Ledger {
 
     /// A site's phase.
     pub fn phase(&self, site: &str) -> Result<SitePhase, LedgerError> {
-        let sql = "SELECT phase, until FROM site WHERE name = ?";
-        let read = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, Option<String>>(1)?));
+        let sql = "SELECT phase, until, parts FROM site WHERE name = ?";
+        let text = |row: &Row<'_>, column: usize| row.get::<_, Option<String>>(column);
+        let read = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, text(row, 1)?, text(row, 2)?));
         let found = self.db.query_row(sql, [site], read).optional().map_err(self.failed("read"))?;
-        let Some((phase, until)) = found else { return Ok(SitePhase::default()) };
+        let Some((phase, until, parts)) = found else { return Ok(SitePhase::default()) };
         let phase = Phase::of_word(&phase).ok_or_else(|| self.damaged("a site's phase"))?;
         let until = until.map(|text| text.parse()).transpose().map_err(|_| self.damaged("a window's end"))?;
-        Ok(SitePhase { phase, until })
+        let parts = parts.map(|parts| parts.lines().map(str::to_owned).collect());
+        Ok(SitePhase { phase, until, parts })
     }
 
     /// Begins a change set; what it is to change is recorded in it before it is changed.
@@ -249,6 +309,17 @@ impl Ledger {
             .map_err(self.failed("write"))?;
         let id = self.db.last_insert_rowid();
         Ok(Entry::new(id, self))
+    }
+
+    /// When the window that a site is in was opened, extending it left aside, and what was made then.
+    pub fn opened(&self, site: &str) -> Result<Option<(Timestamp, Vec<PathBuf>)>, LedgerError> {
+        let sets = self.change_sets()?;
+        let opened = sets.iter().find(|set| {
+            set.site == site && set.command == "open" && set.undone_by.is_none() && set.phase_before == Phase::Sealed
+        });
+        let Some(opened) = opened else { return Ok(None) };
+        let made = self.creations(opened.id)?.into_iter().map(|creation| creation.path);
+        Ok(Some((opened.begun, made.collect())))
     }
 
     /// The changes of rights of a change set, in order.
@@ -327,12 +398,16 @@ impl Ledger {
     /// What a change set made.
     pub(crate) fn creations(&self, id: i64) -> Result<Vec<CreationRow>, LedgerError> {
         let rights = self.rights_of(id)?;
-        let sql = "SELECT path, kind, rights FROM creation WHERE change_set = ?";
-        let rows = self.list(sql, id, |row| Ok((path_of(row, 0)?, kind_of(row.get(1)?), row.get::<_, i64>(2)?)))?;
-        let row = |(path, kind, id): (PathBuf, Option<Kind>, i64)| {
-            Some(CreationRow { path, kind: kind?, rights: Arc::clone(rights.get(&id)?) })
+        let sql = "SELECT path, kind, rights, content FROM creation WHERE change_set = ?";
+        let read = |row: &Row<'_>| {
+            let (kind, number) = (kind_of(row.get(1)?), row.get::<_, i64>(2)?);
+            let content: Option<Vec<u8>> = row.get(3)?;
+            let made = kind.zip(rights.get(&number).cloned());
+            let path = path_of(row, 0)?;
+            Ok(made.map(|(kind, rights)| CreationRow { path, kind, rights, content: content.unwrap_or_default() }))
         };
-        rows.into_iter().map(|found| row(found).ok_or_else(|| self.damaged("a path that was made"))).collect()
+        let rows = self.list(sql, id, read)?;
+        rows.into_iter().map(|found| found.ok_or_else(|| self.damaged("a path that was made"))).collect()
     }
 
     fn list<T>(

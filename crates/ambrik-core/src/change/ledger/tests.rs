@@ -77,3 +77,38 @@ fn the_files_are_for_the_owner_alone() {
     }
     drop(ledger);
 }
+
+#[test]
+fn an_older_ledger_is_brought_up_to_date() {
+    let (_dir, state, mut ledger) = ledger();
+    ledger.begin("berths", "set", (Phase::Open, Phase::Sealed), None).unwrap().end(1, 0, None).unwrap();
+    let older = "ALTER TABLE change_set DROP COLUMN until; ALTER TABLE change_set DROP COLUMN parts;
+                 ALTER TABLE creation DROP COLUMN content; ALTER TABLE site DROP COLUMN parts; PRAGMA user_version = 1;";
+    ledger.db.execute_batch(older).unwrap();
+    drop(ledger);
+    let mut ledger = Ledger::open(&state).unwrap().unwrap();
+    assert_eq!(ledger.change_sets().unwrap().len(), 1);
+    let until = "2026-11-23T15:00:00Z".parse().unwrap();
+    let mut entry = ledger.begin("berths", "open", (Phase::Sealed, Phase::Open), None).unwrap();
+    entry.window(&Window { until, parts: Some(vec!["a".into(), "b c".into()]) }).unwrap();
+    let opened = ledger.phase("berths").unwrap();
+    assert_eq!((opened.phase, opened.until), (Phase::Open, Some(until)), "before anything was granted");
+    assert_eq!(opened.parts, Some(vec!["a".into(), "b c".into()]));
+    assert!(opened.is_overdue(until) && !opened.is_overdue(until - jiff::SignedDuration::from_secs(1)));
+}
+
+#[test]
+fn a_seal_that_is_taken_back_leads_into_the_same_window() {
+    let (_dir, _state, mut ledger) = ledger();
+    let until = "2026-11-23T15:00:00Z".parse().unwrap();
+    let mut open = ledger.begin("berths", "open", (Phase::Sealed, Phase::Open), None).unwrap();
+    open.window(&Window { until, parts: None }).unwrap();
+    open.end(1, 0, None).unwrap();
+    let seal = ledger.begin("berths", "seal", (Phase::Open, Phase::Sealed), None).unwrap().end(1, 0, None).unwrap();
+    assert_eq!(ledger.phase("berths").unwrap(), SitePhase::default());
+    let undo = ledger.begin("berths", "undo", (Phase::Sealed, Phase::Open), Some(seal)).unwrap();
+    undo.end(1, 0, Some(TakenBack { set: seal, whole: true })).unwrap();
+    assert_eq!(ledger.phase("berths").unwrap().until, Some(until));
+    let stories = deployments(&ledger.change_sets().unwrap());
+    assert_eq!((stories.get(&1), stories.get(&2), stories.get(&3)), (Some(&1), Some(&1), None));
+}

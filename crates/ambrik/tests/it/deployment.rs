@@ -1,0 +1,234 @@
+//! A deployment from `open` to `seal`, and back.
+
+use std::fs;
+use std::os::unix::fs::MetadataExt as _;
+use std::path::Path;
+
+use rstest::rstest;
+
+use crate::documents::document;
+use crate::host::{PHP, TestHost, give, is_root, picture};
+
+const SAMPLE: &str = "<?php return ['key' => 'change-me'];\n";
+
+/// An application just unpacked: a sample of settings, an installer, a data folder that is not there yet.
+fn host() -> TestHost {
+    let host = TestHost::new();
+    host.site(
+        "berths",
+        "[[part]]\npath = \"config/settings.php\"\nuse = \"secret\"\nwrite = \"install\"\nfrom = \"config/settings.sample.php\"\n\
+         [[part]]\npath = \"plugins\"\nuse = \"code\"\nwrite = \"install\"\n\
+         [[part]]\npath = \"/var/lib/berths\"\nuse = \"store\"\ncreate = true\n\
+         [[part]]\npath = \"install\"\nuse = \"setup\"\n",
+    );
+    let file = host.at("etc/ambrik/sites/berths.toml");
+    let text = fs::read_to_string(&file).unwrap();
+    fs::write(&file, text.replacen("[accounts]", "url = \"http://127.0.0.1:8080/\"\n[accounts]", 1)).unwrap();
+    host.file("index.php", 0, 0o644);
+    host.file("plugins/one.php", 0, 0o644);
+    host.file("install/index.php", 0, 0o644);
+    host.write("srv/www/berths/config/settings.sample.php", SAMPLE);
+    for folder in ["srv/www/berths", "srv/www/berths/config", "srv/www/berths/plugins", "srv/www/berths/install"] {
+        give(&host.at(folder), 0, 0o755);
+    }
+    give(&host.at("srv/www/berths/config/settings.sample.php"), 0, 0o644);
+    fs::create_dir_all(host.at("var/lib")).unwrap();
+    host
+}
+
+fn settings(host: &TestHost) -> std::path::PathBuf {
+    host.at("srv/www/berths/config/settings.php")
+}
+
+/// What the installer does, and badly.
+fn install(host: &TestHost) {
+    fs::write(settings(host), "<?php return ['key' => 'made-up'];\n").unwrap();
+    give(&settings(host), PHP, 0o666);
+    give(&host.write("srv/www/berths/plugins/two.php", "<?php\n"), PHP, 0o666);
+}
+
+#[test]
+fn open_lets_the_installer_write_what_it_needs_and_nothing_else() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    let preview = host.run(&["open", "berths", "--preview"]);
+    assert_eq!(preview.code, 1, "{preview:?}");
+    assert!(!settings(&host).exists(), "a preview makes nothing");
+    let ran = host.run(&["open", "berths", "--for", "45m", "--yes"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(ran.out.contains("(45 minutes left)"), "{ran:?}");
+    assert!(ran.out.contains("PHP (php) may write until then: config/settings.php, plugins"), "{ran:?}");
+    assert!(
+        ran.out.contains("next: open http://127.0.0.1:8080/install/ in a browser, then: ambrik seal berths"),
+        "{ran:?}"
+    );
+    assert_eq!(fs::read_to_string(settings(&host)).unwrap(), SAMPLE);
+    assert_eq!(settings(&host).metadata().unwrap().mode() & 0o7777, 0o660);
+    assert!(host.at("var/lib/berths").is_dir());
+    let open_to_all = picture(&host.at("srv")).into_iter().filter(|(path, _)| {
+        let meta = host.at("srv").join(path).symlink_metadata().unwrap();
+        meta.mode() & 0o002 != 0
+    });
+    assert_eq!(open_to_all.count(), 0, "never for everybody");
+    let writable = host.run(&["why", "--writable", "berths"]);
+    assert_eq!(writable.code, 0, "nothing that the site file does not want: {writable:?}");
+    for path in ["config/settings.php", "plugins", "plugins/one.php"] {
+        assert!(host.run(&["why", &format!("/srv/www/berths/{path}")]).out.contains("write"), "{path}");
+    }
+    let closed = host.run(&["why", "--brief", "/srv/www/berths/index.php", "/srv/www/berths/install/index.php"]);
+    assert!(closed.out.lines().skip(1).all(|line| line.starts_with("php      yes   no ")), "{closed:?}");
+    let audit = host.run(&["audit", "berths"]);
+    assert!(audit.err.contains("berths: open until") && audit.out.contains(", open; keeper"), "{audit:?}");
+}
+
+#[test]
+fn settings_that_are_there_are_kept() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    host.file("config/settings.php", 0, 0o640);
+    let ran = host.run(&["open", "berths", "--yes"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert_eq!(fs::read_to_string(settings(&host)).unwrap(), "content\n");
+}
+
+#[test]
+fn a_window_for_one_part_and_its_end() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    assert_eq!(host.run(&["open", "berths", "--part", "plugins", "--for", "1ms", "--yes"]).code, 0);
+    assert!(!settings(&host).exists(), "the sample is not for this window");
+    let writes = |path: &str| {
+        let why = document(&host, &["why", path], "why");
+        why["answers"][0]["create"] == true
+    };
+    assert!(writes("/srv/www/berths/plugins") && !writes("/srv/www/berths/config"));
+    let audit = host.run(&["audit", "berths"]);
+    assert_eq!(audit.code, 1);
+    assert!(audit.out.contains("high    window-overdue") && audit.err.contains("its window ended at"), "{audit:?}");
+    let extended = host.run(&["open", "berths", "--for", "2h", "--yes"]);
+    assert_eq!(extended.code, 0, "{extended:?}");
+    assert!(writes("/srv/www/berths/plugins") && settings(&host).exists());
+    assert!(!host.run(&["audit", "berths"]).out.contains("window-overdue"));
+    assert_eq!(host.run(&["set", "berths", "--yes"]).code, 0);
+    assert!(!writes("/srv/www/berths/plugins"), "set closes it");
+    assert!(!host.run(&["audit", "berths"]).err.contains("open until"));
+}
+
+#[test]
+fn seal_closes_what_the_installer_left_open_and_says_what_appeared() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    host.run(&["open", "berths", "--yes"]);
+    let refused = host.run(&["seal", "berths", "--yes"]);
+    assert_eq!((refused.code, host.at("srv/www/berths/install").exists()), (2, true), "{refused:?}");
+    assert!(
+        refused.err.contains("the installer did not run: config/settings.php is empty, or as its sample is"),
+        "{refused:?}"
+    );
+    install(&host);
+    let sealed = host.run(&["seal", "berths", "--yes"]);
+    assert_eq!(sealed.code, 0, "{sealed:?}");
+    assert!(sealed.out.contains("1 file appeared") && sealed.out.contains("  plugins/two.php  (PHP)"), "{sealed:?}");
+    assert!(sealed.out.contains("all refused and all made, as it should be"), "{sealed:?}");
+    assert!(sealed.out.ends_with("sealed; looked at again, nothing remains\n"), "{sealed:?}");
+    let meta = settings(&host).metadata().unwrap();
+    assert_eq!((meta.uid(), meta.gid(), meta.mode() & 0o7777), (0, PHP, 0o640));
+    assert!(!host.at("srv/www/berths/install").exists());
+}
+
+#[test]
+fn a_site_can_be_sealed_unfinished() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    host.run(&["open", "berths", "--yes"]);
+    fs::write(settings(&host), "").unwrap();
+    assert_eq!(host.run(&["seal", "berths", "--yes"]).code, 2, "empty settings");
+    assert_eq!(host.run(&["seal", "berths", "--yes", "--unfinished"]).code, 0);
+}
+
+#[test]
+fn a_whole_deployment_is_taken_back() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    host.file("old.zip", PHP, 0o666);
+    let before = picture(&host.at("srv"));
+    host.run(&["open", "berths", "--yes"]);
+    install(&host);
+    fs::remove_file(host.at("srv/www/berths/plugins/two.php")).unwrap();
+    host.run(&["open", "berths", "--for", "1h", "--yes"]);
+    assert_eq!(host.run(&["seal", "berths", "--yes"]).code, 0);
+    let history = document(&host, &["history"], "history");
+    let stories: Vec<i64> =
+        history["change_sets"].as_array().unwrap().iter().map(|set| set["deployment"].as_i64().unwrap()).collect();
+    assert_eq!(stories, [1, 1, 1]);
+    assert!(host.run(&["history"]).out.contains("a whole deployment is taken back by: ambrik undo --since 1"));
+    let preview = host.run(&["undo", "--since", "1", "--preview"]);
+    assert_eq!(preview.code, 1, "{preview:?}");
+    let undone = document(&host, &["undo", "--since", "1", "--yes"], "undo");
+    assert_eq!((undone["undoes"].as_i64(), undone["also"].as_array().unwrap().len()), (Some(3), 2), "{undone:#}");
+    assert_eq!(picture(&host.at("srv")), before);
+    let kept = fs::read_dir(host.at("var/lib/ambrik/keepsakes")).unwrap().count();
+    assert_eq!(kept, 2, "what the installer wrote is kept, as is what seal removed");
+    assert!(!host.run(&["audit", "berths"]).err.contains("open until"));
+}
+
+/// A sample is read as root and given to PHP: nothing but a file of its own may stand there.
+#[rstest]
+#[case::link(true)]
+#[case::second_name(false)]
+fn a_sample_that_could_be_somebody_elses_file_is_refused(#[case] link: bool) {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    let secret = host.write("srv/secret", "the keys of the harbour\n");
+    give(&secret, 0, 0o600);
+    let sample = host.at("srv/www/berths/config/settings.sample.php");
+    fs::remove_file(&sample).unwrap();
+    if link {
+        std::os::unix::fs::symlink(Path::new("../../../secret"), &sample).unwrap();
+    } else {
+        fs::hard_link(&secret, &sample).unwrap();
+    }
+    let ran = host.run(&["open", "berths", "--yes"]);
+    assert_eq!(ran.code, 3, "{ran:?}");
+    assert!(!settings(&host).exists(), "{ran:?}");
+}
+
+#[rstest]
+#[case::too_long(&["open", "berths", "--for", "25h"], "at most 24 hours")]
+#[case::nothing(&["open", "berths", "--for", "0s"], "longer than nothing")]
+#[case::no_duration(&["open", "berths", "--for", "soon"], "write a duration, such as 30m")]
+#[case::no_part(&["open", "berths", "--part", "plugin"], "no part with write = \"install\" is called plugin; those are: config/settings.php, plugins")]
+#[case::no_terminal(&["open", "berths"], "there is no terminal to ask on")]
+#[case::nothing_since(&["undo", "--since", "7"], "there is nothing to take back")]
+fn bad_input(#[case] words: &[&str], #[case] says: &str) {
+    let host = host();
+    let before = picture(&host.at("srv"));
+    let ran = host.run(words);
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.err.contains(says), "{ran:?}");
+    assert_eq!(picture(&host.at("srv")), before);
+}
+
+#[test]
+fn without_a_service_manager_arm_says_so() {
+    if !is_root() {
+        return;
+    }
+    let ran = host().run(&["open", "berths", "--yes", "--arm"]);
+    assert!(ran.err.contains("no systemd runs here"), "{ran:?}");
+    assert_eq!(ran.code, 0);
+}
