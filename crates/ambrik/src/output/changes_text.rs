@@ -245,7 +245,7 @@ pub(crate) fn proof(site: &Site, proof: Option<&Proof>, out: &mut dyn Write) -> 
         counted(folders, "writable directory", "writable directories")
     );
     let result = match proof.differences.len() {
-        0 => styled(GOOD, "all refused and all made, as it should be"),
+        0 => styled(GOOD, "all as it should be"),
         n => {
             styled(BAD, &format!("{} not as it should be, see above", counted(count(n), "answer was", "answers were")))
         }
