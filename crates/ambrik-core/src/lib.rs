@@ -16,6 +16,7 @@ pub mod host;
 mod inspect;
 pub mod mode;
 pub mod nearest;
+pub mod over_http;
 pub mod people;
 pub mod policy;
 pub mod shown;

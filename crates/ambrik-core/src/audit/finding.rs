@@ -71,8 +71,10 @@ pub(super) struct Findings {
 
 impl Findings {
     /// Findings that are there already.
-    pub(super) const fn of(list: Vec<Finding>) -> Self {
-        Self { list, places: BTreeMap::new() }
+    pub(super) fn of(list: Vec<Finding>) -> Self {
+        let key = |f: &Finding| (check::place(f.check), f.above, f.part, f.accepted);
+        let places = list.iter().enumerate().map(|(place, finding)| (key(finding), place)).collect();
+        Self { list, places }
     }
 
     /// The place in the list of the finding with this slot.

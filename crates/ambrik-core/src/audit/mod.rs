@@ -101,11 +101,14 @@ pub struct Audit {
     /// The parts without wildcards that are not on the disk.
     pub missing: Vec<usize>,
     pub(crate) policy: Policy,
+    solver: Solver,
     pub(crate) deviants: Vec<Deviant>,
     pub(crate) starts: Vec<Start>,
     /// The deviants that `set` must leave alone, and why.
     pub(crate) left_alone: BTreeMap<usize, Failure>,
     unseen: Vec<Unseen>,
+    /// What was found over HTTP.
+    asked: Vec<crate::over_http::Found>,
     /// The missing parts with `create`, and the missing directories that lead there.
     pub(crate) to_make: Vec<ToMake>,
 }
@@ -153,18 +156,48 @@ impl Audit {
 
     /// Adds the finding that the site's window ended at `until`.
     #[must_use]
-    pub fn overdue_since(mut self, until: jiff::Timestamp, today: Date) -> Self {
-        let mut findings = Findings::of(std::mem::take(&mut self.findings));
+    pub fn overdue_since(self, until: jiff::Timestamp, today: Date) -> Self {
+        let says = format!("since {}", until.strftime("%Y-%m-%d %H:%M UTC"));
         let root = self.site.root.clone();
-        let check = &crate::check::WINDOW_OVERDUE;
+        self.with(&crate::check::WINDOW_OVERDUE, root, says, today)
+    }
+
+    /// Adds what was found over HTTP.
+    #[must_use]
+    pub fn with_asked(mut self, asked: Vec<crate::over_http::Found>, today: Date) -> Self {
+        for found in &asked {
+            self = self.with(found.check, found.path.clone(), found.says.clone(), today);
+        }
+        self.asked = asked;
+        self
+    }
+
+    /// The lines of web servers' configuration that put a finding right, each with the server's name.
+    #[must_use]
+    pub fn configuration(&self, finding: &Finding) -> Vec<(String, String)> {
+        let paths: Vec<PathBuf> = self.paths(finding).collect();
+        let of_finding = self.asked.iter().filter(|found| std::ptr::eq(found.check, finding.check));
+        let of_finding = of_finding.filter(|found| paths.contains(&self.relative(&found.path)));
+        of_finding.flat_map(|found| found.lines.iter().cloned()).collect()
+    }
+
+    /// Adds a finding about one path, unless an exception covers it.
+    fn with(mut self, check: &'static Check, path: PathBuf, says: String, today: Date) -> Self {
+        let mut findings = Findings::of(std::mem::take(&mut self.findings));
         let holds = |accept: &crate::site::Accept| {
-            accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&root)
+            accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&path)
         };
         let accepted = self.site.accepts.iter().position(holds);
-        let slot = Slot { check, part: None, accepted, above: false };
-        findings.add(slot, Reason::Says(format!("since {}", until.strftime("%Y-%m-%d %H:%M UTC"))), Found::Path(root));
+        let part = self.policy.at(&path).context.part;
+        findings.add(Slot { check, part, accepted, above: false }, Reason::Says(says), Found::Path(path));
         self.findings = findings.sorted();
         self
+    }
+
+    /// The rights that a file gets which is made at `path`.
+    pub(crate) fn rights_of_new_file(&self, path: &Path) -> Rights {
+        let context = self.policy.at(path).context;
+        self.solver.solve(&self.policy, &context, crate::want::Shape::File)
     }
 
     /// Whether there were paths that could not be looked at.
@@ -292,8 +325,10 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         starts,
         left_alone: BTreeMap::new(),
         unseen,
+        asked: Vec::new(),
         to_make,
         policy,
+        solver,
     };
     audit.sort();
     audit.left_alone = hard_links(&audit, &mut findings);

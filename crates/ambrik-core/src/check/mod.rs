@@ -6,6 +6,7 @@ mod needs;
 mod neighbours;
 mod reads;
 mod site;
+mod web;
 mod writes;
 
 use std::cell::OnceCell;
@@ -211,6 +212,9 @@ pub static CATALOGUE: &[&Check] = &[
     &needs::PHP_CANNOT_READ,
     &needs::WEB_CANNOT_READ,
     &names::INSTALLER_LEFT,
+    &web::INSTALLER_ANSWERS,
+    &web::PHP_RUNS_IN_STORE,
+    &web::SECRET_SERVED,
     &kinds::HARD_LINK_SHARED,
     &neighbours::PHP_SHARED,
     &writes::PHP_OWNS_CODE,
@@ -224,12 +228,14 @@ pub static CATALOGUE: &[&Check] = &[
     &kinds::UNKNOWN_OWNER,
     &site::COULD_NOT_LOOK,
     &needs::KEEPER_CANNOT_WRITE,
+    &web::FOLDER_LISTED,
     &kinds::PROGRAM_BIT,
 ];
 
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
 pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE, WINDOW_OVERDUE};
+pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE};
 
 /// The check with this name.

@@ -4,13 +4,14 @@ use std::path::PathBuf;
 
 use ambrik_core::audit::{Audit, audit};
 use ambrik_core::check::Severity;
+use ambrik_core::{host, over_http};
 use clap::ValueEnum;
 
 use crate::args::Format;
 use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
-use crate::session::Session;
+use crate::session::{Looked, Session};
 
 /// Report what a site's tree allows that its site file does not
 ///
@@ -24,6 +25,9 @@ pub(crate) struct AuditArgs {
     /// Lowest severity that makes the exit code 1
     #[arg(long, value_enum, default_value = "medium", value_name = "SEVERITY")]
     fail_on: FailOn,
+    /// Also ask the web server, at the url of the site file, for what it must not serve
+    #[arg(long)]
+    over_http: bool,
     /// List every path, not only examples
     #[arg(long)]
     each: bool,
@@ -68,6 +72,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         if let (true, Some(until)) = (phase.is_overdue(jiff::Timestamp::now()), phase.until) {
             audit = audit.overdue_since(until, jiff::Zoned::now().date());
         }
+        if args.over_http {
+            audit = ask_over_http(audit, &looked, session)?;
+        }
         tell(session, &audit);
         audits.push(audit);
     }
@@ -79,6 +86,19 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         }
     }
     Ok(exit(&audits, args.fail_on))
+}
+
+/// Adds what a visitor gets and should not.
+pub(crate) fn ask_over_http(audit: Audit, looked: &Looked, session: &mut Session<'_>) -> Result<Audit, Failure> {
+    let services = host::look(&looked.host, &looked.accounts);
+    let asked = over_http::ask(&looked.host, &audit, &services).map_err(|error| Failure::usage(error.to_string()))?;
+    let name = audit.site.name.clone();
+    for why in &asked.unanswered {
+        session.warn(&format!("{name}: could not be asked: {why}"));
+    }
+    let addresses = output::counted(output::count(asked.addresses), "address", "addresses");
+    session.detail(&format!("{name}: {addresses} asked for over HTTP"));
+    Ok(audit.with_asked(asked.found, jiff::Zoned::now().date()))
 }
 
 /// What is worth knowing about the audit itself.

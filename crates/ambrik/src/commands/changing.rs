@@ -8,7 +8,7 @@ use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, afterwards, ap
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{Phase, Site};
 
-use super::audit::tell;
+use super::audit::{ask_over_http, tell};
 use crate::args::Format;
 use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure};
@@ -207,7 +207,10 @@ impl Work<'_> {
             session.warn(&format!("{}: tried as {}: {why}", Shown(path), site.php.user));
         }
         if session.format == Format::Text {
-            let after = self.look(site, session)?;
+            let mut after = self.look(site, session)?;
+            if site.url.is_some() && changed {
+                after = ask_over_http(after, self.looked, session)?;
+            }
             let mut out = session.out();
             output::changes_text::appeared(&site.name, &found.appeared, &mut out)?;
             output::changes_text::proof(site, proof.as_ref(), &mut out)?;

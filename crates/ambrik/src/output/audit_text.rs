@@ -104,6 +104,9 @@ fn verdict(audit: &Audit) -> (anstyle::Style, String) {
     if of(&["secret-exposed"]) > 0 {
         told.push("secrets are exposed".into());
     }
+    if of(&["php-runs-in-store", "secret-served", "installer-answers"]) > 0 {
+        told.push("visitors get what they should not".into());
+    }
     let (installers, left) = (of(&["installer-left"]), of(&["leftover-served"]));
     if installers + left > 0 {
         let mut what = Vec::new();
@@ -187,6 +190,12 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
     wrapped(&says(audit, first.check, findings), "          ", "          ", out)?;
     if by_hand {
         wrapped(&format!("→ {}", audit.remedy(first)), "          ", "            ", out)?;
+    }
+    for (program, lines) in findings.iter().flat_map(|finding| audit.configuration(finding)) {
+        writeln!(out, "            {}", styled(FAINT, &format!("{program}:")))?;
+        for line in lines.lines() {
+            writeln!(out, "              {line}")?;
+        }
     }
     if each {
         for path in findings.iter().flat_map(|finding| audit.paths(finding)) {

@@ -126,7 +126,15 @@ struct FindingDocument<P, B> {
     not_utf8: Option<B>,
     says: String,
     remedy: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    configuration: Vec<ConfigurationLines>,
     accepted: Option<Accepted>,
+}
+
+#[derive(Serialize)]
+struct ConfigurationLines {
+    program: String,
+    lines: String,
 }
 
 #[derive(Serialize)]
@@ -197,6 +205,10 @@ fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serializ
         }),
         says: audit.says(finding),
         remedy: audit.remedy(finding),
+        configuration: {
+            let lines = audit.configuration(finding).into_iter();
+            lines.map(|(program, lines)| ConfigurationLines { program, lines }).collect()
+        },
         accepted: accepted.map(|a| Accepted { reason: a.reason.clone(), until: a.until.map(|day| day.to_string()) }),
     }
 }

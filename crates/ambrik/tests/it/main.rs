@@ -12,6 +12,7 @@ mod documents;
 mod host;
 mod killed;
 mod script;
+mod served;
 mod servers;
 mod shown;
 mod survey;

@@ -99,7 +99,7 @@ tell 'nginx stopped'
 "#;
 
 /// What is missing to run them; says so.
-fn can_run() -> bool {
+pub(crate) fn can_run() -> bool {
     if !is_root() {
         return false;
     }

@@ -1,0 +1,39 @@
+//! What a visitor gets, asked over HTTP.
+
+use super::{Check, Judge, Remedy, Severity};
+
+pub(crate) static PHP_RUNS_IN_STORE: Check = Check {
+    name: "php-runs-in-store",
+    severity: Severity::High,
+    wrong: "the web server runs PHP files in a folder that PHP may write to",
+    lets: "whoever gets a file uploaded there has it run",
+    remedy: Remedy::Hand("add the lines above to the web server's configuration, and reload it"),
+    judge: Judge::Audit,
+};
+
+pub(crate) static INSTALLER_ANSWERS: Check = Check {
+    name: "installer-answers",
+    severity: Severity::High,
+    wrong: "an installer answers visitors",
+    lets: "anybody can set the site up anew as its administrator",
+    remedy: Remedy::Seal,
+    judge: Judge::Audit,
+};
+
+pub(crate) static SECRET_SERVED: Check = Check {
+    name: "secret-served",
+    severity: Severity::High,
+    wrong: "the web server hands out what nobody should see",
+    lets: "anybody can download it",
+    remedy: Remedy::Hand("add the lines above to the web server's configuration, and reload it; or move it away"),
+    judge: Judge::Audit,
+};
+
+pub(crate) static FOLDER_LISTED: Check = Check {
+    name: "folder-listed",
+    severity: Severity::Low,
+    wrong: "the web server lists folders",
+    lets: "visitors see the names of everything in them",
+    remedy: Remedy::Hand("add the lines above to the web server's configuration, and reload it"),
+    judge: Judge::Audit,
+};

@@ -1,0 +1,280 @@
+//! A site asked over HTTP, where its site file names an address: what a visitor gets is what counts.
+//!
+//! What must not be served is asked for and compared with what is on the disk; into each served folder that PHP may
+//! write to a harmless PHP file is put for a moment, to see whether it is run.
+
+mod client;
+mod lines;
+mod probe;
+
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
+use crate::audit::Audit;
+use crate::check::{Check, FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
+use crate::entry::Kind;
+use crate::host::Services;
+use crate::site::{Phase, Site, Use};
+use crate::tree::Host;
+
+use client::{Client, Reply};
+use lines::{Keep, lines};
+
+/// Something that a visitor gets and should not.
+#[derive(Debug)]
+pub struct Found {
+    /// The check.
+    pub check: &'static Check,
+    /// The path on the disk.
+    pub path: PathBuf,
+    /// What was asked, and what came.
+    pub says: String,
+    /// The lines of each web server's configuration that put it right, with the server's name.
+    pub lines: Vec<(String, String)>,
+}
+
+/// What was asked, and what was found.
+#[derive(Debug, Default)]
+pub struct Asked {
+    /// How many addresses were asked for.
+    pub addresses: usize,
+    /// What a visitor gets and should not.
+    pub found: Vec<Found>,
+    /// What could not be asked, and why.
+    pub unanswered: Vec<String>,
+}
+
+/// Why nothing can be asked.
+#[derive(Debug, thiserror::Error)]
+pub enum HttpError {
+    /// The site file names no address.
+    #[error("site {0}: its site file has no url; add url = \"http://…/\" to its [site]")]
+    NoUrl(String),
+    /// The address is none.
+    #[error("site {0}: url = \"{1}\" is no address of a web server; write http://… or https://…")]
+    NoAddress(String, String),
+    /// Nothing is served.
+    #[error("site {0}: nothing of it is served (served is left out)")]
+    NotServed(String),
+}
+
+/// As many paths of a kind are asked for.
+const EACH: usize = 40;
+/// As much of a file and of an answer is compared.
+const COMPARED: usize = 1024;
+
+/// Asks for what must not be served, and whether PHP is run where it may write.
+pub fn ask(host: &Host, audit: &Audit, services: &Services) -> Result<Asked, HttpError> {
+    let site = &audit.site;
+    let url = site.url.as_deref().ok_or_else(|| HttpError::NoUrl(site.name.clone()))?;
+    let client = Client::new(url).ok_or_else(|| HttpError::NoAddress(site.name.clone(), url.to_owned()))?;
+    let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
+    let served = served.ok_or_else(|| HttpError::NotServed(site.name.clone()))?;
+    let served = Path::new("/").join(served);
+    let servers: BTreeSet<String> = services
+        .served
+        .iter()
+        .filter(|runs| served.starts_with(&runs.folder.path) || runs.folder.path.starts_with(&served))
+        .map(|runs| runs.folder.program.clone())
+        .collect();
+    let mut inquiry = Inquiry { host, audit, client, served, servers, asked: Asked::default(), nothing: None };
+    // What the server answers for what is not there: some applications answer everything.
+    let name = format!("ambrik-{}", probe::token());
+    match inquiry.get(Path::new(&name), false) {
+        Ok(reply) => inquiry.nothing = Some(reply),
+        Err(why) => {
+            inquiry.asked.unanswered.push(format!("{url}: {why}"));
+            return Ok(inquiry.asked);
+        }
+    }
+    if audit.phase == Phase::Sealed {
+        inquiry.installers();
+    }
+    inquiry.secrets();
+    inquiry.folders();
+    inquiry.probes();
+    Ok(inquiry.asked)
+}
+
+struct Inquiry<'i> {
+    host: &'i Host,
+    audit: &'i Audit,
+    client: Client,
+    /// The served folder, from `/` on.
+    served: PathBuf,
+    servers: BTreeSet<String>,
+    asked: Asked,
+    nothing: Option<Reply>,
+}
+
+impl Inquiry<'_> {
+    fn site(&self) -> &Site {
+        &self.audit.site
+    }
+
+    fn get(&mut self, path: &Path, directory: bool) -> Result<Reply, String> {
+        self.asked.addresses += 1;
+        self.client.get(path, directory)
+    }
+
+    /// Asks, and notes what could not be.
+    fn try_get(&mut self, path: &Path, directory: bool) -> Option<Reply> {
+        match self.get(path, directory) {
+            Ok(reply) => Some(reply),
+            Err(why) => {
+                self.asked.unanswered.push(format!("{}: {why}", self.client.address(path)));
+                None
+            }
+        }
+    }
+
+    /// Whether an answer is the one that the server gives for what is not there.
+    fn is_nothing(&self, reply: &Reply) -> bool {
+        self.nothing.as_ref().is_some_and(|nothing| nothing.status == reply.status && nothing.body == reply.body)
+    }
+
+    fn report(&mut self, check: &'static Check, below: &Path, keep: Keep, says: String) {
+        let of = |program: &String| Some((program.clone(), lines(program, keep, &self.served, below)?));
+        let lines = self.servers.iter().filter_map(of).collect();
+        let found = Found { check, path: self.served.join(below), says, lines };
+        self.asked.found.push(found);
+    }
+
+    /// The literal paths of the parts with one of these uses that lie in the served folder, below it.
+    fn served_parts(&self, uses: &[Use]) -> Vec<(Use, PathBuf)> {
+        let parts = self.site().parts.iter().filter(|part| uses.contains(&part.used_as));
+        let paths = parts.filter_map(|part| {
+            let path = Path::new("/").join(part.pattern.as_path()?);
+            Some((part.used_as, path.strip_prefix(&self.served).ok()?.to_owned()))
+        });
+        paths.collect()
+    }
+
+    fn kind(&self, below: &Path) -> Option<Kind> {
+        self.host.resolve(&self.served.join(below)).ok().map(|found| found.facts.kind)
+    }
+
+    /// Installers must not answer.
+    fn installers(&mut self) {
+        let mut paths: BTreeSet<PathBuf> = self.served_parts(&[Use::Setup]).into_iter().map(|(_, path)| path).collect();
+        paths.extend(self.findings(&["installer-left"]));
+        for below in paths.into_iter().take(EACH) {
+            let directory = self.kind(&below) != Some(Kind::File) && below.extension().is_none();
+            let Some(reply) = self.try_get(&below, directory) else { continue };
+            if matches!(reply.status, 403 | 404 | 410) || self.is_nothing(&reply) {
+                continue;
+            }
+            let says = format!("{} answers with status {}", self.client.address(&below), reply.status);
+            self.report(&INSTALLER_ANSWERS, &below, Keep::FromServing, says);
+        }
+    }
+
+    /// Settings, logs, hidden parts, left-overs, version control and dot-files must not come as they are.
+    fn secrets(&mut self) {
+        let mut files: BTreeSet<PathBuf> = BTreeSet::new();
+        for (_, below) in self.served_parts(&[Use::Secret, Use::Hidden, Use::Log]) {
+            self.add_files(&below, 3, &mut files);
+        }
+        for below in self.findings(&["leftover-served", "secret-exposed"]) {
+            self.add_files(&below, 2, &mut files);
+        }
+        for name in self.names(Path::new("")) {
+            if name.to_string_lossy().starts_with('.') {
+                self.add_files(Path::new(&name), 2, &mut files);
+            }
+        }
+        for below in files {
+            let Ok(content) = self.host.read(&self.served.join(&below), 1 << 22) else { continue };
+            if content.is_empty() {
+                continue;
+            }
+            let Some(reply) = self.try_get(&below, false) else { continue };
+            let length = content.len().min(COMPARED);
+            if reply.status == 200 && reply.body.starts_with(&content[..length]) && !self.is_nothing(&reply) {
+                let says = format!("{} is served as it is", self.client.address(&below));
+                self.report(&SECRET_SERVED, &below, Keep::FromServing, says);
+            }
+        }
+    }
+
+    /// Adds the files at and below a path, some of each directory.
+    fn add_files(&self, below: &Path, depth: usize, files: &mut BTreeSet<PathBuf>) {
+        match self.kind(below) {
+            Some(Kind::File) if files.len() < EACH => {
+                files.insert(below.to_owned());
+            }
+            Some(Kind::Directory) if depth > 0 => {
+                for name in self.names(below).into_iter().take(8) {
+                    self.add_files(&below.join(name), depth - 1, files);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn names(&self, below: &Path) -> Vec<std::ffi::OsString> {
+        let mut names = self.host.names_in(&self.served.join(below)).unwrap_or_default();
+        names.sort();
+        names
+    }
+
+    /// What the audit found in the served folder.
+    fn findings(&self, checks: &[&str]) -> Vec<PathBuf> {
+        let findings = self.audit.findings.iter().filter(|f| checks.contains(&f.check.name) && f.accepted.is_none());
+        let paths = findings.flat_map(|finding| self.audit.paths(finding)).map(|path| self.site().root.join(path));
+        let below = paths.filter_map(|path| path.strip_prefix(&self.served).ok().map(Path::to_owned));
+        below.filter(|path| !path.as_os_str().is_empty()).take(EACH).collect()
+    }
+
+    /// A directory without an index must not list what is in it.
+    fn folders(&mut self) {
+        let mut folders: BTreeSet<PathBuf> = self
+            .served_parts(&[Use::Store, Use::Scratch, Use::Hidden, Use::Log])
+            .into_iter()
+            .map(|(_, path)| path)
+            .collect();
+        folders.extend(self.names(Path::new("")).into_iter().map(PathBuf::from));
+        for below in folders.into_iter().take(EACH) {
+            if self.kind(&below) != Some(Kind::Directory) {
+                continue;
+            }
+            let names = self.names(&below);
+            let shown: Vec<String> = names.iter().filter_map(|name| name.to_str()).map(str::to_owned).collect();
+            let shown: Vec<String> = shown.into_iter().filter(|name| !name.starts_with('.')).take(3).collect();
+            if shown.is_empty() || names.iter().any(|name| name.to_string_lossy().starts_with("index.")) {
+                continue;
+            }
+            let Some(reply) = self.try_get(&below, true) else { continue };
+            let text = String::from_utf8_lossy(&reply.body).into_owned();
+            if reply.status == 200 && shown.iter().all(|name| text.contains(&format!("href=\"{name}"))) {
+                let says = format!("{}/ lists what is in it", self.client.address(&below));
+                self.report(&FOLDER_LISTED, &below, Keep::FromListing, says);
+            }
+        }
+    }
+
+    /// PHP must not be run where it may write.
+    fn probes(&mut self) {
+        let folders = self.served_parts(&[Use::Store, Use::Scratch]);
+        let mut folders: Vec<PathBuf> = folders.into_iter().map(|(_, path)| path).collect();
+        folders.retain(|below| self.kind(below) == Some(Kind::Directory));
+        for below in folders {
+            let folder = self.served.join(&below);
+            let probe = match probe::Probe::put(self.host, self.audit, &folder) {
+                Ok(probe) => probe,
+                Err(why) => {
+                    let why = format!("{}: cannot put a file there to see whether PHP is run: {why}", folder.display());
+                    self.asked.unanswered.push(why);
+                    continue;
+                }
+            };
+            let reply = self.try_get(&below.join(probe.name()), false);
+            let runs = reply.is_some_and(|reply| probe.was_run(&reply.body));
+            drop(probe);
+            if runs {
+                let says = format!("a PHP file put into {}/ is run", self.client.address(&below));
+                self.report(&PHP_RUNS_IN_STORE, &below, Keep::PhpFromRunning, says);
+            }
+        }
+    }
+}
