@@ -42,8 +42,8 @@ picture survey 32 "$(prompt "ambrik --host $demo survey /srv/www/berths")"
 picture audit 47 "$(prompt "ambrik --host $demo audit tidewatch") | head -n 45"
 picture why 31 "$(prompt "ambrik --host $demo why /srv/www/tidewatch/data/lock"); echo; $(prompt "ambrik --host $demo why --writable tidewatch")"
 picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"
-ambrik --host $demo set berths --yes > /dev/null
-picture seal 16 "$(prompt "ambrik --host $demo seal berths --yes")"
+picture open 26 "$(prompt "ambrik --host $demo open berths --yes --for 45m")"
+picture seal 18 "$(prompt "ambrik --host $demo seal berths --yes")"
 ambrik --host $demo set tidewatch notices --yes > /dev/null
 ambrik --host $demo undo 2 --yes > /dev/null
 picture history 12 "$(prompt "ambrik --host $demo history")"

@@ -10,6 +10,7 @@ mod host;
 mod hostile;
 mod judged;
 mod kernel;
+mod over_http;
 mod php_oracle;
 mod surveyed;
 mod table_of_rights;

@@ -36,11 +36,11 @@ const STEPS: &[(&str, &[&str])] = &[
     ),
     ("And what an intruder in PHP could change.", &["why", "--writable", "berths"]),
     (
-        "The first one is put right: recorded, changed, read back. (--preview in place of --yes only shows it.)",
-        &["set", "berths", "--yes"],
+        "The first one is opened for its installer, and all else put right: recorded, changed, read back.",
+        &["open", "berths", "--for", "45m", "--yes"],
     ),
     (
-        "Now the end of the deployment: the installer and what was left lying about go, into a keepsake.",
+        "The installer was run. What lies about goes, into a keepsake; then PHP's own account tries what it can do.",
         &["seal", "berths", "--yes"],
     ),
     ("The settings are closed to PHP now: refused, and rightly.", &["why", "/srv/www/berths/config/settings.php"]),

@@ -177,11 +177,9 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         return writeln!(out, "{name}: {}", styled(GOOD, "sealed; looked at again, nothing remains"));
     }
     let site = &audit.site.name;
-    writeln!(
-        out,
-        "{name}: {}",
-        styled(ODD, &format!("sealed; findings remain ({}): ambrik audit {site}", told.join(", ")))
-    )
+    let over_http = if audit.findings.iter().any(|f| !audit.configuration(f).is_empty()) { " --over-http" } else { "" };
+    let words = format!("sealed; findings remain ({}): ambrik audit {site}{over_http}", told.join(", "));
+    writeln!(out, "{name}: {}", styled(ODD, &words))
 }
 
 /// The lines after `open`: what PHP may write until when, and what to do next.
