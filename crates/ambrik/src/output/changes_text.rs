@@ -237,13 +237,13 @@ pub(crate) fn proof(site: &Site, proof: Option<&Proof>, out: &mut dyn Write) -> 
     let name = styled(HEAD, &site.name);
     let (files, folders) = (count(proof.opened), count(proof.made));
     let tried = format!(
-        "tried as {}: {} opened for writing, a file made in {}",
+        "{} tried to write to {} and to make a file in {}",
         site.php.user,
         counted(files, "closed file", "closed files"),
         counted(folders, "writable directory", "writable directories")
     );
     let result = match proof.differences.len() {
-        0 => styled(GOOD, "all as it should be"),
+        0 => styled(GOOD, "refused and made, as it should be"),
         n => {
             styled(BAD, &format!("{} not as it should be, see above", counted(count(n), "answer was", "answers were")))
         }

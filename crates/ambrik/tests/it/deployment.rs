@@ -138,7 +138,7 @@ fn seal_closes_what_the_installer_left_open_and_says_what_appeared() {
     assert_eq!(sealed.code, 0, "{sealed:?}");
     assert!(sealed.out.contains("1 file appeared") && sealed.out.contains("  plugins/two.php  (PHP)"), "{sealed:?}");
     let line = sealed.out.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(line.contains("a file made in 1 writable directory: all as it should be"), "{sealed:?}");
+    assert!(line.contains("to make a file in 1 writable directory: refused and made, as it should be"), "{sealed:?}");
     assert!(sealed.out.ends_with("sealed; looked at again, nothing remains\n"), "{sealed:?}");
     let meta = settings(&host).metadata().unwrap();
     assert_eq!((meta.uid(), meta.gid(), meta.mode() & 0o7777), (0, PHP, 0o640));
