@@ -120,6 +120,8 @@ pub struct Answer {
     pub leads_to: Option<Arc<Path>>,
     /// What is there; nothing where there is nothing, or where Ambrik cannot look.
     pub kind: Option<Kind>,
+    /// Whether nothing is there.
+    pub missing: bool,
     /// What the account can do.
     pub can: Can,
     way: Option<Arc<way::Passed>>,

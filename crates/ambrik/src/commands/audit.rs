@@ -4,7 +4,9 @@ use std::path::PathBuf;
 
 use ambrik_core::audit::{Audit, audit};
 use ambrik_core::check::Severity;
-use ambrik_core::{host, over_http};
+use ambrik_core::host::{self, Services};
+use ambrik_core::over_http;
+use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
 
 use crate::args::Format;
@@ -62,8 +64,15 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let sites = session.sites(&args.names, &looked)?;
     let neighbours = session.neighbours(&sites, &looked);
     let records = session.records()?;
+    let services = host::look(&looked.host, &looked.accounts);
     let mut audits = Vec::new();
     for site in &sites {
+        for whom in [Whom::Php, Whom::Web] {
+            let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, &services);
+            if let Some(stale) = subject.and_then(|subject| subject.stale) {
+                session.warn(&format!("{}: {stale}; this audit judges what is then", site.name));
+            }
+        }
         let phase = records.phase_told(&site.name, session)?;
         let site = phase.of(site);
         let mut audit = watched(session.quiet, "looking at", |progress| {
@@ -73,7 +82,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
             audit = audit.overdue_since(until, jiff::Zoned::now().date());
         }
         if args.over_http {
-            audit = ask_over_http(audit, &looked, session)?;
+            audit = ask_over_http(audit, &looked, &services, session)?;
         }
         tell(session, &audit);
         audits.push(audit);
@@ -89,9 +98,13 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
 }
 
 /// Adds what a visitor gets and should not.
-pub(crate) fn ask_over_http(audit: Audit, looked: &Looked, session: &mut Session<'_>) -> Result<Audit, Failure> {
-    let services = host::look(&looked.host, &looked.accounts);
-    let asked = over_http::ask(&looked.host, &audit, &services).map_err(|error| Failure::usage(error.to_string()))?;
+pub(crate) fn ask_over_http(
+    audit: Audit,
+    looked: &Looked,
+    services: &Services,
+    session: &mut Session<'_>,
+) -> Result<Audit, Failure> {
+    let asked = over_http::ask(&looked.host, &audit, services).map_err(|error| Failure::usage(error.to_string()))?;
     let name = audit.site.name.clone();
     for why in &asked.unanswered {
         session.warn(&format!("{name}: could not be asked: {why}"));

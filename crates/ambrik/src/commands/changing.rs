@@ -209,7 +209,8 @@ impl Work<'_> {
         if session.format == Format::Text {
             let mut after = self.look(site, session)?;
             if site.url.is_some() && changed {
-                after = ask_over_http(after, self.looked, session)?;
+                let services = ambrik_core::host::look(host, &self.looked.accounts);
+                after = ask_over_http(after, self.looked, &services, session)?;
             }
             let mut out = session.out();
             output::changes_text::appeared(&site.name, &found.appeared, &mut out)?;

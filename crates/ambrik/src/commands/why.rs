@@ -40,7 +40,8 @@ pub(crate) struct WhyArgs {
     /// Everything in a site that the account can read
     #[arg(long, value_name = "SITE", group = "question")]
     readable: Option<PathBuf>,
-    /// Logs of web servers and PHP, gzip-compressed ones too: asks about each path that was refused there
+    /// Logs of web servers and PHP ("-" for standard input), gzip-compressed ones too: asks about each path that was
+    /// refused there
     #[arg(long, value_name = "FILE", num_args = 1.., group = "question")]
     from_log: Vec<PathBuf>,
 }
@@ -346,7 +347,11 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
     let mut refusals = Refusals::new(jiff::Zoned::now().date());
     for path in &args.from_log {
         let failed = |cause: io::Error| Failure::io(&format!("cannot read the log {}: {cause}", Shown(path)), &cause);
-        refusals.read(File::open(path).map_err(failed)?).map_err(failed)?;
+        if path.as_os_str() == "-" {
+            refusals.read(io::stdin().lock()).map_err(failed)?;
+        } else {
+            refusals.read(File::open(path).map_err(failed)?).map_err(failed)?;
+        }
     }
     inquiry.warn_of_left_out(session);
     let mut reviews = Vec::new();

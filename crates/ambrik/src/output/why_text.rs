@@ -75,7 +75,7 @@ fn verdict(account: &str, answer: &Answer) -> String {
     }
     let can = answer.can;
     let directory = answer.kind == Some(Kind::Directory);
-    if answer.kind.is_none() {
+    if answer.missing {
         let make = if can.create == Some(true) { "can" } else { "cannot" };
         let left = if can.delete == Some(true) { "; it can remove the link that leads there" } else { "" };
         let what = if answer.leads_to.is_some() { "leads to nothing" } else { "is not there" };

@@ -183,6 +183,35 @@ fn an_ordinary_user_is_told_what_cannot_be_told() {
     let ran = host.run(&["why", "/srv/www/berths/uploads/q01.svg"]);
     assert_eq!(ran.code, 3, "{ran:?}");
     assert!(ran.out.contains("cannot tell from here what php can do"), "{ran:?}");
+    let refused = host.run(&["why", "/srv/www/berths/uploads/q01.svg", "--as", "web"]);
+    assert_eq!(refused.code, 1, "it is stopped before that: {refused:?}");
+    assert!(refused.out.contains("web can do nothing with it"), "{refused:?}");
     let json = document(&host, &["why", "/srv/www/berths/uploads/q01.svg"], "why");
     assert!(json["answers"][0]["read"].is_null() && json["answers"][0]["write"].is_null());
+}
+
+/// A service that was started before its account was put into a group.
+#[test]
+fn groups_that_do_not_count_yet_are_told() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    host.write("etc/group", &format!("root:x:0:\nphp:x:{PHP}:\nweb:x:61002:\nharbour:x:61900:php\n"));
+    let ids = format!("{PHP}\t{PHP}\t{PHP}\t{PHP}");
+    let root = "0\t0\t0\t0";
+    for (pid, parent, ids, title) in
+        [(50, 1, root, "master process (/etc/php-fpm.conf)"), (51, 50, &*ids, "pool berths")]
+    {
+        let status = format!("Name:\tphp-fpm8.2\nPPid:\t{parent}\nUid:\t{ids}\nGid:\t{ids}\nGroups:\t\n");
+        host.write(&format!("proc/{pid}/status"), &status);
+        host.write(&format!("proc/{pid}/cmdline"), &format!("php-fpm: {title}\0"));
+    }
+    let file = host.file("uploads/q02.svg", 0, 0o640);
+    std::os::unix::fs::chown(&file, None, Some(61_900)).unwrap();
+    let said = "php was put into harbour after its process started: that does not count yet; restart the service";
+    let why = host.run(&["why", "/srv/www/berths/uploads/q02.svg"]);
+    assert!(why.err.contains(said) && why.out.contains("no   read"), "{why:?}");
+    let audit = host.run(&["audit"]);
+    assert!(audit.err.contains(&format!("berths: {said}; this audit judges what is then")), "{audit:?}");
 }
