@@ -357,7 +357,7 @@ fn compare(answer: &Answer, should: Right, may: Right, passes: bool) -> Match {
     let directory = answer.kind == Some(Kind::Directory);
     let lacks = |act: Act, wanted: bool| wanted && can(answer, act) == Some(false);
     let has = |act: Act, may: bool| !may && can(answer, act) == Some(true);
-    let nothing_there = answer.kind.is_none();
+    let nothing_there = answer.missing;
     let little = [
         (Act::Read, should >= Right::Read && !nothing_there),
         (Act::Write, should == Right::Write && !nothing_there),
