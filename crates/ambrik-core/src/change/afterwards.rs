@@ -176,11 +176,11 @@ pub struct Proof {
 /// Becomes PHP's account, on a thread that ends with it, and tries: files that it must not write to are opened for
 /// writing (nothing is written), and in each directory that it must write to a file is made and removed.
 ///
-/// Nothing where this process may not become that account, or PHP is root.
+/// Nothing where this process may not become that account, or where nothing can be kept from PHP: it is root, or the keeper.
 #[must_use]
 pub fn prove(host: &Host, site: &Site, found: &Afterwards) -> Option<Proof> {
     let ids = &site.php.ids;
-    if !rustix::process::geteuid().is_root() || ids.uid == Uid::ROOT {
+    if !rustix::process::geteuid().is_root() || ids.uid == Uid::ROOT || ids.uid == site.keeper.ids.uid {
         return None;
     }
     // From the starts on by handles: that the account reaches these the audit has judged, from the host's `/`.

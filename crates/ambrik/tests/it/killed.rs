@@ -56,6 +56,48 @@ fn a_killed_run_is_told_of_and_taken_back() {
     assert_eq!(host.run(&["audit", "--fail-on", "never"]).err, "");
 }
 
+/// Starts a run and kills it as soon as `seen` holds; whether it was caught in the middle.
+fn killed_when(host: &TestHost, words: &[&str], seen: impl Fn() -> bool) -> bool {
+    let mut child = host.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    while !seen() {
+        if child.try_wait().unwrap().is_some() {
+            return false;
+        }
+    }
+    child.kill().unwrap();
+    child.wait().unwrap().code().is_none()
+}
+
+/// Wherever a deployment is killed, the next `seal` ends it.
+#[test]
+fn a_deployment_killed_anywhere_is_ended_by_seal() {
+    if !is_root() {
+        return;
+    }
+    let host = large();
+    host.site(
+        "berths",
+        "[[part]]\npath = \"d7\"\nuse = \"code\"\nwrite = \"install\"\n[[part]]\npath = \"d8\"\nuse = \"setup\"\n",
+    );
+    let folder = |n: usize| host.at(format!("srv/www/berths/d{n}")).metadata();
+    let any_closed = || (0..100).any(|n| folder(n).is_ok_and(|meta| meta.uid() == 0));
+    assert!(killed_when(&host, &["open", "berths", "--yes", "-q"], any_closed));
+    let audit = host.run(&["audit", "--fail-on", "never"]);
+    assert!(
+        audit.err.contains("berths: open until"),
+        "the window is on record before anything is granted: {}",
+        audit.err
+    );
+    assert!(audit.err.contains("change set 1 (open berths) was stopped in the middle"), "{}", audit.err);
+    let closes = || folder(7).is_ok_and(|meta| meta.mode() & 0o022 == 0 && meta.uid() == 0) || folder(8).is_err();
+    killed_when(&host, &["seal", "berths", "--yes", "-q"], closes);
+    let sealed = host.run(&["seal", "berths", "--yes", "-q"]);
+    assert_eq!(sealed.code, 0, "{sealed:?}");
+    assert!(folder(8).is_err(), "the installer is gone");
+    let audit = host.run(&["audit"]);
+    assert_eq!((audit.code, &*audit.err), (0, ""), "{audit:?}");
+}
+
 #[test]
 fn a_killed_run_is_finished() {
     if !is_root() {
