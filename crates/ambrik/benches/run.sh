@@ -27,6 +27,9 @@ measure() {
 }
 median() { awk -v n="$1" -v f="$2" '$1 == n { print $f }' "$log" | sort -n | awk '{ v[NR] = $1 } END { print v[int((NR + 1) / 2)] }'; }
 
+# why OPTION...: asks about the paths in the file for them.
+why() { measure "why_${*: -1}" sh -c '"$0" --host "$1" why "${@:3}" - < "$2"' "$ambrik" "$host" "$folder/paths" "$@"; }
+
 open_up() { chown -R 33:33 "$site"; chmod -R 0777 "$site"; }
 for run in $(seq "$runs"); do
   echo "run $run of $runs" >&2
@@ -40,6 +43,11 @@ for run in $(seq "$runs"); do
   measure audit "$ambrik" --host "$host" audit site --quiet
   measure idle "$ambrik" --host "$host" set site --yes --quiet
   measure listing find "$site" -printf '%m %U %G %y %p\n'
+  # A folder with its share of the paths, so that the walk beside it is of the same paths.
+  find "$site/lib" > "$folder/paths"
+  measure walk find "$site/lib" -printf '%m %U %G %y %p\n'
+  why --brief
+  why --format json
   measure undo "$ambrik" --host "$host" undo --yes --quiet
   sync
   rm -rf "$host/var/lib/ambrik"
@@ -65,4 +73,6 @@ $(row "audit, every entry wrong" deviating listing "$listing")
 $(row "set, nothing to do" idle audit "$(median audit 2)")
 $(row "set, every owner and mode" set "chown + chmod" "$both")
 $(row "undo of that" undo set "$(median set 2)")
+$(row "why --brief, $(wc -l < "$folder/paths") paths" why_--brief "their listing" "$(median walk 2)")
+$(row "why --format json, the same" why_json "their listing" "$(median walk 2)")
 END

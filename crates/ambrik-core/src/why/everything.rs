@@ -33,7 +33,7 @@ pub struct PartCount {
     pub part: String,
     /// What it is for.
     pub used_as: Use,
-    /// The account's right, as the site file says.
+    /// What the account may do, as the site file says; root may do everything.
     pub right: Right,
     /// How many paths there are.
     pub paths: u64,
@@ -307,7 +307,7 @@ impl Seen {
         let parts = self.parts.values().map(|(context, paths, able)| PartCount {
             part: holder.policy().part_shown(context.part).to_owned(),
             used_as: context.used_as,
-            right: holder.rights(context, subject.ids.uid).0,
+            right: holder.rights(context, subject.ids.uid).1,
             paths: *paths,
             able: *able,
         });
