@@ -81,7 +81,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         if let (true, Some(until)) = (phase.is_overdue(jiff::Timestamp::now()), phase.until) {
             audit = audit.overdue_since(until, jiff::Zoned::now().date());
         }
-        if args.over_http {
+        if args.over_http && site.url.is_none() && args.names.is_empty() {
+            session.say(&format!("{}: its site file has no url: not asked over HTTP", site.name));
+        } else if args.over_http {
             audit = ask_over_http(audit, &looked, &services, session)?;
         }
         tell(session, &audit);

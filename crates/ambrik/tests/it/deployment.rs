@@ -233,3 +233,50 @@ fn without_a_service_manager_arm_says_so() {
     assert!(ran.err.contains("no systemd runs here"), "{ran:?}");
     assert_eq!(ran.code, 0);
 }
+
+/// A server that ends the run that asks it for the PHP file which was put up for that.
+#[test]
+fn what_is_put_up_for_visitors_goes_though_the_run_is_ended() {
+    use std::io::{Read as _, Write as _};
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    host.site("berths", "[[part]]\npath = \"uploads\"\nuse = \"store\"\n");
+    let file = host.at("etc/ambrik/sites/berths.toml");
+    let text = fs::read_to_string(&file).unwrap();
+    let url = format!("url = \"http://127.0.0.1:{port}/\"\nserved = \".\"\n[accounts]");
+    fs::write(&file, text.replacen("[accounts]", &url, 1)).unwrap();
+    let uploads = host.at("srv/www/berths/uploads");
+    fs::create_dir(&uploads).unwrap();
+    give(&uploads, PHP, 0o755);
+    let mut child =
+        host.command(&["audit", "berths", "--over-http"]).stdout(std::process::Stdio::null()).spawn().unwrap();
+    let pid = rustix::process::Pid::from_child(&child);
+    let mut seen = 0;
+    while seen == 0 {
+        let (mut stream, _) = listener.accept().unwrap();
+        let mut request = [0; 2048];
+        let length = stream.read(&mut request).unwrap();
+        if String::from_utf8_lossy(&request[..length]).contains("ambrik-probe-") {
+            seen = fs::read_dir(&uploads).unwrap().count();
+            rustix::process::kill_process(pid, rustix::process::Signal::TERM).unwrap();
+        }
+        stream.write_all(b"HTTP/1.1 404 x\r\nContent-Length: 0\r\nConnection: close\r\n\r\n").unwrap();
+    }
+    let status = child.wait().unwrap();
+    assert_eq!(std::os::unix::process::ExitStatusExt::signal(&status), Some(15), "{status:?}");
+    assert_eq!((seen, fs::read_dir(&uploads).unwrap().count()), (1, 0));
+}
+
+#[test]
+fn sites_without_an_address_are_left_out_unless_they_are_named() {
+    let host = TestHost::new();
+    let all = host.run(&["audit", "--over-http"]);
+    assert!(all.err.contains("berths: its site file has no url: not asked over HTTP"), "{all:?}");
+    let named = host.run(&["audit", "berths", "--over-http"]);
+    assert_eq!(named.code, 2);
+    assert!(named.err.contains("has no url; add url ="), "{named:?}");
+}
