@@ -128,9 +128,12 @@ impl Inquiry<'_> {
         }
     }
 
-    /// Whether an answer is the one that the server gives for what is not there.
+    /// Whether an answer is the one that the server gives for what is not there: the same, or a page of the same title.
     fn is_nothing(&self, reply: &Reply) -> bool {
-        self.nothing.as_ref().is_some_and(|nothing| nothing.status == reply.status && nothing.body == reply.body)
+        let same = |nothing: &Reply| {
+            nothing.body == reply.body || title(&nothing.body).is_some_and(|name| title(&reply.body) == Some(name))
+        };
+        self.nothing.as_ref().is_some_and(|nothing| nothing.status == reply.status && same(nothing))
     }
 
     fn report(&mut self, check: &'static Check, below: &Path, keep: Keep, says: String) {
@@ -184,13 +187,12 @@ impl Inquiry<'_> {
             }
         }
         for below in files {
-            let Ok(content) = self.host.read(&self.served.join(&below), 1 << 22) else { continue };
+            let Ok(content) = self.host.beginning(&self.served.join(&below), COMPARED) else { continue };
             if content.is_empty() {
                 continue;
             }
             let Some(reply) = self.try_get(&below, false) else { continue };
-            let length = content.len().min(COMPARED);
-            if reply.status == 200 && reply.body.starts_with(&content[..length]) && !self.is_nothing(&reply) {
+            if reply.status == 200 && reply.body.starts_with(&content) && !self.is_nothing(&reply) {
                 let says = format!("{} is served as it is", self.client.address(&below));
                 self.report(&SECRET_SERVED, &below, Keep::FromServing, says);
             }
@@ -277,4 +279,11 @@ impl Inquiry<'_> {
             }
         }
     }
+}
+
+/// The title of a page.
+fn title(page: &[u8]) -> Option<String> {
+    let text = String::from_utf8_lossy(page).to_ascii_lowercase();
+    let (_, after) = text.split_once("<title>")?;
+    Some(after.split_once("</title>")?.0.trim().to_owned())
 }

@@ -196,6 +196,19 @@ impl Host {
         sys::content(&file, longest).map_err(failed)
     }
 
+    /// As [`Self::read`], but of a longer file the first `length` bytes.
+    pub fn beginning(&self, path: &Path, length: usize) -> Result<Vec<u8>, WayError> {
+        let resolved = self.resolve(path)?;
+        let failed = |errno| WayError::Failed(path.to_owned(), errno);
+        if resolved.facts.kind != Kind::File {
+            return Err(failed(Errno::INVAL));
+        }
+        let mut bytes = vec![0; length];
+        let read = sys::first_bytes(&resolved.parent, &resolved.name, &mut bytes).map_err(failed)?;
+        bytes.truncate(read);
+        Ok(bytes)
+    }
+
     /// The names in the directory at `path`.
     pub fn names_in(&self, path: &Path) -> Result<Vec<OsString>, WayError> {
         let resolved = self.resolve(path)?;

@@ -94,8 +94,8 @@ fn well(folder: &Path, path: &str) -> (u16, Vec<u8>) {
 }
 
 /// One page for everything, as applications with a front controller have it.
-fn one_page(_folder: &Path, _path: &str) -> (u16, Vec<u8>) {
-    (200, b"<h1>Berths at Quay 1</h1>".to_vec())
+fn one_page(_folder: &Path, path: &str) -> (u16, Vec<u8>) {
+    (200, format!("<title>Berths at Quay 1</title><h1>No page {path}</h1>").into_bytes())
 }
 
 /// Everything leads to a page of its own.
@@ -112,7 +112,8 @@ fn asked(answers: Answers) -> (TestHost, Asked) {
     let test = TestHost::new(&[]);
     test.file("index.php", "root", 0o644);
     test.file("settings.ini", "root", 0o640);
-    test.file("dump.sql", "root", 0o644);
+    let dump = test.file("dump.sql", "root", 0o644);
+    std::fs::write(&dump, "INSERT INTO berths VALUES (1);\n".repeat(200_000)).unwrap();
     test.file(".git/HEAD", "root", 0o644);
     test.file("install/index.html", "root", 0o644);
     test.folder("uploads", "php", 0o755);
