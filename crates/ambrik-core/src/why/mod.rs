@@ -170,6 +170,18 @@ impl Answer {
         steps
     }
 
+    /// Whether all that can be said is the same but for the path's own name: two files of the same rights in one directory.
+    #[must_use]
+    pub fn is_like(&self, other: &Self) -> bool {
+        let plain = |answer: &Self| answer.leads_to.is_none() && !answer.missing;
+        let wanted = match (&self.wanted, &other.wanted) {
+            (Some(one), Some(other)) => one.is_like(other),
+            (None, None) => true,
+            _ => false,
+        };
+        plain(self) && plain(other) && self.way().is(&other.way()) && Arc::ptr_eq(&self.own, &other.own) && wanted
+    }
+
     /// The way to the path, which it may share with others.
     #[must_use]
     pub fn way(&self) -> Way {

@@ -149,6 +149,14 @@ impl Wanted {
         self.part.map_or(".", |part| &self.site.parts[part].shown)
     }
 
+    /// Whether the same is said, the changes left aside.
+    pub(super) fn is_like(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.site, &other.site)
+            && (self.phase, self.part, self.used_as, self.right)
+                == (other.phase, other.part, other.used_as, other.right)
+            && (self.in_window, &self.is) == (other.in_window, &other.is)
+    }
+
     /// Whether the answer is not what the site file wants.
     #[must_use]
     pub const fn differs(&self) -> bool {

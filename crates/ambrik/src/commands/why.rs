@@ -9,7 +9,6 @@ use std::path::{Path, PathBuf};
 use ambrik_core::host::{self, Role, Services};
 use ambrik_core::shown::Shown;
 use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusal, Refusals, Setting, Subject, Whom};
-use anstream::adapter::strip_bytes;
 
 use crate::args::Format;
 use crate::failure::{Exit, Failure};
@@ -182,10 +181,9 @@ impl<'l> Inquiry<'l> {
             let written = if brief {
                 output::why_text::line(&subject.name, width, &answer, &mut text)
             } else {
-                output::why_text::block(&subject.name, &answer, &mut text)
+                output::why_text::block(&subject.name, &answer, colours, &mut text)
             };
-            let plain = if colours { text } else { strip_bytes(&text).into_vec() };
-            written.map(|()| (exit(&answer), plain))
+            written.map(|()| (exit(&answer), text))
         };
         why::ask_each(setting, subjects, asked, threads(), each, |answers| -> io::Result<()> {
             if brief {

@@ -1,5 +1,6 @@
 //! Answers for people: what the account can do, what decides it, what makes it right.
 
+use std::cell::RefCell;
 use std::io::{self, Write};
 use std::path::Path;
 
@@ -7,6 +8,7 @@ use ambrik_core::entry::Kind;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Phase;
 use ambrik_core::why::{Act, Answer, Everything, Folder, Match, Now, Remedy, RunsPhp, Step, Wanted};
+use anstream::adapter::strip_bytes;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
@@ -47,25 +49,62 @@ pub(crate) fn line(account: &str, width: usize, answer: &Answer, out: &mut dyn W
     )
 }
 
+/// What is said of a path besides its name and of what is to be changed.
+struct Block {
+    of: Answer,
+    account: String,
+    /// What it can do, in one sentence.
+    verdict: String,
+    /// What the site file wants, and the steps.
+    rest: Vec<u8>,
+}
+
+thread_local! {
+    /// The block of the last answer: the next path is mostly much like it.
+    static LAST: RefCell<Option<Block>> = const { RefCell::new(None) };
+}
+
 /// Writes the answer for a path, with what decides it and what makes it right.
-pub(crate) fn block(account: &str, answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
-    let differs = answer.wanted.as_ref().is_some_and(Wanted::differs);
-    let style = match () {
-        () if !answer.is_complete() => ODD,
-        () if differs => BAD,
-        () => GOOD,
-    };
-    let line =
-        format!("{}: {}", styled(HEAD, &Shown(&answer.path).to_string()), styled(style, &verdict(account, answer)));
-    wrapped(&line, "", "  ", out)?;
+pub(crate) fn block(account: &str, answer: &Answer, colours: bool, out: &mut dyn Write) -> io::Result<()> {
+    let mut write =
+        |text: &[u8]| if colours { out.write_all(text) } else { out.write_all(&strip_bytes(text).into_vec()) };
+    LAST.with_borrow_mut(|last| {
+        let block = match last {
+            Some(block) if block.account == account && block.of.is_like(answer) => block,
+            last => {
+                let mut rest = Vec::new();
+                about(account, answer, &mut rest)?;
+                let rest = if colours { rest } else { strip_bytes(&rest).into_vec() };
+                let verdict = verdict(account, answer);
+                last.insert(Block { of: answer.clone(), account: account.to_owned(), verdict, rest })
+            }
+        };
+        let differs = answer.wanted.as_ref().is_some_and(Wanted::differs);
+        let style = match () {
+            () if !answer.is_complete() => ODD,
+            () if differs => BAD,
+            () => GOOD,
+        };
+        let mut line = Vec::new();
+        let path = styled(HEAD, &Shown(&answer.path).to_string());
+        wrapped(&format!("{path}: {}", styled(style, &block.verdict)), "", "  ", &mut line)?;
+        write(&line)?;
+        write(&block.rest)?;
+        let mut changes = Vec::new();
+        mends(answer.wanted.as_ref(), &mut changes)?;
+        if changes.is_empty() { Ok(()) } else { write(&changes) }
+    })
+}
+
+/// Where a path leads, what the site file wants, and the steps.
+fn about(account: &str, answer: &Answer, out: &mut dyn Write) -> io::Result<()> {
     if let Some(to) = &answer.leads_to {
         wrapped(&format!("leads to {}", Shown(to)), "  ", "    ", out)?;
     }
     if let Some(wanted) = &answer.wanted {
         wrapped(&compared(account, wanted), "  ", "    ", out)?;
     }
-    steps(answer, out)?;
-    mends(answer.wanted.as_ref(), out)
+    steps(answer, out)
 }
 
 /// What the account can do and what it cannot, in one sentence.
