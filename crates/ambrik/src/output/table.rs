@@ -60,19 +60,12 @@ const KEPT: usize = 256;
 
 /// Writes a text in lines of at most [`WIDTH`], the first after `first`, the others after `rest`.
 pub(crate) fn wrapped(text: &str, first: &str, rest: &str, out: &mut dyn Write) -> io::Result<()> {
-    if first.len() + text.len() <= WIDTH && !text.contains('\n') {
-        return writeln!(out, "{first}{}", text.trim_end());
-    }
     WRAPPED.with_borrow_mut(|known| {
         let key = [first, rest, text].join("\0");
         if let Some(lines) = known.get(&key) {
             return out.write_all(lines.as_bytes());
         }
-        // Words such as `r-x` and names of paths stay whole.
-        let whole = textwrap::WordSplitter::NoHyphenation;
-        let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest).word_splitter(whole);
-        let mut lines = textwrap::wrap(text, options).join("\n");
-        lines.push('\n');
+        let lines = in_lines(text, first, rest);
         out.write_all(lines.as_bytes())?;
         if known.len() >= KEPT {
             known.clear();
@@ -80,6 +73,23 @@ pub(crate) fn wrapped(text: &str, first: &str, rest: &str, out: &mut dyn Write) 
         known.insert(key, lines);
         Ok(())
     })
+}
+
+/// As [`wrapped`], for a text that is not said again.
+pub(crate) fn wrapped_once(text: &str, first: &str, rest: &str, out: &mut dyn Write) -> io::Result<()> {
+    out.write_all(in_lines(text, first, rest).as_bytes())
+}
+
+fn in_lines(text: &str, first: &str, rest: &str) -> String {
+    if first.len() + text.len() <= WIDTH && !text.contains('\n') {
+        return format!("{first}{}\n", text.trim_end());
+    }
+    // Words such as `r-x` and names of paths stay whole.
+    let whole = textwrap::WordSplitter::NoHyphenation;
+    let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest).word_splitter(whole);
+    let mut lines = textwrap::wrap(text, options).join("\n");
+    lines.push('\n');
+    lines
 }
 
 /// A text cut to `width` characters; where it is longer, the middle is left out.
