@@ -9,8 +9,9 @@ use ambrik_core::shown::Shown;
 use ambrik_core::site::Phase;
 use ambrik_core::why::{Act, Answer, Everything, Folder, Match, Now, Remedy, RunsPhp, Step, Wanted};
 use anstream::adapter::strip_bytes;
+use anstyle::Style;
 
-use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
+use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, wrapped_once, write};
 use super::{count, counted, number, paths};
 use crate::commands::why::Review;
 
@@ -66,8 +67,6 @@ thread_local! {
 
 /// Writes the answer for a path, with what decides it and what makes it right.
 pub(crate) fn block(account: &str, answer: &Answer, colours: bool, out: &mut dyn Write) -> io::Result<()> {
-    let mut write =
-        |text: &[u8]| if colours { out.write_all(text) } else { out.write_all(&strip_bytes(text).into_vec()) };
     LAST.with_borrow_mut(|last| {
         let block = match last {
             Some(block) if block.account == account && block.of.is_like(answer) => block,
@@ -85,15 +84,16 @@ pub(crate) fn block(account: &str, answer: &Answer, colours: bool, out: &mut dyn
             () if differs => BAD,
             () => GOOD,
         };
-        let mut line = Vec::new();
-        let path = styled(HEAD, &Shown(&answer.path).to_string());
-        wrapped(&format!("{path}: {}", styled(style, &block.verdict)), "", "  ", &mut line)?;
-        write(&line)?;
-        write(&block.rest)?;
-        let mut changes = Vec::new();
-        mends(answer.wanted.as_ref(), &mut changes)?;
-        if changes.is_empty() { Ok(()) } else { write(&changes) }
+        let path = painted(colours, HEAD, &Shown(&answer.path).to_string());
+        wrapped_once(&format!("{path}: {}", painted(colours, style, &block.verdict)), "", "  ", out)?;
+        out.write_all(&block.rest)?;
+        mends(answer.wanted.as_ref(), colours, out)
     })
+}
+
+/// A text in a style, where there are colours.
+fn painted(colours: bool, style: Style, text: &str) -> String {
+    if colours { styled(style, text) } else { text.to_owned() }
 }
 
 /// Where a path leads, what the site file wants, and the steps.
@@ -245,11 +245,12 @@ fn one(acts: &[Act], step: &Step, answer: &Answer) -> Line {
 }
 
 /// What makes it right.
-fn mends(wanted: Option<&Wanted>, out: &mut dyn Write) -> io::Result<()> {
+fn mends(wanted: Option<&Wanted>, colours: bool, out: &mut dyn Write) -> io::Result<()> {
     let Some(wanted) = wanted.filter(|wanted| !wanted.mends.is_empty()) else { return Ok(()) };
     let name = &wanted.site.name;
     if wanted.mends.iter().any(|mend| mend.remedy == Remedy::Set) {
-        writeln!(out, "  {}", styled(HEAD, &format!("to make it right: ambrik set {name}   (first: --preview)")))?;
+        let words = format!("to make it right: ambrik set {name}   (first: --preview)");
+        writeln!(out, "  {}", painted(colours, HEAD, &words))?;
     }
     for mend in &wanted.mends {
         let line = match (&mend.remedy, &mend.to) {
@@ -257,7 +258,7 @@ fn mends(wanted: Option<&Wanted>, out: &mut dyn Write) -> io::Result<()> {
             (Remedy::Set, None) => format!("{}: {}", Shown(&mend.path), mend.from),
             (Remedy::Hand(words), _) => format!("{}: {}; by hand: {words}", Shown(&mend.path), mend.from),
         };
-        wrapped(&line, "    ", "      ", out)?;
+        wrapped_once(&line, "    ", "      ", out)?;
     }
     Ok(())
 }
@@ -443,7 +444,7 @@ fn review(review: &Review, out: &mut dyn Write) -> io::Result<()> {
     if let Some(wanted) = &told.answer.wanted {
         wrapped(&compared(&told.account, wanted), "    ", "      ", out)?;
         if matches!(review.now, Now::Wanted | Now::Opened) {
-            mends(Some(wanted), out)?;
+            mends(Some(wanted), true, out)?;
         }
     }
     Ok(())
