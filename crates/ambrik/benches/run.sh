@@ -28,7 +28,7 @@ measure() {
 median() { awk -v n="$1" -v f="$2" '$1 == n { print $f }' "$log" | sort -n | awk '{ v[NR] = $1 } END { print v[int((NR + 1) / 2)] }'; }
 
 # why OPTION...: asks about the paths in the file for them.
-why() { measure "why_${*: -1}" sh -c '"$0" --host "$1" why "${@:3}" - < "$2"' "$ambrik" "$host" "$folder/paths" "$@"; }
+why() { measure "why_${*: -1}" bash -c '"$0" --host "$1" why "${@:3}" - < "$2"' "$ambrik" "$host" "$folder/paths" "$@"; }
 
 open_up() { chown -R 33:33 "$site"; chmod -R 0777 "$site"; }
 for run in $(seq "$runs"); do
