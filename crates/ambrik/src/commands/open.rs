@@ -113,7 +113,9 @@ fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut S
         program.display().to_string(),
     ];
     words.extend(session.place_arguments());
-    words.extend(["set".to_owned(), args.name.display().to_string(), "--yes".to_owned()]);
+    // The timer runs from another directory.
+    let file = std::path::absolute(&site.file).unwrap_or_else(|_| site.file.clone());
+    words.extend(["set".to_owned(), file.display().to_string(), "--yes".to_owned()]);
     if !args.arm {
         if runs {
             session.say(&format!("nothing closes it by itself; --arm does, or: systemd-run {}", words.join(" ")));

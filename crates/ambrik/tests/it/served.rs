@@ -161,6 +161,16 @@ deploy() { # NAME PORT SERVER
   ambrik audit "$1" --over-http --format json < /dev/null 2> "$work/audit.err" | jq -r '.sites[0].findings[].check' | say "$1" 'findings then'
   ls -A "$work/www/$1/uploads" | say "$1" left
 }
+# A service manager that only writes down what it is asked for.
+mkdir -p /run/systemd/system "$work/bin"
+for program in systemd-run systemctl; do
+  printf '#!/bin/sh\necho "%s $*" >> %s/armed\n' $program "$work" > "$work/bin/$program"
+  chmod 755 "$work/bin/$program"
+done
+{ PATH="$work/bin:$PATH" ambrik open nginx-read --for 10m --yes --arm 2>&1; cat "$work/armed"; } | { printf 'nginx-read armed: '; tr '\n' ' '; echo; }
+rm -rf /run/systemd
+ambrik undo --yes > /dev/null
+
 deploy nginx-read 8081 nginx
 deploy nginx-none 8082 nginx
 deploy apache-read 8083 apache2
@@ -190,6 +200,10 @@ fn a_deployment_on_real_servers() {
         }
     }
     let steps = steps();
+    let armed = &steps[&("nginx-read".to_owned(), "armed".to_owned())];
+    assert!(armed.contains("closed by itself: timer ambrik-close-nginx-read"), "{armed}");
+    assert!(armed.contains("systemd-run --unit ambrik-close-nginx-read --on-active=600s /"), "{armed}");
+    assert!(armed.contains("/sites/nginx-read.toml --yes"), "{armed}");
     for site in ["nginx-read", "nginx-none", "apache-read", "apache-none"] {
         let step = |what: &str| {
             let answer = steps.get(&(site.to_owned(), what.to_owned()));
