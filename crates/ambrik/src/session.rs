@@ -30,6 +30,8 @@ pub(crate) struct Session<'s> {
     pub(crate) quiet: bool,
     verbose: bool,
     color: When,
+    /// Whether runs that were stopped have been told of.
+    told_of_stopped: bool,
     out: &'s mut dyn Write,
     err: &'s mut dyn Write,
 }
@@ -71,6 +73,7 @@ impl<'s> Session<'s> {
             quiet: global.quiet,
             verbose: global.verbose,
             color: global.color,
+            told_of_stopped: false,
             out,
             err,
         }
@@ -353,6 +356,9 @@ impl<'s> Session<'s> {
 
     /// A run that was killed left a change set without an end; a later one of the same site has settled it.
     fn warn_of_stopped_runs(&mut self, state: &StateDir, sets: &[ChangeSet]) {
+        if std::mem::replace(&mut self.told_of_stopped, true) {
+            return;
+        }
         let settled = |set: &ChangeSet| sets.iter().any(|s| s.id > set.id && s.site == set.site && s.ended.is_some());
         for set in sets.iter().filter(|set| set.ended.is_none() && !settled(set)) {
             if state.is_locked(&set.site) {

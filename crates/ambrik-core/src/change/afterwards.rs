@@ -31,7 +31,9 @@ pub struct Appeared {
 pub struct Afterwards {
     /// The files that appeared outside the parts that php may always write to: programs and PHP files first.
     pub appeared: Vec<Appeared>,
-    /// Some of the files that php must not write to.
+    /// Settings that php must not write to.
+    settings: Vec<Spot>,
+    /// Some of the other files that it must not write to.
     closed: Vec<Spot>,
     /// The directories that php must be able to write to.
     writable: Vec<Spot>,
@@ -115,9 +117,14 @@ impl Seeker<'_> {
     fn file(&mut self, dir: &Dir<Data>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) {
         let context = &cursor.context;
         let path = || dir.path_of(look.name);
-        if context.row.php < Right::Write && facts.kind == Kind::File && self.found.closed.len() < TRIED {
+        // Settings come first: there are few of them, and they must not be missed among much code.
+        let tried = match context.used_as {
+            Use::Secret => &mut self.found.settings,
+            _ => &mut self.found.closed,
+        };
+        if context.row.php < Right::Write && facts.kind == Kind::File && tried.len() < TRIED {
             let below = path().strip_prefix(&dir.data.start).map(Path::to_owned).unwrap_or_default();
-            self.found.closed.push(Spot { start: dir.data.start.to_path_buf(), below });
+            tried.push(Spot { start: dir.data.start.to_path_buf(), below });
         }
         let new = self.since.is_some_and(|since| look.born().is_ok_and(|born| born >= since));
         if new && context.write != Write::Always {
@@ -148,7 +155,7 @@ impl Visitor for Seeker<'_> {
             }
             return None;
         }
-        if ours {
+        if ours && cursor.named {
             let path = dir.path_of(look.name);
             let below = path.strip_prefix(&dir.data.start).unwrap_or(&path);
             self.directory(&cursor, &dir.data.start, below);
@@ -185,7 +192,8 @@ pub fn prove(host: &Host, site: &Site, found: &Afterwards) -> Option<Proof> {
     }
     // From the starts on by handles: that the account reaches these the audit has judged, from the host's `/`.
     let mut starts: Vec<(&Path, OwnedFd)> = Vec::new();
-    for spot in found.closed.iter().chain(&found.writable) {
+    let closed = || found.settings.iter().chain(&found.closed);
+    for spot in closed().chain(&found.writable) {
         if starts.iter().all(|(path, _)| *path != spot.start)
             && let Ok(resolved) = host.resolve_safely(&spot.start, site.keeper.ids.uid)
         {
@@ -204,7 +212,7 @@ pub fn prove(host: &Host, site: &Site, found: &Afterwards) -> Option<Proof> {
         let proof = scope.spawn(|| {
             become_account(ids).ok()?;
             let mut proof = Proof::default();
-            for spot in &found.closed {
+            for spot in closed() {
                 let Some(start) = handle(spot) else { continue };
                 proof.opened += 1;
                 if sys::open_for_writing(start, &spot.below).is_ok() {

@@ -124,6 +124,8 @@ pub struct Answer {
     pub missing: bool,
     /// What the account can do.
     pub can: Can,
+    /// Whether the directory that it would be in is there.
+    could_be_made: bool,
     way: Option<Arc<way::Passed>>,
     own: Arc<[judge::OwnStep]>,
     at: Places,

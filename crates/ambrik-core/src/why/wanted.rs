@@ -370,7 +370,7 @@ fn compare(answer: &Answer, should: Right, may: Right, passes: bool) -> Match {
         (Act::Read, should >= Right::Read && !nothing_there),
         (Act::Write, should == Right::Write && !nothing_there),
         (Act::Search, directory && (should >= Right::Read || passes)),
-        (Act::Create, should == Right::Write && (directory || nothing_there)),
+        (Act::Create, should == Right::Write && (directory || answer.could_be_made)),
     ];
     let little: Vec<Act> = little.into_iter().filter(|&(act, wanted)| lacks(act, wanted)).map(|(act, _)| act).collect();
     if !little.is_empty() {

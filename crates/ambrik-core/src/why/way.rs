@@ -123,6 +123,8 @@ struct Stop {
     way: Option<Arc<Passed>>,
     path: Arc<Path>,
     why: Why,
+    /// Whether it was the very last name that is not there, in a directory that is.
+    at_last_name: bool,
 }
 
 #[derive(Debug)]
@@ -176,8 +178,10 @@ impl<'s> Asker<'s> {
             let search = judge.search(&facts);
             Rc::new(Spot::new(Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), None))
         });
-        let root =
-            root.map_err(|errno| Arc::new(Stop { way: None, path: Path::new("/").into(), why: Why::Unseen(errno) }));
+        let root = root.map_err(|errno| {
+            let (path, why) = (Path::new("/").into(), Why::Unseen(errno));
+            Arc::new(Stop { way: None, path, why, at_last_name: false })
+        });
         Self { setting, judge, near, stands_in: u64::MAX, root, prefixes: HashMap::default(), last: None, numbers: 0 }
     }
 
@@ -248,8 +252,8 @@ impl<'s> Asker<'s> {
             return Ok(Spot::new(Arc::clone(dir), Some(way)));
         }
         let path: Arc<Path> = at.dir.path.join(name).into();
-        let stop = |way: &Arc<Passed>, why: Why| Stop { way: Some(Arc::clone(way)), path: Arc::clone(&path), why };
-        let failed = |errno: Errno| stop(&way, Why::of(errno));
+        let stop = |why: Why| Stop { way: Some(Arc::clone(&way)), path: Arc::clone(&path), why, at_last_name: false };
+        let failed = |errno: Errno| stop(Why::of(errno));
         let c_name = CString::new(name.as_bytes()).map_err(|_| failed(Errno::NOENT))?;
         let handle = sys::pin(&at.dir.handle, &c_name).map_err(failed)?;
         let facts = sys::look_whole(&handle).map_err(failed)?;
@@ -269,34 +273,17 @@ impl<'s> Asker<'s> {
             Kind::Symlink => {
                 *links += 1;
                 if *links > MAX_LINKS {
-                    return Err(stop(&way, Why::Loop));
+                    return Err(stop(Why::Loop));
                 }
                 let target = sys::read_link(&handle, c"").map_err(failed)?;
-                let (mut spot, names) = self.to_target(at, &way, target)?;
+                let (mut spot, names) = to_target(at, &way, target);
                 for name in names {
                     spot = self.enter(&spot, &name, links)?;
                 }
                 Ok(spot)
             }
-            kind => Err(stop(&way, Why::NoDirectory(kind))),
+            kind => Err(stop(Why::NoDirectory(kind))),
         }
-    }
-
-    /// Where a link's target begins, and the names from there on.
-    fn to_target(&self, at: &Spot, way: &Arc<Passed>, target: Vec<u8>) -> Result<(Spot, VecDeque<OsString>), Stop> {
-        let target = PathBuf::from(OsString::from_vec(target));
-        let dir = match &self.root {
-            Ok(root) if target.is_absolute() => Arc::clone(&root.dir),
-            Ok(_) => Arc::clone(&at.dir),
-            Err(stop) => {
-                let why = match &stop.why {
-                    Why::Unseen(errno) => Why::Unseen(*errno),
-                    _ => Why::Missing,
-                };
-                return Err(Stop { way: Some(Arc::clone(way)), path: Arc::clone(&stop.path), why });
-            }
-        };
-        Ok((Spot::new(dir, Some(Arc::clone(way))), components(&target).collect()))
     }
 
     /// What the last name of a path leads to; where it is a symlink, `link` is that one.
@@ -314,7 +301,8 @@ impl<'s> Asker<'s> {
             links += 1;
             let (way, path, facts) = (goal.way.clone(), Arc::clone(&goal.path), goal.facts.clone());
             let goal = &*link.get_or_insert(goal);
-            let stop = |why: Why| Stop { way: goal.way.clone(), path: Arc::clone(&goal.path), why };
+            let stop =
+                |why: Why| Stop { way: goal.way.clone(), path: Arc::clone(&goal.path), why, at_last_name: false };
             if links > MAX_LINKS {
                 return Err(stop(Why::Loop));
             }
@@ -323,7 +311,7 @@ impl<'s> Asker<'s> {
             let (allows, says) = self.judge.follow(&spot.dir.facts, &facts);
             let reached = way.as_ref().is_none_or(|passed| passed.reached) && allows;
             let passed = Passed { before: way, path, act: Act::Follow, says, allows, reached, dir: None };
-            let (start, mut names) = self.to_target(&spot, &Arc::new(passed), target)?;
+            let (start, mut names) = to_target(&spot, &Arc::new(passed), target);
             spot = start;
             let Some(last) = names.pop_back() else {
                 return Ok(root_goal(&spot));
@@ -356,7 +344,10 @@ impl<'s> Asker<'s> {
             .and_then(|name| self.near.look(&at.dir.handle, &name));
         match looked {
             Ok(facts) => Ok(Goal { dir: Arc::clone(&at.dir), way: Some(way), path, facts }),
-            Err(errno) => Err(Stop { way: Some(way), path, why: Why::of(errno) }),
+            Err(errno) => {
+                let at_last_name = errno == Errno::NOENT;
+                Err(Stop { way: Some(way), path, why: Why::of(errno), at_last_name })
+            }
         }
     }
 
@@ -383,6 +374,7 @@ impl<'s> Asker<'s> {
             leads_to: (*goal.path != *path).then(|| Arc::clone(&goal.path)),
             kind: Some(goal.facts.kind),
             missing: false,
+            could_be_made: false,
             can,
             way: goal.way.clone(),
             own: Arc::clone(steps),
@@ -397,12 +389,11 @@ impl<'s> Asker<'s> {
     fn stopped(&mut self, path: &Path, link: Option<&Goal>, stop: &Stop, cursors: &[Arc<Cursor>]) -> Answer {
         let reached = stop.way.as_ref().is_none_or(|passed| passed.reached);
         let last = stop.way.as_ref().and_then(|passed| passed.dir.clone());
-        let at_the_end = *stop.path == *path || components(path).next_back() == components(&stop.path).next_back();
         let mut can = Can::all(Some(false));
         let mut steps = Vec::new();
         let (says, allows) = match &stop.why {
             Why::Missing => {
-                if let (true, Some(dir)) = (at_the_end, &last) {
+                if let (true, Some(dir)) = (stop.at_last_name, &last) {
                     let (create, step) = self.judge.create_in(&dir.facts);
                     can.create = Some(create && reached);
                     steps.extend(step);
@@ -433,6 +424,7 @@ impl<'s> Asker<'s> {
             leads_to: link.map(|_| Arc::clone(&stop.path)),
             kind: None,
             missing: matches!(stop.why, Why::Missing),
+            could_be_made: stop.at_last_name,
             can,
             way: stop.way.clone(),
             own: steps.into(),
@@ -466,6 +458,16 @@ fn split(path: &Path) -> (&Path, Option<&OsStr>) {
         Some(Component::RootDir | Component::CurDir | Component::Prefix(_)) | None => None,
     };
     (components.as_path(), last)
+}
+
+/// Where a link's target begins, and the names from there on.
+fn to_target(at: &Spot, way: &Arc<Passed>, target: Vec<u8>) -> (Spot, VecDeque<OsString>) {
+    let target = PathBuf::from(OsString::from_vec(target));
+    let mut dir = &at.dir;
+    while let (true, Some(above)) = (target.is_absolute(), &dir.above) {
+        dir = above;
+    }
+    (Spot::new(Arc::clone(dir), Some(Arc::clone(way))), components(&target).collect())
 }
 
 /// `/` as what was asked about.

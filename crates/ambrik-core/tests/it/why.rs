@@ -87,6 +87,8 @@ fn mends(answer: &Answer) -> Vec<String> {
 #[case("php", "data", "read write search create")]
 #[case("php", "data/new", "create")]
 #[case("php", "lib/new", "")]
+#[case("php", "data/new/new", "")]
+#[case("php", "data/new/data", "")]
 #[case("web", "public/uploads/q01.png", "read")]
 #[case("web", "config/settings.php", "")]
 #[case("stranger", "public/index.php", "read")]
@@ -532,4 +534,23 @@ fn a_proof_finds_what_was_opened_again() {
             .unwrap()
             .any(|e| { e.unwrap().file_name().to_string_lossy().starts_with(".ambrik") })
     );
+}
+
+/// However much code there is, settings are among what is tried.
+#[test]
+fn settings_are_tried_among_much_code() {
+    if !is_root() {
+        return;
+    }
+    let test = sound();
+    for n in 0..450 {
+        test.file(format!("public/lib/{n}.php"), "root", 0o644);
+    }
+    test.give(&test.site_path("config/settings.php"), "php", 0o600);
+    let host = Host::at(&test.real("/")).unwrap();
+    let site = test.site(SITE);
+    let found = afterwards(&host, &site, None, &Progress::default()).unwrap();
+    let proof = prove(&host, &site, &found).unwrap();
+    assert_eq!(proof.opened, 201);
+    assert_eq!(proof.differences[0].0, Path::new("/srv/www/site/config/settings.php"));
 }
