@@ -24,11 +24,11 @@ use crate::want::Solver;
 
 use finding::{Findings, Found, Slot, collect, hard_links};
 use missing::{ToMake, missing_parts, to_make};
-use start::{begin, not_seen, start};
+use start::{begin, not_seen, outside_starts, start};
 
 pub use finding::Finding;
 pub use start::find_root;
-pub(crate) use start::outside_starts;
+pub(crate) use start::places;
 pub use table::{Cell, PartLine};
 
 /// What an audit is made with.

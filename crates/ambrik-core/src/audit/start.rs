@@ -28,8 +28,18 @@ pub fn find_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
     }
 }
 
+/// The root of a site and its parts outside it, followed to their ends; parts that cannot be reached are left out: an
+/// audit tells of them. Errors where there is no root.
+pub(crate) fn places(host: &Host, site: &Site) -> Result<Vec<(PathBuf, Resolved)>, AuditError> {
+    let outside = outside_starts(site).into_iter().filter_map(|path| {
+        let resolved = host.resolve_safely(&path, site.keeper.ids.uid).ok()?;
+        Some((path, resolved))
+    });
+    Ok(std::iter::once((site.root.clone(), find_root(host, site)?)).chain(outside).collect())
+}
+
 /// The paths outside the root where walks begin: before the first wildcard of each part there, none inside another.
-pub(crate) fn outside_starts(site: &Site) -> Vec<PathBuf> {
+pub(super) fn outside_starts(site: &Site) -> Vec<PathBuf> {
     let mut paths: Vec<PathBuf> =
         site.outside_parts().map(|part| Path::new("/").join(part.pattern.literal_prefix())).collect();
     paths.sort();

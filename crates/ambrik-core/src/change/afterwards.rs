@@ -11,7 +11,7 @@ use rustix::io::Errno;
 use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 
 use crate::account::{Ids, Uid};
-use crate::audit::{AuditError, find_root, outside_starts};
+use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy, Right};
 use crate::site::{Phase, Site, Use, Write};
@@ -57,14 +57,9 @@ pub fn afterwards(
     progress: &Progress,
 ) -> Result<Afterwards, AuditError> {
     let policy = Policy::new(Arc::clone(site), Phase::Sealed);
-    let mut places = vec![(site.root.clone(), find_root(host, site)?)];
-    places.extend(outside_starts(site).into_iter().filter_map(|path| {
-        let resolved = host.resolve_safely(&path, site.keeper.ids.uid).ok()?;
-        Some((path, resolved))
-    }));
     let mut seeker = Seeker { policy: &policy, since: since.map(parts), found: Afterwards::default() };
     let mut dirs = Vec::new();
-    for (path, resolved) in places {
+    for (path, resolved) in places(host, site)? {
         let cursor = policy.at(&path);
         if resolved.facts.kind == Kind::Directory {
             seeker.directory(&cursor, &path, Path::new(""));

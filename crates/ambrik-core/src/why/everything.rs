@@ -9,7 +9,7 @@ use std::sync::Arc;
 use super::{Act, Holder, Setting, Subject};
 use crate::access::permits;
 use crate::account::{Ids, Powers, Uid};
-use crate::audit::{AuditError, find_root, outside_starts, relative};
+use crate::audit::{AuditError, places, relative};
 use crate::entry::{Facts, Kind};
 use crate::host::Services;
 use crate::mode::{Mode, Perm};
@@ -161,16 +161,10 @@ pub fn everything(
 ) -> Result<Everything, AuditError> {
     let (threads, progress) = walking;
     let site = holder.site();
-    let mut places = vec![(site.root.clone(), find_root(setting.host, site)?)];
-    let outside = outside_starts(site).into_iter();
-    places.extend(outside.filter_map(|path| {
-        let resolved = setting.host.resolve_safely(&path, site.keeper.ids.uid).ok()?;
-        Some((path, resolved))
-    }));
     let new = || Collector { setting, holder, ids: &subject.ids, act, seen: Seen::default() };
     let mut first = new();
     let mut dirs = Vec::new();
-    for (path, resolved) in places {
+    for (path, resolved) in places(setting.host, site)? {
         let top = State { reaches: true, makes: false, sticky: None, append_only: false };
         let state = resolved.way.iter().fold(top, |state, passed| first.enter(state, &passed.facts));
         let cursor = holder.policy().at(&path);
