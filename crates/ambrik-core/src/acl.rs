@@ -177,7 +177,7 @@ fn read_entry(bytes: [u8; 8]) -> Result<Entry, AclError> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use proptest::prelude::*;
     use rstest::rstest;

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use ambrik_core::account::AccountsError;
 use ambrik_core::audit::AuditError;
-use ambrik_core::change::{ChangeError, LedgerError, StateError, UndoError};
+use ambrik_core::change::{ChangeError, LedgerError, MoveError, StateError, UndoError};
 use ambrik_core::tree::WayError;
 
 /// The exit codes.
@@ -107,6 +107,12 @@ impl From<UndoError> for Failure {
             UndoError::Ledger(error) => error.into(),
             error => Self::usage(error.to_string()),
         }
+    }
+}
+
+impl From<MoveError> for Failure {
+    fn from(error: MoveError) -> Self {
+        Self::usage(error.to_string())
     }
 }
 

@@ -258,6 +258,23 @@ impl<'s> Session<'s> {
         sites.iter().cloned().chain(new).collect()
     }
 
+    /// The text of a site file.
+    pub(crate) fn site_text(&self, file: &Path) -> Result<String, Failure> {
+        self.text(file).map_err(Failure::usage)
+    }
+
+    fn text(&self, file: &Path) -> Result<String, String> {
+        let bytes = std::fs::read(file).map_err(|cause| self.unreadable(file, &cause))?;
+        String::from_utf8(bytes).map_err(|_| format!("{}: the site file is not UTF-8 text", Shown(file)))
+    }
+
+    /// The site that this text of a site file describes.
+    pub(crate) fn site_of(text: &str, file: &Path, looked: &Looked) -> Result<Site, Failure> {
+        let detector = Detector::new(&looked.host, &looked.accounts);
+        let read = site::read_detecting(text, file, &looked.accounts, &detector);
+        read.map_err(|problems| Failure::usage(problems.to_string()))
+    }
+
     fn read_sites(&self, files: Vec<PathBuf>, looked: &Looked) -> (Vec<Arc<Site>>, Vec<String>) {
         let detector = Detector::new(&looked.host, &looked.accounts);
         let read_site = |text: &str, file: &Path| {
@@ -266,10 +283,7 @@ impl<'s> Session<'s> {
         let mut sites: Vec<Arc<Site>> = Vec::new();
         let mut wrong = Vec::new();
         for file in files {
-            let read = std::fs::read(&file).map_err(|cause| self.unreadable(&file, &cause)).and_then(|bytes| {
-                String::from_utf8(bytes).map_err(|_| format!("{}: the site file is not UTF-8 text", Shown(&file)))
-            });
-            match read.and_then(|text| read_site(&text, &file)) {
+            match self.text(&file).and_then(|text| read_site(&text, &file)) {
                 Ok(site) => sites.push(Arc::new(site)),
                 Err(message) => wrong.push(message),
             }
@@ -346,7 +360,7 @@ impl<'s> Session<'s> {
         match Ledger::open(&state) {
             Ok(Some(ledger)) => {
                 let sets = ledger.change_sets()?;
-                self.warn_of_stopped_runs(&state, &sets);
+                self.warn_of_stopped_runs(&state, &ledger, &sets);
                 Ok(Records { ledger: Some(ledger), sets })
             }
             Ok(None) => Ok(Records::default()),
@@ -355,7 +369,7 @@ impl<'s> Session<'s> {
     }
 
     /// A run that was killed left a change set without an end; a later one of the same site has settled it.
-    fn warn_of_stopped_runs(&mut self, state: &StateDir, sets: &[ChangeSet]) {
+    fn warn_of_stopped_runs(&mut self, state: &StateDir, ledger: &Ledger, sets: &[ChangeSet]) {
         if std::mem::replace(&mut self.told_of_stopped, true) {
             return;
         }
@@ -365,8 +379,14 @@ impl<'s> Session<'s> {
                 continue;
             }
             let ChangeSet { id, site, command, .. } = set;
+            let words = match ledger.stopped_move(site) {
+                Ok(Some(moved)) if command == "move" => {
+                    format!("{command} {site} {} {}", moved.part, Shown(&moved.to))
+                }
+                _ => format!("{command} {site}"),
+            };
             self.warn(&format!(
-                "change set {id} ({command} {site}) was stopped in the middle; finish it with `ambrik {command} {site}`, or take it back with `ambrik undo {id}`"
+                "change set {id} ({command} {site}) was stopped in the middle; finish it with `ambrik {words}`, or take it back with `ambrik undo {id}`"
             ));
         }
     }

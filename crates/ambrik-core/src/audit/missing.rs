@@ -21,26 +21,28 @@ pub(crate) struct ToMake {
 }
 
 /// What a part without wildcards names.
-pub(super) fn part_path(site: &Site, part: usize) -> Option<PathBuf> {
+pub(crate) fn part_path(site: &Site, part: usize) -> Option<PathBuf> {
     site.parts[part].pattern.as_path().map(|path| Path::new("/").join(path))
 }
 
-/// A missing part, and the missing directories above it: those of the site as the site file says, others as the
-/// keeper's, which everyone can pass.
-pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize) -> Vec<ToMake> {
-    let Some(path) = part_path(policy.site(), part) else { return Vec::new() };
+/// The missing directories above a path, from the uppermost down: those of the site as the site file says, others as
+/// the keeper's, which everyone can pass.
+pub(crate) fn above(host: &Host, policy: &Policy, solver: &Solver, path: &Path) -> Vec<ToMake> {
     let is_missing = |path: &&Path| matches!(host.resolve_link(path), Err(WayError::Missing(_)));
     let above: Vec<&Path> = path.ancestors().skip(1).take_while(is_missing).collect();
-    let mut made: Vec<ToMake> = above
-        .into_iter()
-        .rev()
-        .map(|path| {
-            let context = policy.at(path).context;
-            let rights = if context.ours { solver.solve(policy, &context, Shape::Directory) } else { solver.way_in() };
-            let (path, part) = (path.to_owned(), context.part);
-            ToMake { path, part, kind: Kind::Directory, rights: Arc::new(rights), sample: None }
-        })
-        .collect();
+    let made = above.into_iter().rev().map(|path| {
+        let context = policy.at(path).context;
+        let rights = if context.ours { solver.solve(policy, &context, Shape::Directory) } else { solver.way_in() };
+        let (path, part) = (path.to_owned(), context.part);
+        ToMake { path, part, kind: Kind::Directory, rights: Arc::new(rights), sample: None }
+    });
+    made.collect()
+}
+
+/// A missing part, and the missing directories above it.
+pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize) -> Vec<ToMake> {
+    let Some(path) = part_path(policy.site(), part) else { return Vec::new() };
+    let mut made = above(host, policy, solver, &path);
     let of_part = &policy.site().parts[part];
     // A part that is not there yet is a file where it has a sample, or is a secret with an extension.
     let file = of_part.from.is_some() || (of_part.used_as == Use::Secret && path.extension().is_some());

@@ -24,6 +24,7 @@ use crate::want::Solver;
 
 use finding::{Findings, Found, Slot, collect, hard_links};
 use missing::{ToMake, missing_parts, to_make};
+pub(crate) use missing::{above as missing_above, part_path};
 use start::{begin, not_seen, outside_starts, start};
 
 pub use finding::Finding;

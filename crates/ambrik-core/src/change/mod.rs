@@ -4,6 +4,7 @@ mod afterwards;
 mod folder;
 mod keepsake;
 mod ledger;
+mod moving;
 mod plan;
 mod rights;
 mod sample;
@@ -33,6 +34,7 @@ use rights::{ChangeTime, Turn};
 
 pub use afterwards::{Afterwards, Appeared, Proof, afterwards, prove};
 pub use ledger::{ChangeSet, Ledger, LedgerError, SitePhase, Window, deployments};
+pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
 pub use plan::{Creation, Group, Plan, Removal};
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
@@ -61,6 +63,8 @@ pub struct Outcome {
     pub done: u64,
     /// How many were removed.
     pub removed: u64,
+    /// How many were moved to another place.
+    pub moved: u64,
     /// How many came back.
     pub restored: u64,
     /// What was not done, and why.

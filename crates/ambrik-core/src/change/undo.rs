@@ -9,7 +9,10 @@ use std::sync::Arc;
 use rustix::io::Errno;
 
 use super::folder::{Folder, Opener, as_os, c_name, split};
-use super::ledger::{ChangeSet, CreationRow, Ledger, LedgerError, RemovalRow, RestoringRow, TakenBack, TurnRow};
+use super::ledger::{
+    ChangeSet, CreationRow, Entry, Ledger, LedgerError, MovingRow, RemovalRow, RestoringRow, TakenBack, TurnRow,
+};
+use super::moving::move_back;
 use super::rights::{ChangeTime, Turn, facts, is, is_between, pin, write};
 use super::{BATCH, ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
 use crate::tree::{Failure, Op, sys};
@@ -28,6 +31,7 @@ pub struct UndoPlan {
     removals: Vec<RemovalRow>,
     creations: Vec<CreationRow>,
     restorings: Vec<RestoringRow>,
+    movings: Vec<MovingRow>,
 }
 
 /// Why a change set cannot be taken back.
@@ -61,7 +65,9 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     }
     let (turns, removals) = (ledger.turns(set.id)?, ledger.removals(set.id)?);
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
-    Ok(UndoPlan { interrupted: set.ended.is_none(), with_later: false, set, turns, removals, creations, restorings })
+    let movings = ledger.movings(set.id)?;
+    let interrupted = set.ended.is_none();
+    Ok(UndoPlan { interrupted, with_later: false, set, turns, removals, creations, restorings, movings })
 }
 
 /// The change sets to be taken back, the newest first, so that a site is as it was before change set `id`.
@@ -90,6 +96,11 @@ impl UndoPlan {
         self.removals.iter().filter(|r| r.keepsake.is_none()).map(|r| &*r.path)
     }
 
+    /// What moves back: from where, and to where.
+    pub fn moves_back(&self) -> impl Iterator<Item = (&Path, &Path)> {
+        self.movings.iter().map(|row| (&*row.to, &*row.from))
+    }
+
     /// What is removed: what the change set made, or put back.
     pub fn goes(&self) -> impl Iterator<Item = &Path> {
         self.creations.iter().map(|c| &*c.path).chain(self.restorings.iter().map(|r| &*r.path))
@@ -105,15 +116,20 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let mut entry = ledger.begin(&set.site, "undo", (phase_now, set.phase_before), Some(set.id))?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
 
-    let returned = plan.restorings.iter().filter_map(|r| doomed(&r.path, "put back by the change set taken back"));
-    remove(&mut entry, &bases, &returned.collect::<Vec<_>>(), &set.site, means, &mut outcome)?;
-
+    // What was removed may be what something moves back to, and what was put back what it moves out of.
     for removal in &plan.removals {
         if let Some(name) = &removal.keepsake {
             entry.restoring(&removal.path, name)?;
         }
         restore(removal, &bases, means, &mut outcome);
     }
+
+    for row in &plan.movings {
+        move_back(row, &mut entry, means, &mut outcome)?;
+    }
+
+    let returned = plan.restorings.iter().filter_map(|r| doomed(&r.path, "put back by the change set taken back"));
+    remove(&mut entry, &bases, &returned.collect::<Vec<_>>(), &set.site, means, &mut outcome)?;
 
     let mut last: Option<Arc<Folder>> = None;
     let mut jobs = plan.turns.iter().rev().filter(|row| !row.failed).filter_map(|row| {
@@ -148,16 +164,29 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     remove_made(&mut entry, &bases, &gone, set, means, &mut outcome)?;
     let whole = outcome.failures.is_empty();
     entry.end(
-        outcome.done + outcome.removed + outcome.restored,
+        outcome.done + outcome.removed + outcome.restored + outcome.moved,
         outcome.failures.len() as u64,
         Some(TakenBack { set: set.id, whole }),
     )?;
     Ok(outcome)
 }
 
+/// Removes what is at `path` into a keepsake: it is in another place already.
+pub(super) fn remove_remains(
+    entry: &mut Entry<'_>,
+    path: &Path,
+    reason: &str,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    let Some(remains) = doomed(path, reason) else { return Ok(()) };
+    let bases = [means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?.handle];
+    remove(entry, &bases, &[remains], "remains", means, outcome)
+}
+
 /// What was made is removed as everything is: into a keepsake.
 fn remove_made(
-    entry: &mut super::ledger::Entry<'_>,
+    entry: &mut Entry<'_>,
     bases: &[OwnedFd],
     gone: &[&Path],
     set: &ChangeSet,
@@ -176,7 +205,7 @@ fn doomed(path: &Path, reason: &str) -> Option<Doomed> {
 }
 
 /// A folder by its path from the host's `/`.
-fn folder(path: &Path) -> Folder {
+pub(super) fn folder(path: &Path) -> Folder {
     let below = path.strip_prefix("/").unwrap_or(path).to_owned();
     Folder { base: 0, below, path: path.to_owned(), id: None }
 }
@@ -249,6 +278,10 @@ fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: 
         open(&parent).is_ok_and(|dir| sys::times(dir).ok().map(|t| t.modified) == time_then.map(|t| t.modified));
     match keepsake::restore(std::io::BufReader::new(File::from(archive)), &removal.path, &mut { open }) {
         Ok((done, failures)) => {
+            if let Ok(dir) = open(&parent) {
+                // What came back is in the keepsake still, should that fail.
+                let _ = sys::sync_file_system(dir);
+            }
             outcome.restored += done;
             for (path, failure) in failures {
                 outcome.fail(path, failure);

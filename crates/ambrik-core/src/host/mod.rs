@@ -9,6 +9,7 @@ mod files;
 mod fpm;
 mod ini;
 mod nginx;
+mod open_files;
 mod process;
 mod tie;
 mod units;
@@ -22,6 +23,7 @@ use crate::shown::Shown;
 use crate::tree::Host;
 
 pub use disagree::Disagreement;
+pub use open_files::{Holding, OpenFiles, open_below};
 pub use tie::{Answer, Runs, Undecided};
 
 /// A line of a file.

@@ -1,5 +1,6 @@
 //! What a site file says: the site, its accounts, and what each of its parts is for.
 
+mod edit;
 mod pattern;
 mod problem;
 mod read;
@@ -12,8 +13,11 @@ use jiff::civil::Date;
 use crate::account::Account;
 use crate::mode::ModeSpec;
 
+pub(crate) use edit::replace;
+pub use edit::{EditError, with_moved};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
+pub(crate) use read::is_hosts_own;
 pub use read::{read, read_detecting};
 
 /// One deployed PHP application, as its site file describes it.

@@ -60,6 +60,11 @@ const HOSTS_OWN: &[&str] = &[
     "/var/tmp",
 ];
 
+/// Whether a path is a directory of the host itself.
+pub(crate) fn is_hosts_own(path: &Path) -> bool {
+    HOSTS_OWN.iter().any(|own| Path::new(own) == path)
+}
+
 /// Reads the text of the site file `file`; users and groups must be among `accounts`.
 ///
 /// Errors: every mistake of the file at once, in the order of their lines.
@@ -313,7 +318,7 @@ impl Reader<'_> {
     }
 
     fn not_the_hosts_own(&mut self, path: &Path, span: &Range<usize>, key: &str) -> Option<()> {
-        if HOSTS_OWN.iter().any(|own| Path::new(own) == path) {
+        if is_hosts_own(path) {
             let what = format!("{key} = \"{}\" is a directory of the host itself", path.display());
             self.problem(span, what, "name the application's own folder below it");
             return None;

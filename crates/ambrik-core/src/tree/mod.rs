@@ -33,6 +33,8 @@ pub enum Op {
     Create,
     /// Removing it.
     Remove,
+    /// Giving it another name.
+    Move,
     /// Reading back what was set.
     ReadBack,
     /// Putting it into the keepsake, or taking it out.
@@ -53,6 +55,7 @@ impl Op {
             Self::SetAcl => "set the access list of",
             Self::Create => "make",
             Self::Remove => "remove",
+            Self::Move => "move",
             Self::ReadBack => "read back",
             Self::Keep => "keep a copy of",
         }
@@ -86,6 +89,12 @@ pub enum Failure {
     /// The file system answered "done" and did not do it.
     #[error("the file system said done, and {0} is still {1}")]
     NotDone(&'static str, String),
+    /// It changed while it was copied.
+    #[error("it was changed while it was copied; stop what writes there, and try again")]
+    Differs,
+    /// Something else, in words.
+    #[error("{0}")]
+    Says(String),
     /// It is not what Ambrik left.
     #[error("it is not what Ambrik left ({0}); left alone")]
     NotOurs(String),

@@ -186,9 +186,14 @@ pub(crate) fn reopen_directory(handle: impl AsFd) -> Result<OwnedFd, Errno> {
     open(handle, c".", OFlags::RDONLY | OFlags::DIRECTORY)
 }
 
-/// Opens the file `name` in `dir` for reading; a symlink is refused, a FIFO does not block.
+/// Opens the file `name` in `dir` for reading; a symlink is refused, a FIFO does not block. The access time stays where
+/// that is allowed.
 pub(crate) fn open_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
-    open(dir, name, OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY)
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY;
+    match open(&dir, name, flags | OFlags::NOATIME) {
+        Err(Errno::PERM) => open(&dir, name, flags),
+        opened => opened,
+    }
 }
 
 /// Opens the file at `path` below `dir` for reading; no symlink on the way is followed, a FIFO does not block.
@@ -223,14 +228,9 @@ pub(crate) fn create_directory(dir: impl AsFd, name: &CStr) -> Result<(), Errno>
     again(|| rustix::fs::mkdirat(&dir, name, OpenMode::RWXU))
 }
 
-/// Up to `buffer.len()` bytes from the beginning of what was a regular file a moment ago. Its access time stays
-/// where that is allowed.
+/// Up to `buffer.len()` bytes from the beginning of what was a regular file a moment ago.
 pub(crate) fn first_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY;
-    let file = match open(&dir, name, flags | OFlags::NOATIME) {
-        Err(Errno::PERM) => open(&dir, name, flags)?,
-        opened => opened?,
-    };
+    let file = open_file(dir, name)?;
     // A regular file gives all that there is at once.
     again(|| rustix::io::read(&file, &mut *buffer))
 }
@@ -387,6 +387,31 @@ pub(crate) fn names(dir: impl AsFd) -> Result<Vec<std::ffi::CString>, Errno> {
         }
     }
     Ok(names)
+}
+
+/// Gives `old` in `old_dir` the name `name` in `dir`; what is there already stays (`EXIST`).
+pub(crate) fn rename_new(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    let flags = rustix::fs::RenameFlags::NOREPLACE;
+    match again(|| rustix::fs::renameat_with(&old_dir, old, &dir, name, flags)) {
+        // The file system does not know the flag: look first.
+        Err(Errno::INVAL | Errno::NOSYS) => match look(&dir, name) {
+            Ok(_) => Err(Errno::EXIST),
+            Err(Errno::NOENT) => again(|| rustix::fs::renameat(&old_dir, old, &dir, name)),
+            Err(errno) => Err(errno),
+        },
+        answer => answer,
+    }
+}
+
+/// Returns once the names in a directory are on the disk.
+pub(crate) fn sync_names(dir: impl AsFd) -> Result<(), Errno> {
+    rustix::fs::fsync(reopen_directory(dir)?)
+}
+
+/// Returns once everything written to the file system that `dir` is on is on the disk.
+pub(crate) fn sync_file_system(dir: impl AsFd) -> Result<(), Errno> {
+    // A pinned directory is no open file: it is opened for this.
+    rustix::fs::syncfs(reopen_directory(dir)?)
 }
 
 /// Makes the symlink `name` in `dir`.

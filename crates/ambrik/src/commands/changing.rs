@@ -12,7 +12,10 @@ use super::audit::{ask_over_http, tell};
 use crate::args::Format;
 use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure};
-use crate::output::{self, json::Changed};
+use crate::output::{
+    self,
+    json::{Changed, Sealed},
+};
 use crate::progress::watched;
 use crate::session::{Looked, Records, Session, threads};
 
@@ -101,7 +104,7 @@ impl Work<'_> {
                 (true, true) => Exit::Clean,
                 (true, false) => Exit::Findings,
             });
-            plans.push(Changed { plan, outcome: None });
+            plans.push(Changed { plan, outcome: None, after: None });
         }
         if session.format == Format::Json {
             output::json::changes(&plans, &self.looked.accounts, session.raw_out())?;
@@ -163,10 +166,15 @@ impl Work<'_> {
         if let (true, Some(outcome)) = (text, &outcome) {
             output::changes_text::outcome(&plan, outcome, &mut session.out())?;
         }
+        let mut after = None;
         if plan.command == "seal" {
-            exit = exit.max(self.prove(site, &plan, !nothing, session)?);
+            let sealed = self.prove(site, &plan, !nothing, session)?;
+            if sealed.proof.as_ref().is_some_and(|proof| !proof.differences.is_empty()) {
+                exit = exit.max(Exit::Partial);
+            }
+            after = Some(sealed);
         }
-        Ok(Some((exit, Changed { plan, outcome })))
+        Ok(Some((exit, Changed { plan, outcome, after })))
     }
 
     /// Refuses to seal a site whose installer did not run, unless that is said to be so.
@@ -191,7 +199,13 @@ impl Work<'_> {
 
     /// Looks once more at a site that was sealed: what appeared meanwhile, whether PHP can do what it should and no
     /// more, what remains.
-    fn prove(&self, site: &Arc<Site>, plan: &Plan, changed: bool, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    fn prove(
+        &self,
+        site: &Arc<Site>,
+        plan: &Plan,
+        changed: bool,
+        session: &mut Session<'_>,
+    ) -> Result<Sealed, Failure> {
         let host = &self.looked.host;
         let opened = match (&self.records.ledger, plan.phase_before) {
             (Some(ledger), Phase::Open) => ledger.opened(&site.name)?,
@@ -206,19 +220,19 @@ impl Work<'_> {
         for (path, why) in proof.iter().flat_map(|proof| &proof.differences) {
             session.warn(&format!("{}: tried as {}: {why}", Shown(path), site.php.user));
         }
-        if session.format == Format::Text {
-            let mut after = self.look(site, session)?;
-            if site.url.is_some() && changed {
-                let services = ambrik_core::host::look(host, &self.looked.accounts);
-                after = ask_over_http(after, self.looked, &services, session)?;
-            }
-            let mut out = session.out();
-            output::changes_text::appeared(&site.name, &found.appeared, &mut out)?;
-            output::changes_text::proof(site, proof.as_ref(), &mut out)?;
-            output::changes_text::closing(&after, &mut out)?;
+        let mut audit = self.look(site, session)?;
+        if site.url.is_some() && changed {
+            let services = ambrik_core::host::look(host, &self.looked.accounts);
+            audit = ask_over_http(audit, self.looked, &services, session)?;
         }
-        let wrong = proof.is_some_and(|proof| !proof.differences.is_empty());
-        Ok(if wrong { Exit::Partial } else { Exit::Clean })
+        let sealed = Sealed { appeared: found.appeared, proof, audit };
+        if session.format == Format::Text {
+            let mut out = session.out();
+            output::changes_text::appeared(&site.name, &sealed.appeared, &mut out)?;
+            output::changes_text::proof(site, sealed.proof.as_ref(), &mut out)?;
+            output::changes_text::closing(&sealed.audit, &mut out)?;
+        }
+        Ok(sealed)
     }
 
     fn make(&self, plan: &Plan, state: &StateDir, session: &mut Session<'_>) -> Result<Outcome, Failure> {

@@ -6,6 +6,7 @@ mod changing;
 pub(crate) mod demo;
 pub(crate) mod history;
 pub(crate) mod open;
+pub(crate) mod relocate;
 pub(crate) mod seal;
 pub(crate) mod set;
 pub(crate) mod survey;
@@ -25,6 +26,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::Set(args) => set::run(&args, session),
         Command::Open(args) => open::run(&args, session),
         Command::Seal(args) => seal::run(&args, session),
+        Command::Move(args) => relocate::run(&args, session),
         Command::Why(args) => why::run(&args, session),
         Command::History(args) => history::run(&args, session),
         Command::Undo(args) => undo::run(&args, session),

@@ -10,7 +10,7 @@ use std::rc::Rc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, Cell, Finding};
-use ambrik_core::change::{ChangeSet, Outcome, Plan, UndoPlan, deployments};
+use ambrik_core::change::{Appeared, ChangeSet, MovePlan, Outcome, Plan, Proof, UndoPlan, deployments};
 use ambrik_core::entry::{Kind, Rights};
 use base64::Engine as _;
 use serde::ser::SerializeSeq as _;
@@ -217,6 +217,54 @@ fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serializ
 pub(crate) struct Changed {
     pub(crate) plan: Plan,
     pub(crate) outcome: Option<Outcome>,
+    /// What a look afterwards found, of a site that was sealed.
+    pub(crate) after: Option<Sealed>,
+}
+
+/// A sealed site, looked at and tried.
+pub(crate) struct Sealed {
+    /// What appeared since it was opened.
+    pub(crate) appeared: Vec<Appeared>,
+    /// What a process of PHP's account could do.
+    pub(crate) proof: Option<Proof>,
+    /// What remains.
+    pub(crate) audit: Audit,
+}
+
+#[derive(Serialize)]
+struct AfterDocument<F> {
+    appeared: Vec<AppearedPath>,
+    tried: Option<TriedDocument>,
+    findings: F,
+}
+
+#[derive(Serialize)]
+struct AppearedPath {
+    #[serde(flatten)]
+    path: PathText<'static>,
+    kind: &'static str,
+}
+
+#[derive(Serialize)]
+struct TriedDocument {
+    closed_files: usize,
+    writable_directories: usize,
+    failures: Vec<FailedPath>,
+}
+
+fn after_document(after: &Sealed) -> impl Serialize + use<'_> {
+    let path = |path: &Path| PathText::owned(path);
+    let failed = |(at, error): &(PathBuf, String)| FailedPath { path: path(at), error: error.clone() };
+    let tried = after.proof.as_ref().map(|proof| TriedDocument {
+        closed_files: proof.opened,
+        writable_directories: proof.made,
+        failures: proof.differences.iter().map(failed).collect(),
+    });
+    AfterDocument {
+        appeared: after.appeared.iter().map(|file| AppearedPath { path: path(&file.path), kind: file.kind }).collect(),
+        tried,
+        findings: Each(move || after.audit.findings.iter().map(move |finding| finding_document(&after.audit, finding))),
+    }
 }
 
 #[derive(Serialize)]
@@ -226,11 +274,13 @@ struct ChangesDocument<S> {
 }
 
 #[derive(Serialize)]
-struct SiteChanges<C> {
+struct SiteChanges<C, A> {
     name: String,
     id: Option<i64>,
     applied: bool,
     changes: C,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    after: Option<A>,
 }
 
 #[derive(Serialize)]
@@ -252,7 +302,7 @@ pub(crate) fn changes(changed: &[Changed], accounts: &Accounts, out: &mut dyn Wr
 }
 
 fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serialize + use<'a> {
-    let Changed { plan, outcome } = changed;
+    let Changed { plan, outcome, after } = changed;
     let audit = &plan.audit;
     let failures = outcome.iter().flat_map(|o| &o.failures);
     let failed: HashMap<PathBuf, String> =
@@ -330,7 +380,41 @@ fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serial
         });
         made.chain(turns).chain(removed).chain(alone).chain(kept)
     };
-    SiteChanges { name: audit.site.name.clone(), id: outcome.as_ref().map(|o| o.id), applied, changes: Each(list) }
+    let (name, id) = (audit.site.name.clone(), outcome.as_ref().map(|o| o.id));
+    SiteChanges { name, id, applied, changes: Each(list), after: after.as_ref().map(after_document) }
+}
+
+/// Writes `changes/1` for a move: the part with its old and its new place, what is made and what is passed on the way, the
+/// symlink.
+pub(crate) fn moved(
+    plan: &MovePlan,
+    outcome: Option<&Outcome>,
+    accounts: &Accounts,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let part = plan.part().0.to_owned();
+    let change = |path: &Path, what, from, to| {
+        let error = outcome.iter().flat_map(|outcome| &outcome.failures).find(|(failed, _)| failed == path);
+        let error = error.map(|(_, failure)| failure.to_string());
+        let done = outcome.is_some() && error.is_none();
+        Change { path: PathText::owned(path), what, from, to, part: part.clone(), done, error }
+    };
+    let text = |path: &Path| Some(path.to_string_lossy().into_owned());
+    let made = plan.creations.iter().map(|creation| {
+        let to = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
+        change(&creation.path, "create", None, Some(to))
+    });
+    let passed = plan.passages.iter().flat_map(|passage| {
+        let differences = differences(accounts, Kind::Directory, &passage.before, &passage.after).into_iter();
+        differences.map(|(what, from, to)| change(&passage.path, what, from, to))
+    });
+    let (from, to) = (&plan.asked.from, &plan.asked.to);
+    let moved = plan.moves_data().then(|| change(from, "move", text(from), text(to)));
+    let link = plan.link.then(|| change(from, "create", None, text(to)));
+    let changes: Vec<Change> = made.chain(passed).chain(moved).chain(link).collect();
+    let (name, id) = (plan.site.name.clone(), outcome.map(|outcome| outcome.id));
+    let sites = [SiteChanges { name, id, applied: outcome.is_some(), changes, after: None::<()> }];
+    print(&ChangesDocument { ambrik: "changes/1", sites }, out)
 }
 
 type Difference = (&'static str, Option<String>, Option<String>);
@@ -411,9 +495,18 @@ struct UndoDocument {
     changed: u64,
     restored: u64,
     removed: u64,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    moved: Vec<MovedPath>,
     failures: Vec<FailedPath>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     also: Vec<UndoDocument>,
+}
+
+/// What moves back.
+#[derive(Serialize)]
+struct MovedPath {
+    from: String,
+    to: String,
 }
 
 #[derive(Serialize)]
@@ -445,6 +538,10 @@ fn undo_document(plan: &UndoPlan, outcome: Option<&Outcome>) -> UndoDocument {
         changed: outcome.map_or(super::count(plan.turn_count()), |outcome| outcome.done),
         restored: outcome.map_or(super::count(plan.comes_back().count()), |outcome| outcome.restored),
         removed: outcome.map_or(super::count(plan.goes().count()), |outcome| outcome.removed),
+        moved: {
+            let text = |path: &Path| path.to_string_lossy().into_owned();
+            plan.moves_back().map(|(from, to)| MovedPath { from: text(from), to: text(to) }).collect()
+        },
         failures: failures.collect(),
         also: Vec::new(),
     }

@@ -20,6 +20,9 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
         String::new()
     };
     writeln!(out, "{name}: take back change set {} ({}{stopped}){rights}", set.id, set.command)?;
+    for (from, to) in plan.moves_back() {
+        writeln!(out, "  moves back  {} → {}", Shown(from), Shown(to))?;
+    }
     list("comes back", plan.comes_back(), out)?;
     list("goes", plan.goes(), out)?;
     list("cannot come back, it was removed without a keepsake:", plan.is_lost(), out)
@@ -36,6 +39,9 @@ pub(crate) fn outcome(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -
     let mut told = Vec::new();
     if outcome.done > 0 {
         told.push(format!("{} as before", paths(outcome.done)));
+    }
+    if outcome.moved > 0 {
+        told.push(format!("{} moved back", paths(outcome.moved)));
     }
     if outcome.restored > 0 {
         told.push(format!("{} came back", paths(outcome.restored)));

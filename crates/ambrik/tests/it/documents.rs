@@ -131,6 +131,10 @@ fn changes_are_as_described_before_and_after() {
         assert!(changes.iter().any(|c| c["what"] == what), "no {what}");
     }
     assert!(changes.iter().any(|c| c["path_bytes"].is_string()));
+    let after = &applied["sites"][0]["after"];
+    assert_eq!(after["tried"]["failures"], serde_json::json!([]), "{after:#}");
+    assert_eq!(after["tried"]["writable_directories"], 1);
+    assert_eq!(after["findings"], serde_json::json!([]), "{after:#}");
     document(&host, &["history"], "history");
     let preview = document(&host, &["undo", "--preview"], "undo");
     assert_eq!((&preview["applied"], &preview["id"]), (&false.into(), &Value::Null));

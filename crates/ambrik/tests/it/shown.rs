@@ -72,6 +72,7 @@ fn the_help_of_every_command() {
         &["set", "--help"],
         &["open", "--help"],
         &["seal", "--help"],
+        &["move", "--help"],
         &["history", "--help"],
         &["undo", "--help"],
         &["why", "--help"],

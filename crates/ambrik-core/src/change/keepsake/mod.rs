@@ -32,8 +32,10 @@ pub(crate) struct Packed {
     pub(crate) path: PathBuf,
     pub(crate) id: Identity,
     pub(crate) kind: Kind,
-    size: u64,
-    modified: (i64, u32),
+    /// How many names it has anywhere.
+    pub(crate) links: u32,
+    pub(crate) size: u64,
+    pub(crate) modified: (i64, u32),
 }
 
 /// A path, and why nothing could be done with it.
@@ -74,8 +76,8 @@ impl<W: Write> Packer<W> {
         }
         let times = sys::times(&handle).map_err(failed(Op::Look))?;
         self.write(dir, name, path, &handle, &facts, times)?;
-        let Facts { id, kind, size, .. } = facts;
-        self.packed.push(Packed { path: path.to_owned(), id, kind, size, modified: times.modified });
+        let Facts { id, kind, links, size, .. } = facts;
+        self.packed.push(Packed { path: path.to_owned(), id, kind, links, size, modified: times.modified });
         if kind == Kind::Directory {
             let listed = sys::open_directory(dir, name).map_err(failed(Op::List))?;
             if sys::look_at(&listed).map_err(failed(Op::Look))?.id != id {
@@ -130,7 +132,6 @@ impl<W: Write> Packer<W> {
             match facts.kind {
                 Kind::Symlink => records.add(b"linkpath", &sys::read_link(handle, c"").map_err(failed(Op::Read))?),
                 Kind::Socket => records.add(SOCKET, b"1"),
-
                 Kind::File => {
                     let file = sys::open_file(dir, name).map_err(failed(Op::Read))?;
                     if sys::look_at(&file).map_err(failed(Op::Look))?.id != facts.id {

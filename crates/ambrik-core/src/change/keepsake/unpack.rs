@@ -34,6 +34,7 @@ struct Kept {
 }
 
 /// Puts everything of an archive that is `root` or below it back where it was; nothing that is there is overwritten.
+/// That it is on the disk is the caller's to see to.
 ///
 /// `open` gives a handle on a directory by its path. The answer is how many paths came back, and which did not.
 pub(crate) fn restore(
@@ -140,7 +141,7 @@ impl Kept {
             }
             _ => {
                 let mut file = File::from(sys::create_file(&dir, &name).map_err(made)?);
-                let copied = io::copy(content, &mut file).and_then(|_| file.sync_all());
+                let copied = io::copy(content, &mut file);
                 copied.map_err(|cause| Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO)))?;
                 file.into()
             }

@@ -10,7 +10,7 @@ use foldhash::fast::RandomState;
 use jiff::Timestamp;
 use rusqlite::params;
 
-use super::{Ledger, LedgerError, Window, kind_number, turn_id};
+use super::{Ledger, LedgerError, MovingRow, Window, kind_number, turn_id};
 use crate::acl::Acl;
 use crate::change::rights::{ChangeTime, Turn};
 use crate::entry::{Kind, Rights};
@@ -189,6 +189,16 @@ impl<'l> Entry<'l> {
     pub(crate) fn restoring(&mut self, path: &Path, keepsake: &str) -> Result<(), LedgerError> {
         let sql = "INSERT INTO restoring (change_set, path, keepsake) VALUES (?,?,?)";
         let values = params![self.id, path.as_os_str().as_bytes(), keepsake];
+        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
+    }
+
+    /// Records a part that is about to be moved.
+    pub(crate) fn moving(&mut self, row: &MovingRow) -> Result<(), LedgerError> {
+        let sql = "INSERT INTO moving (change_set, part, root, path_from, path_to, link, file, text_before, text_after, keeper)
+                   VALUES (?,?,?,?,?,?,?,?,?,?)";
+        let [root, from, to, file] = [&row.root, &row.from, &row.to, &row.file].map(|p| p.as_os_str().as_bytes());
+        let (before, after) = (&row.text_before, &row.text_after);
+        let values = params![self.id, row.part, root, from, to, row.link, file, before, after, row.keeper.0];
         self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
     }
 

@@ -25,7 +25,7 @@ pub(crate) use entry::{Entry, TakenBack};
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
 /// The version of the tables below.
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -49,7 +49,14 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
-/// What makes tables of version 1 those above.
+/// What came with version 3.
+const MOVING: &str = "
+CREATE TABLE moving (
+  change_set INTEGER NOT NULL, part TEXT NOT NULL, root BLOB NOT NULL, path_from BLOB NOT NULL, path_to BLOB NOT NULL,
+  link INTEGER NOT NULL, file BLOB NOT NULL, text_before TEXT NOT NULL, text_after TEXT NOT NULL,
+  keeper INTEGER NOT NULL);
+";
+/// What makes tables of version 1 those of version 2.
 const FROM_1: &str = "
 ALTER TABLE change_set ADD COLUMN until TEXT;
 ALTER TABLE change_set ADD COLUMN parts TEXT;
@@ -226,6 +233,25 @@ pub(crate) struct RestoringRow {
     pub(crate) path: PathBuf,
 }
 
+/// A part that was moved.
+#[derive(Clone, Debug)]
+pub(crate) struct MovingRow {
+    /// The part as it was named.
+    pub(crate) part: String,
+    /// The site's root.
+    pub(crate) root: PathBuf,
+    pub(crate) from: PathBuf,
+    pub(crate) to: PathBuf,
+    /// Whether a symlink was left in the old place.
+    pub(crate) link: bool,
+    /// The site file, and its text before and after.
+    pub(crate) file: PathBuf,
+    pub(crate) text_before: String,
+    pub(crate) text_after: String,
+    /// Who may have made the symlinks that lead there, besides root.
+    pub(crate) keeper: Uid,
+}
+
 impl Ledger {
     /// Opens the ledger, making it where it is missing.
     pub fn open_or_create(state: &StateDir) -> Result<Self, LedgerError> {
@@ -254,8 +280,12 @@ impl Ledger {
         db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")
             .map_err(failed("write"))?;
         if found < VERSION {
-            let tables = if found == 0 { TABLES } else { FROM_1 };
-            db.execute_batch(&format!("BEGIN IMMEDIATE; {tables} PRAGMA user_version = {VERSION}; COMMIT;"))
+            let tables = match found {
+                0 => TABLES,
+                1 => FROM_1,
+                _ => "",
+            };
+            db.execute_batch(&format!("BEGIN IMMEDIATE; {tables} {MOVING} PRAGMA user_version = {VERSION}; COMMIT;"))
                 .map_err(failed("write"))?;
         }
         Ok(Self { db, path })
@@ -393,6 +423,25 @@ impl Ledger {
     pub(crate) fn restorings(&self, id: i64) -> Result<Vec<RestoringRow>, LedgerError> {
         let sql = "SELECT path FROM restoring WHERE change_set = ?";
         self.list(sql, id, |row| Ok(RestoringRow { path: path_of(row, 0)? }))
+    }
+
+    /// What a change set moved.
+    pub(crate) fn movings(&self, id: i64) -> Result<Vec<MovingRow>, LedgerError> {
+        let sql = "SELECT part, root, path_from, path_to, link, file, text_before, text_after, keeper
+                   FROM moving WHERE change_set = ?";
+        self.list(sql, id, |row| {
+            Ok(MovingRow {
+                part: row.get(0)?,
+                root: path_of(row, 1)?,
+                from: path_of(row, 2)?,
+                to: path_of(row, 3)?,
+                link: row.get(4)?,
+                file: path_of(row, 5)?,
+                text_before: row.get(6)?,
+                text_after: row.get(7)?,
+                keeper: Uid(row.get(8)?),
+            })
+        })
     }
 
     /// What a change set made.

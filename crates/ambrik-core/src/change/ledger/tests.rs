@@ -3,6 +3,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
 use super::*;
+use rstest::rstest;
 
 fn ledger() -> (tempfile::TempDir, StateDir, Ledger) {
     let dir = tempfile::tempdir().unwrap();
@@ -78,16 +79,21 @@ fn the_files_are_for_the_owner_alone() {
     drop(ledger);
 }
 
-#[test]
-fn an_older_ledger_is_brought_up_to_date() {
+#[rstest]
+#[case::of_version_1(
+    "ALTER TABLE change_set DROP COLUMN until; ALTER TABLE change_set DROP COLUMN parts;
+                      ALTER TABLE creation DROP COLUMN content; ALTER TABLE site DROP COLUMN parts;
+                      DROP TABLE moving; PRAGMA user_version = 1;"
+)]
+#[case::of_version_2("DROP TABLE moving; PRAGMA user_version = 2;")]
+fn an_older_ledger_is_brought_up_to_date(#[case] older: &str) {
     let (_dir, state, mut ledger) = ledger();
     ledger.begin("berths", "set", (Phase::Open, Phase::Sealed), None).unwrap().end(1, 0, None).unwrap();
-    let older = "ALTER TABLE change_set DROP COLUMN until; ALTER TABLE change_set DROP COLUMN parts;
-                 ALTER TABLE creation DROP COLUMN content; ALTER TABLE site DROP COLUMN parts; PRAGMA user_version = 1;";
     ledger.db.execute_batch(older).unwrap();
     drop(ledger);
     let mut ledger = Ledger::open(&state).unwrap().unwrap();
     assert_eq!(ledger.change_sets().unwrap().len(), 1);
+    assert_eq!(ledger.movings(1).unwrap().len(), 0);
     let until = "2026-11-23T15:00:00Z".parse().unwrap();
     let mut entry = ledger.begin("berths", "open", (Phase::Sealed, Phase::Open), None).unwrap();
     entry.window(&Window { until, parts: Some(vec!["a".into(), "b c".into()]) }).unwrap();

@@ -1,0 +1,517 @@
+//! Moves a part to another place: its data, the way there, the site file, and, where that is asked for, a symlink in its
+//! old place. Each step sees for itself whether it was done already, so that a stopped move can be finished or taken back.
+
+mod passage;
+mod relocate;
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rustix::io::Errno;
+
+use super::ledger::{Entry, Ledger, MovingRow};
+use super::plan::Creation;
+use super::{ChangeError, Means, Outcome, create, undo};
+use crate::account::Accounts;
+use crate::audit::{find_root, missing_above};
+use crate::entry::Kind;
+use crate::host::{OpenFiles, open_below};
+use crate::policy::Policy;
+use crate::shown::Shown;
+use crate::site::{self, EditError, Phase, Site, Use, Write, absolute_components};
+use crate::tree::{Failure, Host, Op, WayError, sys};
+use crate::want::Solver;
+
+pub use passage::Passage;
+use relocate::{Place, relocate};
+
+/// A move that was asked for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Asked {
+    /// The part, as an index into the site's parts.
+    pub part: usize,
+    /// Where it is.
+    pub from: PathBuf,
+    /// Where it is to be.
+    pub to: PathBuf,
+    /// The site file's text now.
+    pub text_before: String,
+    /// The site file's text afterwards.
+    pub text_after: String,
+    /// Whether the site file says so already: a run was stopped at its very end.
+    pub written: bool,
+}
+
+/// What moving a part would do.
+#[derive(Debug)]
+pub struct MovePlan {
+    /// The site as it is now.
+    pub site: Arc<Site>,
+    /// What was asked for.
+    pub asked: Asked,
+    /// The phase that the site is in.
+    pub phase: Phase,
+    /// Whether what moves is a directory or a file.
+    pub kind: Kind,
+    /// How many paths move; none where they are there already.
+    pub paths: usize,
+    /// How many bytes are in them.
+    pub bytes: u64,
+    /// Whether the new place is on another file system: then they are copied, compared, and removed here.
+    pub across: bool,
+    /// The missing directories that lead there.
+    pub creations: Vec<Creation>,
+    /// The directories there that php cannot pass yet.
+    pub passages: Vec<Passage>,
+    /// Whether a symlink is left in the old place.
+    pub link: bool,
+    /// Who has files open there.
+    pub open: OpenFiles,
+    /// How far a run that was stopped came.
+    state: State,
+}
+
+/// Why a part cannot be moved.
+#[derive(Debug, thiserror::Error)]
+pub enum MoveError {
+    /// No part is called so.
+    #[error("{site}: no part is called {asked}; its parts are: {known}")]
+    NoPart {
+        /// The site.
+        site: String,
+        /// What was asked for.
+        asked: String,
+        /// The parts.
+        known: String,
+    },
+    /// The part cannot be moved.
+    #[error("{}: part {part}: {why}", .site)]
+    Part {
+        /// The site.
+        site: String,
+        /// The part.
+        part: String,
+        /// Why.
+        why: String,
+    },
+    /// The new place cannot be used.
+    #[error("{}: {why}", Shown(.to))]
+    Place {
+        /// The new place.
+        to: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// The site file cannot be changed.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+    /// The site has no root.
+    #[error(transparent)]
+    Root(#[from] crate::audit::AuditError),
+}
+
+/// How far a move is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum State {
+    /// Everything is in the old place.
+    Old,
+    /// Everything is in the new one, and something is left in the old one.
+    Both,
+    /// Everything is in the new place.
+    New,
+}
+
+/// A move that was stopped in the middle.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Stopped {
+    /// The part as it was named.
+    pub part: String,
+    /// Where it was.
+    pub from: PathBuf,
+    /// Where it was to be.
+    pub to: PathBuf,
+}
+
+impl Ledger {
+    /// The move of a site that was stopped in the middle, where that was the last thing that was done to it.
+    pub fn stopped_move(&self, site: &str) -> Result<Option<Stopped>, super::LedgerError> {
+        let sets = self.change_sets()?;
+        let last = sets.iter().find(|set| set.site == site);
+        let Some(last) = last.filter(|set| set.ended.is_none() && set.command == "move") else { return Ok(None) };
+        let row = self.movings(last.id)?.into_iter().next();
+        Ok(row.map(|MovingRow { part, from, to, .. }| Stopped { part, from, to }))
+    }
+}
+
+/// What a request means: which part, from where, to where, and what the site file says then. `text` is the site file's.
+pub fn asked(
+    site: &Site,
+    part: &str,
+    new_path: &Path,
+    text: String,
+    stopped: Option<&Stopped>,
+) -> Result<Asked, MoveError> {
+    let to: PathBuf = site.root.join(new_path).components().collect();
+    let unusable = |why: &str| MoveError::Place { to: to.clone(), why: why.into() };
+    if absolute_components(&to).is_none() {
+        return Err(unusable("the new path leads upwards with \"..\": write it without"));
+    }
+    let place_of = |number: usize| crate::audit::part_path(site, number);
+    let whole: PathBuf = site.root.join(part).components().collect();
+    let named = (0..site.parts.len()).find(|&n| site.parts[n].shown == part || place_of(n).as_ref() == Some(&whole));
+    let Some(number) = named else {
+        // The site file was changed last: nothing but the end of the record is missing.
+        let finished = stopped.filter(|stopped| stopped.part == part && stopped.to == to);
+        let there = finished.zip((0..site.parts.len()).find(|&n| place_of(n).as_ref() == Some(&to)));
+        let Some((stopped, part)) = there else {
+            let known: Vec<&str> = site.parts.iter().map(|part| part.shown.as_str()).collect();
+            let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+            return Err(MoveError::NoPart { site: site.name.clone(), asked: part.to_owned(), known });
+        };
+        let from = stopped.from.clone();
+        let text_before = site::with_moved(&text, &site.file, &site.root, &to, &from)?;
+        return Ok(Asked { part, from, to, text_before, text_after: text, written: true });
+    };
+    let of = &site.parts[number];
+    let refuse = |why: &str| Err(MoveError::Part { site: site.name.clone(), part: part.to_owned(), why: why.into() });
+    let Some(from) = place_of(number) else {
+        return refuse("it has wildcards: give each folder that it names a part of its own, and move these");
+    };
+    let movable = of.write != Write::Never || matches!(of.used_as, Use::Secret | Use::Hidden);
+    if !movable || matches!(of.used_as, Use::Setup | Use::Foreign) {
+        return refuse(
+            "only what PHP writes to, and what is kept from others, is moved: store, scratch, log, secret, hidden",
+        );
+    }
+    if to.starts_with(&from) {
+        return Err(unusable("this is the part itself, or inside it: name a place outside"));
+    }
+    if let Some(served) = &site.served
+        && to.starts_with(site.root.join(served.text()))
+    {
+        return Err(unusable("this is in the folder that the web server serves: name a place outside of it"));
+    }
+    let text_after = site::with_moved(&text, &site.file, &site.root, &from, &to)?;
+    Ok(Asked { part: number, from, to, text_before: text, text_after, written: false })
+}
+
+/// What a move is looked at with.
+#[derive(Debug)]
+pub struct MoveSetting<'a> {
+    /// The host.
+    pub host: &'a Host,
+    /// Its accounts.
+    pub accounts: &'a Accounts,
+    /// The host's other sites.
+    pub neighbours: &'a [Arc<Site>],
+    /// The phase that the site is in.
+    pub phase: Phase,
+    /// Whether a symlink is left behind.
+    pub link: bool,
+    /// Whether an earlier run of the same move was stopped.
+    pub stopped: bool,
+}
+
+/// What the move would do; `after` is the site as its file says then.
+pub fn plan_move(
+    setting: &MoveSetting<'_>,
+    site: &Arc<Site>,
+    after: &Arc<Site>,
+    asked: Asked,
+) -> Result<MovePlan, MoveError> {
+    let host = setting.host;
+    let part = &site.parts[asked.part];
+    let refused = |why: String| MoveError::Part { site: site.name.clone(), part: part.shown.clone(), why };
+    let unusable = |why: String| MoveError::Place { to: asked.to.clone(), why };
+    find_root(host, site)?;
+    let keeper = site.keeper.ids.uid;
+    let at = |path: &Path| match Place::find(host, path, keeper) {
+        Ok(place) => place.look().map(|facts| facts.map(|facts| (place, facts))).map_err(|failure| failure.to_string()),
+        Err(WayError::Missing(_)) => Ok(None),
+        Err(error) => Err(error.to_string()),
+    };
+    let here = at(&asked.from).map_err(refused)?;
+    let there = at(&asked.to).map_err(unusable)?;
+    let is_link = |facts: &crate::entry::Facts| facts.kind == Kind::Symlink;
+    let ours = here.as_ref().is_some_and(|(place, facts)| is_link(facts) && links_to(place, &asked.to));
+    let (state, old) = match (here, there, setting.stopped) {
+        (Some((_, facts)), _, _) if is_link(&facts) && !ours => {
+            return Err(refused("a symlink is in its place: move what it leads to by hand, and name that".into()));
+        }
+        (Some((place, facts)), None, _) if !ours => (State::Old, Some((place, facts))),
+        (Some((place, facts)), Some(_), true) if !ours => (State::Both, Some((place, facts))),
+        (_, Some(_), true) => (State::New, None),
+        (_, Some(_), false) => {
+            return Err(unusable("something is there already: name a path that is not there yet".into()));
+        }
+        (_, None, _) => return Err(refused(format!("{} is not there", Shown(&asked.from)))),
+    };
+    if let Some(other) = setting.neighbours.iter().find(|other| other.name != site.name && holds(other, &asked.to)) {
+        return Err(unusable(format!("this is in site {}: name another place", other.name)));
+    }
+    let packed = match &old {
+        Some((place, _)) => place.list().map_err(|(path, failure)| refused(format!("{}: {failure}", Shown(&path))))?,
+        None => Vec::new(),
+    };
+    same_parts(site, after, &asked, &packed).map_err(refused)?;
+    let passages = passage::passages(host, site, &asked.to).map_err(unusable)?;
+    let across = old.as_ref().is_some_and(|(_, facts)| nearest(host, &asked.to).is_some_and(|m| m != facts.mount));
+    if let Some((item, here)) = relocate::second_names(&packed).filter(|_| across) {
+        return Err(refused(format!("{}: {}", Shown(&item.path), Failure::SecondName(item.links, here))));
+    }
+    let policy = Policy::new(Arc::clone(after), setting.phase);
+    let solver = Solver::new(after, setting.accounts);
+    let creations = missing_above(host, &policy, &solver, &asked.to).into_iter().map(|made| {
+        let (path, kind, part, rights) = (made.path, made.kind, made.part, made.rights);
+        Creation { path, kind, part, rights, from: None, content: Vec::new() }
+    });
+    let open = old.as_ref().map_or_else(OpenFiles::default, |(place, _)| open_below(host, &place.path));
+    Ok(MovePlan {
+        site: Arc::clone(site),
+        phase: setting.phase,
+        kind: old.as_ref().map_or(Kind::Directory, |(_, facts)| facts.kind),
+        paths: packed.len(),
+        bytes: packed.iter().filter(|item| item.kind == Kind::File).map(|item| item.size).sum(),
+        across,
+        creations: creations.collect(),
+        passages,
+        link: setting.link,
+        open,
+        state,
+        asked,
+    })
+}
+
+/// The mount that the nearest directory above a path is on.
+fn nearest(host: &Host, path: &Path) -> Option<u64> {
+    path.ancestors().skip(1).find_map(|above| host.resolve(above).ok()).map(|resolved| resolved.facts.mount)
+}
+
+/// Whether a path is another site's.
+fn holds(other: &Arc<Site>, path: &Path) -> bool {
+    Policy::new(Arc::clone(other), Phase::Sealed).at(path).context.ours
+}
+
+/// Each path must be of the same part in its new place: a part with wildcards can name it in one and not in the other.
+fn same_parts(
+    site: &Arc<Site>,
+    after: &Arc<Site>,
+    asked: &Asked,
+    packed: &[super::keepsake::Packed],
+) -> Result<(), String> {
+    let Some(first) = packed.first() else { return Ok(()) };
+    let (before, then) = (Policy::new(Arc::clone(site), Phase::Sealed), Policy::new(Arc::clone(after), Phase::Sealed));
+    for item in packed {
+        let below = item.path.strip_prefix(&first.path).unwrap_or(&item.path);
+        let [old, new] =
+            [(&before, &asked.from), (&then, &asked.to)].map(|(policy, base)| policy.at(&base.join(below)));
+        let (old, new) = (old.context.part, new.context.part);
+        if old != new {
+            let (old, new) = (before.part_shown(old), then.part_shown(new));
+            return Err(format!(
+                "{} is of part {old} here and would be of part {new} there: name what moves without wildcards first",
+                Shown(below)
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// Whether what is at a place is a symlink to `to`.
+fn links_to(place: &Place, to: &Path) -> bool {
+    use std::os::unix::ffi::OsStrExt as _;
+    sys::read_link(&place.dir, &place.name).is_ok_and(|target| target == to.as_os_str().as_bytes())
+}
+
+/// Moves a part.
+///
+/// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
+pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+    let MovePlan { site, asked, .. } = plan;
+    let keeper = site.keeper.ids.uid;
+    let mut entry = ledger.begin(&site.name, "move", (plan.phase, plan.phase), None)?;
+    let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
+    let row = MovingRow {
+        part: site.parts[asked.part].shown.clone(),
+        root: site.root.clone(),
+        from: asked.from.clone(),
+        to: asked.to.clone(),
+        link: plan.link,
+        file: site.file.clone(),
+        text_before: asked.text_before.clone(),
+        text_after: asked.text_after.clone(),
+        keeper,
+    };
+    // A run that is finished named its part by the old path.
+    let row = if asked.written { MovingRow { part: Shown(&asked.from).to_string(), ..row } } else { row };
+    entry.moving(&row)?;
+    for creation in &plan.creations {
+        match create(creation, keeper, means.host, &mut entry)? {
+            Ok(()) => outcome.done += 1,
+            Err(failure) => outcome.fail(creation.path.clone(), failure),
+        }
+    }
+    if outcome.failures.is_empty() {
+        passage::open(&plan.passages, &mut entry, means, &mut outcome)?;
+    }
+    if outcome.failures.is_empty() {
+        carry_out(&row, plan.state, &mut entry, means, &mut outcome)?;
+    }
+    entry.end(outcome.done + outcome.moved, outcome.failures.len() as u64, None)?;
+    Ok(outcome)
+}
+
+/// The steps of a move from `row.from` to `row.to`, but for the way there: the data, the link, the site file.
+fn carry_out(
+    row: &MovingRow,
+    state: State,
+    entry: &mut Entry<'_>,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    let find = |path: &Path| Place::find(means.host, path, row.keeper).map_err(|error| way_failure(&error));
+    let (from, to) = match (find(&row.from), find(&row.to)) {
+        (Ok(from), Ok(to)) => (from, to),
+        (from, to) => {
+            let paths = [(&row.from, from.err()), (&row.to, to.err())];
+            for (path, failure) in paths.into_iter().filter_map(|(path, failure)| Some((path, failure?))) {
+                outcome.failures.push((path.clone(), failure));
+            }
+            return Ok(());
+        }
+    };
+    if state == State::Both {
+        // Copied whole and not yet removed whole: what is left here goes into a keepsake.
+        undo::remove_remains(entry, &row.from, "what a stopped move left in the old place", means, outcome)?;
+    } else if state == State::Old {
+        let done = (|| {
+            let one = |failure| vec![(from.path.clone(), failure)];
+            let facts = from.look().map_err(one)?.ok_or_else(|| one(Failure::Os(Op::Move, Errno::NOENT)))?;
+            let paths = from.list().map_err(|failure| vec![failure])?.len();
+            relocate(&from, &to, facts.id).map(|left| (paths, left))
+        })();
+        match done {
+            Ok((paths, left)) => {
+                outcome.moved += paths as u64;
+                outcome.failures.extend(left);
+            }
+            Err(failures) => {
+                outcome.failures.extend(failures);
+                return Ok(());
+            }
+        }
+    }
+    if row.link
+        && let Err(failure) = leave_link(&from, &row.to)
+    {
+        outcome.failures.push((row.from.clone(), failure));
+    }
+    if let Err(failure) = write_site_file(row) {
+        outcome.failures.push((row.file.clone(), failure));
+    }
+    Ok(())
+}
+
+fn way_failure(error: &WayError) -> Failure {
+    match error {
+        WayError::Failed(_, errno) => Failure::Os(Op::Move, *errno),
+        WayError::Missing(_) => Failure::Os(Op::Move, Errno::NOENT),
+        WayError::ForeignLink(_) => Failure::ForeignLink,
+        WayError::NoDirectory(_) | WayError::Loop(_) => Failure::Os(Op::Move, Errno::NOTDIR),
+    }
+}
+
+/// A symlink in the old place, unless it is there.
+fn leave_link(from: &Place, to: &Path) -> Result<(), Failure> {
+    use std::os::unix::ffi::OsStrExt as _;
+    match sys::make_symlink(&from.dir, &from.name, to.as_os_str().as_bytes()) {
+        Err(Errno::EXIST) if links_to(from, to) => Ok(()),
+        Err(Errno::EXIST) => Err(Failure::NotOurs("something is in the old place; no symlink was left".into())),
+        Err(errno) => Err(Failure::Os(Op::Create, errno)),
+        Ok(()) => Ok(()),
+    }
+}
+
+/// Brings the site file to say where the part is now: as it was recorded, or, where it was changed since, in that one path.
+fn write_site_file(row: &MovingRow) -> Result<(), Failure> {
+    let said = |error: &dyn std::fmt::Display| Failure::Says(error.to_string());
+    let now =
+        std::fs::read_to_string(&row.file).map_err(|cause| said(&format!("cannot read the site file: {cause}")))?;
+    let text = if now == row.text_before {
+        row.text_after.clone()
+    } else {
+        site::with_moved(&now, &row.file, &row.root, &row.from, &row.to).map_err(|error| said(&error))?
+    };
+    if text == now { Ok(()) } else { site::replace(&row.file, &text).map_err(|error| said(&error)) }
+}
+
+/// Moves what a change set moved back, with what is in it now; the site file says so again.
+pub(super) fn move_back(
+    row: &MovingRow,
+    entry: &mut Entry<'_>,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    let back = MovingRow {
+        from: row.to.clone(),
+        to: row.from.clone(),
+        link: false,
+        text_before: row.text_after.clone(),
+        text_after: row.text_before.clone(),
+        ..row.clone()
+    };
+    let find = |path: &Path| Place::find(means.host, path, row.keeper).ok();
+    let exists = |place: &Option<Place>| place.as_ref().is_some_and(|place| matches!(place.look(), Ok(Some(_))));
+    let (new, old) = (find(&back.from), find(&back.to));
+    if let Some(new) = &new {
+        // A copy that was not finished.
+        if let Err((path, failure)) = new.clear_beside() {
+            outcome.fail(path, failure);
+        }
+    }
+    let link = old.as_ref().filter(|old| row.link && links_to(old, &back.from));
+    if let Some(Err(errno)) = link.map(|old| sys::unlink(&old.dir, &old.name, false)) {
+        outcome.fail(row.from.clone(), Failure::Os(Op::Remove, errno));
+    }
+    let state = match (exists(&new), exists(&old)) {
+        // It was never moved, or is back already.
+        (false, _) => State::New,
+        (true, false) => State::Old,
+        (true, true) => {
+            // Moved to another file system and not yet removed whole in the old place.
+            let why = "left in the old place by a move that was taken back";
+            undo::remove_remains(entry, &back.to, why, means, outcome)?;
+            State::Old
+        }
+    };
+    entry.moving(&back)?;
+    carry_out(&back, state, entry, means, outcome)
+}
+
+impl MovePlan {
+    /// The part's name in the site file, and what it is for.
+    #[must_use]
+    pub fn part(&self) -> (&str, Use) {
+        let part = &self.site.parts[self.asked.part];
+        (&part.shown, part.used_as)
+    }
+
+    /// The site file's name for the new place.
+    #[must_use]
+    pub fn new_name(&self) -> &Path {
+        self.asked.to.strip_prefix(&self.site.root).unwrap_or(&self.asked.to)
+    }
+
+    /// Whether the web server serves its files now, and will not in the new place.
+    #[must_use]
+    pub fn was_served(&self) -> bool {
+        let part = |path: &Path| Policy::new(Arc::clone(&self.site), Phase::Sealed).at(path).context;
+        part(&self.asked.from).row.web > crate::policy::Right::None
+    }
+
+    /// Whether the part's data has to be moved still.
+    #[must_use]
+    pub fn moves_data(&self) -> bool {
+        self.state == State::Old
+    }
+}

@@ -1,0 +1,197 @@
+//! Changes a site file's text, comments and order kept, and puts it in the file's place whole or not at all.
+
+use std::ffi::{CString, OsStr};
+use std::path::{Path, PathBuf};
+
+use rustix::io::Errno;
+use toml_edit::{DocumentMut, Item, TableLike, Value};
+
+use crate::shown::Shown;
+use crate::tree::sys;
+
+/// Why a site file cannot be changed.
+#[derive(Debug, thiserror::Error)]
+pub enum EditError {
+    /// It is not TOML any more.
+    #[error("the site file {} cannot be changed: it is not TOML; correct it first", Shown(.0))]
+    NotToml(PathBuf),
+    /// The new path cannot stand in a site file.
+    #[error("{} cannot stand in a site file: a path there is UTF-8, without * ? [ and line breaks", Shown(.0))]
+    Path(PathBuf),
+    /// The kernel said no.
+    #[error("cannot {op} the site file {}: {}", Shown(.path), std::io::Error::from(*.errno))]
+    Failed {
+        /// What was being done.
+        op: &'static str,
+        /// The site file.
+        path: PathBuf,
+        /// Why it failed.
+        errno: Errno,
+    },
+}
+
+/// The text of the site file `file` for a site at `root`, the paths of parts and exceptions that are `from` or below it
+/// moved to `to`. Paths below the root are written relative to it, others absolute.
+pub fn with_moved(text: &str, file: &Path, root: &Path, from: &Path, to: &Path) -> Result<String, EditError> {
+    let mut document: DocumentMut = text.parse().map_err(|_| EditError::NotToml(file.to_owned()))?;
+    for section in ["part", "accept"] {
+        match document.get_mut(section) {
+            Some(Item::ArrayOfTables(tables)) => {
+                for table in tables.iter_mut() {
+                    move_path(table, root, from, to)?;
+                }
+            }
+            Some(Item::Value(Value::Array(array))) => {
+                for table in array.iter_mut().filter_map(Value::as_inline_table_mut) {
+                    move_path(table, root, from, to)?;
+                }
+            }
+            _ => {}
+        }
+    }
+    Ok(document.to_string())
+}
+
+fn move_path(table: &mut dyn TableLike, root: &Path, from: &Path, to: &Path) -> Result<(), EditError> {
+    let Some(value) = table.get_mut("path").and_then(Item::as_value_mut) else { return Ok(()) };
+    let Some(path) = value.as_str().map(|text| root.join(text)) else { return Ok(()) };
+    // Without `.` components and doubled slashes, as the reader takes it.
+    let path: PathBuf = path.components().collect();
+    let Ok(below) = path.strip_prefix(from) else { return Ok(()) };
+    let moved = if below.as_os_str().is_empty() { to.to_owned() } else { to.join(below) };
+    let shown = moved.strip_prefix(root).unwrap_or(&moved);
+    // What is below `to` is a pattern already; `to` itself is a path, and must not become one.
+    let plain = |text: &str| !text.contains(['*', '?', '[']) && !text.contains(char::is_control);
+    let text = shown.to_str().filter(|_| to.to_str().is_some_and(plain));
+    let text = text.ok_or_else(|| EditError::Path(to.to_owned()))?;
+    let decor = value.decor().clone();
+    *value = Value::from(text);
+    *value.decor_mut() = decor;
+    Ok(())
+}
+
+/// Puts `text` in the place of the site file's content, whole or not at all; owner, mode and attributes stay.
+pub(crate) fn replace(file: &Path, text: &str) -> Result<(), EditError> {
+    let file = &end_of_links(file);
+    let failed = |op| move |errno| EditError::Failed { op, path: file.clone(), errno };
+    let (Some(above), Some(name)) = (file.parent(), file.file_name()) else {
+        return Err(failed("change")(Errno::INVAL));
+    };
+    let above = if above.as_os_str().is_empty() { Path::new(".") } else { above };
+    let flags = rustix::fs::OFlags::DIRECTORY | rustix::fs::OFlags::CLOEXEC;
+    let dir = rustix::fs::open(above, flags, rustix::fs::Mode::empty()).map_err(failed("open the directory of"))?;
+    let name = c_name(name).map_err(failed("change"))?;
+    let beside = c_name(OsStr::new(&format!(".{}.new", name.to_string_lossy()))).map_err(failed("change"))?;
+    let old = sys::open_file(&dir, &name).map_err(failed("open"))?;
+    let facts = sys::look_at(&old).map_err(failed("look at"))?;
+    let attributes = sys::attributes(&old).map_err(failed("look at"))?;
+    // One that a killed run left.
+    match sys::unlink(&dir, &beside, false) {
+        Ok(()) | Err(Errno::NOENT) => {}
+        Err(errno) => return Err(failed("write beside")(errno)),
+    }
+    let new = sys::create_file(&dir, &beside).map_err(failed("write beside"))?;
+    let written = (|| {
+        sys::write_all(&new, text.as_bytes())?;
+        let own = sys::look_at(&new)?.rights;
+        if (own.uid, own.gid) != (facts.rights.uid, facts.rights.gid) {
+            sys::set_owner(&new, facts.rights.uid, facts.rights.gid)?;
+        }
+        sys::set_mode(&new, facts.rights.mode)?;
+        for (attribute, value) in &attributes {
+            let attribute = String::from_utf8_lossy(attribute);
+            sys::set_attribute(&new, &attribute, Some(value))?;
+        }
+        rustix::fs::fsync(&new)?;
+        rustix::fs::renameat(&dir, &beside, &dir, &name)?;
+        rustix::fs::fsync(&dir)
+    })();
+    if written.is_err() {
+        // It is told that the file was not written; that a copy stays beside it changes nothing.
+        let _ = sys::unlink(&dir, &beside, false);
+    }
+    written.map_err(failed("write"))
+}
+
+/// Where the symlinks in a site file's place lead.
+fn end_of_links(file: &Path) -> PathBuf {
+    let mut path = file.to_owned();
+    for _ in 0..40 {
+        let Ok(target) = std::fs::read_link(&path) else { break };
+        path = path.parent().unwrap_or(Path::new("")).join(target);
+    }
+    path
+}
+
+fn c_name(name: &OsStr) -> Result<CString, Errno> {
+    CString::new(std::os::unix::ffi::OsStrExt::as_bytes(name)).map_err(|_| Errno::INVAL)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
+
+    fn moved(text: &str, from: &str, to: &str) -> Result<String, EditError> {
+        with_moved(text, Path::new("berths.toml"), Path::new("/srv/berths"), Path::new(from), Path::new(to))
+    }
+
+    #[rstest]
+    #[case::alone(
+        "[[part]]\npath = \"data\" # photographs\nuse = \"store\"\n",
+        "[[part]]\npath = \"/var/lib/b\" # photographs\nuse = \"store\"\n"
+    )]
+    #[case::what_is_inside_too(
+        "[[part]]\npath = \"./data/*/cache\"\n[[accept]]\npath=\"data/x\"\n",
+        "[[part]]\npath = \"/var/lib/b/*/cache\"\n[[accept]]\npath=\"/var/lib/b/x\"\n"
+    )]
+    #[case::others_stay(
+        "[[part]]\npath = 'database'\n[[part]]\npath = \"/data\"\n",
+        "[[part]]\npath = 'database'\n[[part]]\npath = \"/data\"\n"
+    )]
+    #[case::tables_in_a_line(
+        "part = [ { path = \"/srv/berths/data/\", use = \"store\" }, # one\n]\n",
+        "part = [ { path = \"/var/lib/b\", use = \"store\" }, # one\n]\n"
+    )]
+    fn paths_move_and_all_else_stays(#[case] text: &str, #[case] want: &str) {
+        assert_eq!(moved(text, "/srv/berths/data", "/var/lib/b").unwrap(), want);
+    }
+
+    #[test]
+    fn back_below_the_root_it_is_relative_again() {
+        let text = "[[part]]\npath = \"/var/lib/b\"\n";
+        assert_eq!(moved(text, "/var/lib/b", "/srv/berths/data").unwrap(), "[[part]]\npath = \"data\"\n");
+    }
+
+    #[rstest]
+    #[case::wildcard("/var/lib/b*")]
+    #[case::line_break("/var/lib/b\nuse = \"code\"")]
+    fn a_path_that_would_read_differently_is_refused(#[case] to: &str) {
+        let said = moved("[[part]]\npath = \"data\"\n", "/srv/berths/data", to).unwrap_err().to_string();
+        assert!(said.contains("cannot stand in a site file"), "{said}");
+    }
+
+    #[test]
+    fn what_is_no_toml_is_refused() {
+        assert!(moved("[[part", "/srv/berths/data", "/x").unwrap_err().to_string().contains("not TOML"));
+    }
+
+    #[test]
+    fn a_file_is_replaced_whole_with_its_mode_and_through_a_link() {
+        let dir = tempfile::tempdir().unwrap();
+        let (file, link) = (dir.path().join("real.toml"), dir.path().join("berths.toml"));
+        std::fs::write(&file, "old").unwrap();
+        symlink("real.toml", &link).unwrap();
+        std::fs::write(dir.path().join(".real.toml.new"), "left by a killed run").unwrap();
+        let handle = std::fs::File::open(&file).unwrap();
+        handle.set_permissions(std::fs::Permissions::from_mode(0o640)).unwrap();
+        replace(&link, "new").unwrap();
+        assert_eq!(std::fs::read_to_string(&file).unwrap(), "new");
+        assert!(link.symlink_metadata().unwrap().is_symlink());
+        assert_eq!(file.metadata().unwrap().mode() & 0o7777, 0o640);
+        assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 2);
+        let said = replace(&dir.path().join("none.toml"), "x").unwrap_err().to_string();
+        assert!(said.contains("cannot open the site file"), "{said}");
+    }
+}

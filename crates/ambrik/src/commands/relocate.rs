@@ -1,0 +1,141 @@
+//! `move`: brings a part's data to another place.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use ambrik_core::audit::audit;
+use ambrik_core::change::{Asked, Ledger, Means, MovePlan, MoveSetting, Outcome, asked, move_part, plan_move};
+use ambrik_core::shown::Shown;
+use ambrik_core::site::Site;
+
+use super::audit::tell;
+use super::changing::worst;
+use crate::args::Format;
+use crate::ask::go_on;
+use crate::failure::{Exit, Failure};
+use crate::output;
+use crate::progress::watched;
+use crate::session::{Looked, Session, threads};
+
+/// Move a part's data to another place, such as out of the folder that the web server serves
+///
+/// Owners, modes, access lists, labels, times and links stay as they are; to another file system everything is copied,
+/// compared, and then removed in the old place. Missing directories are made, the site file says the new path
+/// afterwards, and `ambrik undo` brings everything back with what is in it by then.
+#[derive(Debug, clap::Args)]
+pub(crate) struct MoveArgs {
+    /// Name of a site, or path of a site file
+    #[arg(value_name = "SITE")]
+    name: PathBuf,
+    /// The part, as the site file names it
+    #[arg(value_name = "PART")]
+    part: String,
+    /// Where it is to be: absolute, or relative to the root; nothing may be there yet
+    #[arg(value_name = "NEWPATH")]
+    to: PathBuf,
+    /// Leave a symlink in the old place, for an application that cannot be told the new one
+    #[arg(long)]
+    link: bool,
+    /// Also while processes hold files open there
+    #[arg(long)]
+    though_open: bool,
+    /// Only show what would be done; needs no privilege
+    #[arg(long, conflicts_with = "yes")]
+    preview: bool,
+    /// Do not ask
+    #[arg(long)]
+    yes: bool,
+}
+
+pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let sites = session.sites(std::slice::from_ref(&args.name), &looked)?;
+    let Some(site) = sites.first() else { return Ok(Exit::Clean) };
+    if args.preview {
+        let plan = plan(args, site, &looked, session)?;
+        show(&plan, None, &looked, session)?;
+        return Ok(Exit::Findings);
+    }
+    let state = session.state()?;
+    let _lock = state.lock(&site.name, &format!("move {}", site.name))?;
+    let plan = plan(args, site, &looked, session)?;
+    if session.format == Format::Text {
+        show(&plan, None, &looked, session)?;
+    }
+    refuse_while_open(args, &plan, session)?;
+    let part = plan.part().0.to_owned();
+    if !go_on(session, args.yes, &format!("Move {part} of {}?", site.name))? {
+        session.say(&format!("{}: nothing was changed", site.name));
+        return Ok(Exit::Clean);
+    }
+    let mut ledger = Ledger::open_or_create(&state)?;
+    let outcome = watched(session.quiet, "moving", |progress| {
+        let means = Means { host: &looked.host, state: &state, threads: threads(), keep: true, progress };
+        move_part(&plan, &mut ledger, &means)
+    })?;
+    session.report_failures(&outcome.failures);
+    let exit = worst(&outcome);
+    show(&plan, Some(&outcome), &looked, session)?;
+    if exit == Exit::Clean && session.format == Format::Text {
+        look_again(site, &plan, &looked, session)?;
+    }
+    Ok(exit)
+}
+
+fn plan(args: &MoveArgs, site: &Arc<Site>, looked: &Looked, session: &mut Session<'_>) -> Result<MovePlan, Failure> {
+    let records = session.records()?;
+    let stopped = match &records.ledger {
+        Some(ledger) => ledger.stopped_move(&site.name)?,
+        None => None,
+    };
+    let text = session.site_text(&site.file)?;
+    let asked: Asked = asked(site, &args.part, &args.to, text, stopped.as_ref())?;
+    let stopped = stopped.is_some_and(|stopped| stopped.from == asked.from && stopped.to == asked.to);
+    let after = Arc::new(Session::site_of(&asked.text_after, &site.file, looked)?);
+    let neighbours = session.neighbours(std::slice::from_ref(site), looked);
+    let phase = records.phase_told(&site.name, session)?.phase;
+    let (host, accounts, neighbours) = (&looked.host, &looked.accounts, &*neighbours);
+    let setting = MoveSetting { host, accounts, neighbours, phase, link: args.link, stopped };
+    Ok(plan_move(&setting, site, &after, asked)?)
+}
+
+fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>) -> Result<(), Failure> {
+    let open = &plan.open;
+    if open.unseen > 0 {
+        let those = output::counted(output::count(open.unseen), "process", "processes");
+        session.say(&format!("whether {those} of others hold files open there cannot be seen; run it as root"));
+    }
+    let Some(first) = open.holding.first() else { return Ok(()) };
+    let more = match open.holding.len() {
+        1 => String::new(),
+        n => format!(", and {} more", output::counted(output::count(n - 1), "process", "processes")),
+    };
+    let who = format!("process {} ({}) has {} open{more}", first.pid, first.program, Shown(&first.path));
+    if args.though_open {
+        session.warn(&format!("{who}: what it writes there from now on may stay behind"));
+        return Ok(());
+    }
+    Err(Failure::usage(format!("{who}; nothing was changed: stop it first, or move all the same with --though-open")))
+}
+
+fn show(plan: &MovePlan, outcome: Option<&Outcome>, looked: &Looked, session: &mut Session<'_>) -> Result<(), Failure> {
+    match (session.format, outcome) {
+        (Format::Json, _) => output::json::moved(plan, outcome, &looked.accounts, session.raw_out())?,
+        (Format::Text, None) => output::move_text::render(plan, &looked.accounts, &mut session.out())?,
+        (Format::Text, Some(outcome)) => output::move_text::outcome(plan, outcome, &mut session.out())?,
+    }
+    Ok(())
+}
+
+/// What remains to be done is what an audit of the site as its file is now finds.
+fn look_again(site: &Arc<Site>, plan: &MovePlan, looked: &Looked, session: &mut Session<'_>) -> Result<(), Failure> {
+    let now = Arc::new(Session::site_of(&plan.asked.text_after, &site.file, looked)?);
+    let neighbours = session.neighbours(std::slice::from_ref(&now), looked);
+    let phase = session.records()?.phase(&now.name)?;
+    let now = phase.of(&now);
+    let after = watched(session.quiet, "looking at", |progress| {
+        audit(&looked.setting(&neighbours, progress), &now, phase.phase)
+    })?;
+    tell(session, &after);
+    Ok(output::move_text::closing(&after, &mut session.out())?)
+}
