@@ -7,7 +7,7 @@ pub(crate) static PHP_RUNS_IN_STORE: Check = Check {
     severity: Severity::High,
     wrong: "the web server runs PHP files in a folder that PHP may write to",
     lets: "whoever gets a file uploaded there has it run",
-    remedy: Remedy::Hand("add the lines above to the web server's configuration, and reload it"),
+    remedy: Remedy::Hand("add these lines to the web server's configuration, and reload it"),
     judge: Judge::Audit,
 };
 
@@ -25,7 +25,9 @@ pub(crate) static SECRET_SERVED: Check = Check {
     severity: Severity::High,
     wrong: "the web server hands out what nobody should see",
     lets: "anybody can download it",
-    remedy: Remedy::Hand("add the lines above to the web server's configuration, and reload it; or move it away"),
+    remedy: Remedy::Hand(
+        "add these lines to the web server's configuration, and reload it; or move the part out of the served folder: ambrik move",
+    ),
     judge: Judge::Audit,
 };
 
@@ -34,6 +36,6 @@ pub(crate) static FOLDER_LISTED: Check = Check {
     severity: Severity::Low,
     wrong: "the web server lists folders",
     lets: "visitors see the names of everything in them",
-    remedy: Remedy::Hand("add the lines above to the web server's configuration, and reload it"),
+    remedy: Remedy::Hand("add these lines to the web server's configuration, and reload it"),
     judge: Judge::Audit,
 };

@@ -44,6 +44,10 @@ const STEPS: &[(&str, &[&str])] = &[
         &["seal", "berths", "--yes"],
     ),
     ("The settings are closed to PHP now: refused, and rightly.", &["why", "/srv/www/berths/config/settings.php"]),
+    (
+        "The logs lie where the web server serves: they move out, and the site file says so.",
+        &["move", "berths", "var/log", "/var/log/berths", "--yes"],
+    ),
     ("The other two at once.", &["set", "tidewatch", "notices", "--yes"]),
     ("Looked at again: what remains is for people to decide.", &["audit"]),
     ("Everything that was changed is on record …", &["history"]),
