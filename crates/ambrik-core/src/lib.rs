@@ -14,6 +14,7 @@ pub mod check;
 pub mod entry;
 pub mod host;
 mod inspect;
+pub mod label;
 pub mod mode;
 pub mod nearest;
 pub mod over_http;

@@ -12,6 +12,7 @@ mod judged;
 mod kernel;
 mod over_http;
 mod php_oracle;
+mod rules_oracle;
 mod surveyed;
 mod table_of_rights;
 mod taken_back;

@@ -1,0 +1,542 @@
+//! The host's file-context rules: which label a relabelling of the whole system gives to a path
+//! (`file_contexts(5)`, `selabel_file(5)`; order and matching as the system's library has them).
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+use foldhash::fast::RandomState;
+use regex::bytes::{Regex, RegexBuilder};
+
+use super::context::Context;
+use crate::entry::Kind;
+use crate::host::{Place, Unclear};
+use crate::tree::{Host, WayError};
+
+/// No file of rules is longer.
+const LONGEST: usize = 64 << 20;
+/// The files of the set, in the order in which they count: what stands later wins.
+const FILES: [&str; 3] = ["file_contexts", "file_contexts.homedirs", "file_contexts.local"];
+
+/// Rules that cannot be used: then the system's own commands fail as well.
+#[derive(Debug, thiserror::Error)]
+pub enum RulesError {
+    /// A line is malformed.
+    #[error("{0}: {1}; while it stands there every look-up on this host fails")]
+    Line(Place, String),
+    /// The rules cannot be read.
+    #[error("cannot read the file-context rules: {0}")]
+    Unread(WayError),
+}
+
+/// What the rules say of a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Answer {
+    /// It gets this context.
+    Context(Context),
+    /// It is left as it is: `<<none>>`.
+    Left,
+    /// No rule is for it.
+    NoRule,
+}
+
+impl Answer {
+    /// The type that it gets.
+    #[must_use]
+    pub fn type_name(&self) -> Option<&str> {
+        match self {
+            Self::Context(context) => Some(context.type_name()),
+            Self::Left | Self::NoRule => None,
+        }
+    }
+}
+
+/// A host's file-context rules, ready to be asked.
+#[derive(Debug, Default)]
+pub struct Rules {
+    specs: Vec<Spec>,
+    /// By the directory that every path they fit is at or below: the numbers of the rules, the last ones first.
+    by_folder: HashMap<Box<[u8]>, Vec<u32>, RandomState>,
+    /// Rules for exactly one path.
+    exact: HashMap<Box<[u8]>, Vec<u32>, RandomState>,
+    /// Paths that stand for others: `file_contexts.subs`, then `file_contexts.subs_dist`.
+    aliases: [Vec<(Vec<u8>, Vec<u8>)>; 2],
+    customizable: BTreeSet<String>,
+    unclear: Vec<Unclear>,
+}
+
+#[derive(Debug)]
+struct Spec {
+    kind: Option<u8>,
+    answer: Answer,
+    fits: Fits,
+    place: Place,
+    /// The rule as it is written.
+    text: Box<str>,
+}
+
+/// How a rule is matched.
+#[derive(Debug)]
+enum Fits {
+    /// Exactly what it is listed under.
+    Exact,
+    /// What it is listed under, and everything below it: `…(/.*)?`.
+    Tree,
+    /// Everything below what it is listed under: `…/.*`.
+    Below,
+    /// A regular expression. What it begins with is compared first: that is cheap.
+    Regex(Box<Expression>),
+}
+
+#[derive(Debug)]
+struct Expression {
+    /// What every path that it fits begins with.
+    literal: Box<[u8]>,
+    /// Its first component, where that is plain: paths must have the same, and the expression is for what follows it.
+    stem: usize,
+    source: Box<str>,
+    compiled: OnceLock<Option<Regex>>,
+}
+
+impl Rules {
+    /// The rules below `folder` (`/etc/selinux/NAME/contexts/files`); nothing where there are none.
+    pub fn read(host: &Host, folder: &Path) -> Result<Option<Self>, RulesError> {
+        let text = |path: &Path| match host.read(path, LONGEST) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(WayError::Missing(_) | WayError::NoDirectory(_)) => Ok(None),
+            Err(error) => Err(RulesError::Unread(error)),
+        };
+        let mut files = Vec::new();
+        for name in FILES {
+            let path = folder.join(name);
+            match text(&path)? {
+                Some(bytes) => files.push((path, bytes)),
+                None if name == FILES[0] => return Ok(None),
+                None => {}
+            }
+        }
+        let aliases = ["file_contexts.subs", "file_contexts.subs_dist"];
+        let [own, dist] = aliases.map(|name| text(&folder.join(name)));
+        let list =
+            folder.parent().map_or_else(|| folder.join("customizable_types"), |above| above.join("customizable_types"));
+        let customizable = text(&list)?.unwrap_or_default();
+        Self::of(&files, [&own?.unwrap_or_default(), &dist?.unwrap_or_default()], &customizable).map(Some)
+    }
+
+    /// The rules that these files hold, in their order; the path substitutions; the types that a relabelling leaves.
+    pub fn of(files: &[(PathBuf, Vec<u8>)], aliases: [&[u8]; 2], customizable: &[u8]) -> Result<Self, RulesError> {
+        let mut rules = Self { aliases: aliases.map(read_aliases), ..Self::default() };
+        let types = String::from_utf8_lossy(customizable).into_owned();
+        rules.customizable = types.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned).collect();
+        let mut contexts: HashMap<String, Answer, RandomState> = HashMap::default();
+        for (path, bytes) in files {
+            for (number, line) in (1..).zip(bytes.split(|b| *b == b'\n')) {
+                rules.line(Place::new(path, number), line, &mut contexts)?;
+            }
+        }
+        rules.index();
+        Ok(rules)
+    }
+
+    fn line(
+        &mut self,
+        place: Place,
+        line: &[u8],
+        contexts: &mut HashMap<String, Answer, RandomState>,
+    ) -> Result<(), RulesError> {
+        let Ok(line) = std::str::from_utf8(line) else {
+            return Err(RulesError::Line(place, "this line is not text".into()));
+        };
+        let words: Vec<&str> = line.split_ascii_whitespace().collect();
+        let (pattern, kind, context) = match words[..] {
+            [] => return Ok(()),
+            [first, ..] if first.starts_with('#') => return Ok(()),
+            [pattern, context] => (pattern, None, context),
+            [pattern, kind, context] => {
+                let Some(kind) = kind_of(kind) else {
+                    let what = format!("\"{kind}\" is no type of file (--, -d, -l, -p, -s, -b, -c)");
+                    return Err(RulesError::Line(place, what));
+                };
+                (pattern, Some(kind), context)
+            }
+            _ => {
+                let what = "a rule is a path, perhaps a type of file, and a context".to_owned();
+                return Err(RulesError::Line(place, what));
+            }
+        };
+        let known = contexts.get(context).cloned();
+        let answer = match (known, context) {
+            (Some(answer), _) => answer,
+            (None, "<<none>>") => Answer::Left,
+            (None, text) => {
+                let context: Context = text.parse().map_err(|error: super::context::NoContext| {
+                    RulesError::Line(place.clone(), format!("\"{text}\" is no context: {error}"))
+                })?;
+                contexts.insert(text.to_owned(), Answer::Context(context.clone()));
+                Answer::Context(context)
+            }
+        };
+        self.specs.push(Spec { kind, answer, fits: Fits::Exact, place, text: pattern.into() });
+        Ok(())
+    }
+
+    /// Puts the rules in the order in which they win and makes them quick to find.
+    fn index(&mut self) {
+        // Rules without wildcards win over those with them; else what stands later.
+        let (mut plain, mut wild): (Vec<Spec>, Vec<Spec>) = (Vec::new(), Vec::new());
+        for spec in std::mem::take(&mut self.specs) {
+            if has_wildcards(&spec.text) { wild.push(spec) } else { plain.push(spec) }
+        }
+        wild.append(&mut plain);
+        self.specs = wild;
+        for (number, spec) in (0_u32..).zip(&mut self.specs) {
+            let shape = Shape::of(&spec.text);
+            let (folder, fits) = match shape {
+                Shape::Exact(path) => {
+                    self.exact.entry(path.into()).or_default().push(number);
+                    continue;
+                }
+                Shape::Tree(path) => (path, Fits::Tree),
+                Shape::Below(path) => (path, Fits::Below),
+                Shape::Regex { literal, stem } => {
+                    let folder = literal.iter().rposition(|b| *b == b'/').map_or(0, |slash| slash);
+                    let expression = Expression {
+                        literal: literal.clone().into(),
+                        stem,
+                        source: spec.text[stem..].into(),
+                        compiled: OnceLock::new(),
+                    };
+                    (literal[..folder].to_vec(), Fits::Regex(Box::new(expression)))
+                }
+            };
+            spec.fits = fits;
+            self.by_folder.entry(folder.into()).or_default().push(number);
+        }
+        for list in self.by_folder.values_mut().chain(self.exact.values_mut()) {
+            list.reverse();
+        }
+        for spec in &self.specs {
+            if let Fits::Regex(expression) = &spec.fits
+                && !expression.is_understood()
+            {
+                let says = format!("the rule \"{}\" is not understood, and left out", spec.text);
+                self.unclear.push(Unclear { at: spec.place.clone(), says });
+            }
+        }
+    }
+
+    /// The rules that were not understood.
+    #[must_use]
+    pub fn unclear(&self) -> &[Unclear] {
+        &self.unclear
+    }
+
+    /// Whether a type is one that a relabelling leaves as it is unless it is forced (`customizable_types(5)`).
+    #[must_use]
+    pub fn is_customizable(&self, type_name: &str) -> bool {
+        self.customizable.contains(type_name)
+    }
+
+    /// Whether a rule for exactly this pattern and type of file is there already.
+    #[must_use]
+    pub fn has_rule(&self, pattern: &str) -> bool {
+        self.specs.iter().any(|spec| &*spec.text == pattern)
+    }
+
+    /// The path that the rules are matched with: what it stands for where it, or a directory above it, is an alias.
+    #[must_use]
+    pub fn aliased(&self, path: &[u8]) -> Vec<u8> {
+        let mut path = path.to_vec();
+        for aliases in &self.aliases {
+            if let Some(found) = substitute(aliases, &path) {
+                path = found;
+            }
+        }
+        path
+    }
+
+    /// What a relabelling gives to a path from `/` on.
+    #[must_use]
+    pub fn answer(&self, path: &[u8], kind: Kind) -> &Answer {
+        const NO_RULE: &Answer = &Answer::NoRule;
+        let aliased;
+        let path = if self.aliases.iter().any(|list| substitute(list, path).is_some()) {
+            aliased = self.aliased(path);
+            &aliased[..]
+        } else {
+            path
+        };
+        let letter = letter_of(kind);
+        let of_kind = |spec: &Spec| spec.kind.is_none_or(|wanted| wanted == letter);
+        let mut best: Option<u32> = None;
+        let mut consider = |list: &[u32], fits: &dyn Fn(&Spec) -> bool| {
+            for &number in list.iter().take_while(|number| best.is_none_or(|best| **number > best)) {
+                let spec = &self.specs[number as usize];
+                if of_kind(spec) && fits(spec) {
+                    best = Some(number);
+                    break;
+                }
+            }
+        };
+        if let Some(list) = self.exact.get(path) {
+            consider(list, &|_| true);
+        }
+        let mut end = path.len();
+        loop {
+            if let Some(list) = self.by_folder.get(&path[..end]) {
+                consider(list, &|spec| spec.fits(path, end));
+            }
+            match path[..end].iter().rposition(|b| *b == b'/') {
+                Some(slash) if end > 0 => end = slash,
+                _ => break,
+            }
+        }
+        best.map_or(NO_RULE, |number| &self.specs[number as usize].answer)
+    }
+}
+
+impl Spec {
+    /// Whether it fits a path that has the directory it is listed under as its first `folder` bytes.
+    fn fits(&self, path: &[u8], folder: usize) -> bool {
+        match &self.fits {
+            Fits::Exact | Fits::Tree => true,
+            Fits::Below => path.len() > folder,
+            Fits::Regex(expression) => path.starts_with(&expression.literal) && expression.fits(path),
+        }
+    }
+}
+
+impl Expression {
+    fn compiled(&self) -> Option<&Regex> {
+        // `$` also matches before a line break at the end.
+        let compile = || {
+            let source = format!("^{}(?:\n?\\z)", self.source);
+            RegexBuilder::new(&source).unicode(false).dot_matches_new_line(true).build().ok()
+        };
+        self.compiled.get_or_init(compile).as_ref()
+    }
+
+    /// Whether the expression is one; it is not compiled for that.
+    fn is_understood(&self) -> bool {
+        let source = format!("^{}(?:\n?\\z)", self.source);
+        regex_syntax::ParserBuilder::new().unicode(false).utf8(false).build().parse(&source).is_ok()
+    }
+
+    fn fits(&self, path: &[u8]) -> bool {
+        let stem = path.iter().skip(1).position(|b| *b == b'/').map_or(0, |slash| slash + 1);
+        let rest = if self.stem == 0 {
+            path
+        } else if stem == self.stem {
+            &path[stem..]
+        } else {
+            return false;
+        };
+        self.compiled().is_some_and(|regex| regex.is_match(rest))
+    }
+}
+
+/// What a rule's text comes to.
+enum Shape {
+    Exact(Vec<u8>),
+    Tree(Vec<u8>),
+    Below(Vec<u8>),
+    Regex { literal: Vec<u8>, stem: usize },
+}
+
+impl Shape {
+    fn of(text: &str) -> Self {
+        let bytes = text.as_bytes();
+        let stem = bytes.iter().skip(1).position(|b| *b == b'/').map_or(0, |slash| slash + 1);
+        let plain_stem = !bytes[..stem].iter().any(|b| b".^$?*+|[({".contains(b));
+        let stem = if plain_stem { stem } else { 0 };
+        if bytes[..stem].contains(&b'\\') {
+            // The library compares the first component as it is written.
+            return Self::Regex { literal: bytes[..stem].to_vec(), stem };
+        }
+        if let Some(path) = unescaped(text) {
+            return Self::Exact(path);
+        }
+        let whole = |end: &str| text.strip_suffix(end).and_then(unescaped).filter(|path| !path.ends_with(b"/"));
+        // Their first component cannot be a stem that is compared by itself: `/x(/.*)?` fits `/x`.
+        if let Some(path) = whole("(/.*)?") {
+            return Self::Tree(path);
+        }
+        if let Some(path) = whole("/.*") {
+            return Self::Below(path);
+        }
+        Self::Regex { literal: literal(text), stem }
+    }
+}
+
+/// What every path that a pattern fits begins with.
+fn literal(text: &str) -> Vec<u8> {
+    let mut depth = 0_u32;
+    let mut found: Vec<u8> = Vec::new();
+    let mut done = false;
+    let mut escaped = false;
+    for byte in text.bytes() {
+        if escaped {
+            escaped = false;
+            if byte.is_ascii_alphanumeric() {
+                done = true;
+            } else if !done {
+                found.push(byte);
+            }
+            continue;
+        }
+        match byte {
+            b'\\' => escaped = true,
+            b'(' => {
+                depth += 1;
+                done = true;
+            }
+            b')' => depth = depth.saturating_sub(1),
+            // One of several whole patterns: they have nothing in common.
+            b'|' if depth == 0 => return Vec::new(),
+            b'?' | b'*' | b'+' | b'{' if !done => {
+                // The character before it need not be there.
+                found.pop();
+                done = true;
+            }
+            b'.' | b'^' | b'$' | b'[' | b'?' | b'*' | b'+' | b'{' | b'|' => done = true,
+            byte if !done => found.push(byte),
+            _ => {}
+        }
+    }
+    found
+}
+
+/// A pattern's path, where it has no wildcards.
+fn unescaped(text: &str) -> Option<Vec<u8>> {
+    let mut found = Vec::new();
+    let mut bytes = text.bytes();
+    while let Some(byte) = bytes.next() {
+        match byte {
+            b'\\' => found.push(bytes.next().filter(|next| !next.is_ascii_alphanumeric())?),
+            b'.' | b'^' | b'$' | b'?' | b'*' | b'+' | b'|' | b'[' | b'(' | b'{' | b')' | b']' | b'}' => return None,
+            byte => found.push(byte),
+        }
+    }
+    Some(found)
+}
+
+/// Whether a pattern counts as one with wildcards.
+fn has_wildcards(text: &str) -> bool {
+    let mut bytes = text.bytes();
+    while let Some(byte) = bytes.next() {
+        match byte {
+            b'\\' => {
+                bytes.next();
+            }
+            b'.' | b'^' | b'$' | b'?' | b'*' | b'+' | b'|' | b'[' | b'(' | b'{' => return true,
+            _ => {}
+        }
+    }
+    false
+}
+
+const fn kind_of(word: &str) -> Option<u8> {
+    match word.as_bytes() {
+        [b'-', letter @ (b'-' | b'd' | b'l' | b'p' | b's' | b'b' | b'c')] => Some(*letter),
+        _ => None,
+    }
+}
+
+const fn letter_of(kind: Kind) -> u8 {
+    match kind {
+        Kind::File => b'-',
+        Kind::Directory => b'd',
+        Kind::Symlink => b'l',
+        Kind::Fifo => b'p',
+        Kind::Socket => b's',
+        Kind::Device => b'c',
+    }
+}
+
+/// Lines `ALIAS PATH`; the last ones come first.
+fn read_aliases(bytes: &[u8]) -> Vec<(Vec<u8>, Vec<u8>)> {
+    let lines = bytes.split(|b| *b == b'\n');
+    let words = |line: &[u8]| {
+        let mut words = line.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty());
+        Some((words.next()?.to_vec(), words.next()?.to_vec()))
+    };
+    let mut found: Vec<_> = lines.filter_map(words).filter(|(alias, _)| alias.first() != Some(&b'#')).collect();
+    found.reverse();
+    found
+}
+
+fn substitute(aliases: &[(Vec<u8>, Vec<u8>)], path: &[u8]) -> Option<Vec<u8>> {
+    aliases.iter().find_map(|(alias, stands_for)| {
+        let rest = path.strip_prefix(&**alias)?;
+        match rest.first() {
+            None | Some(b'/') => {
+                let rest = if stands_for == b"/" && !rest.is_empty() { &rest[1..] } else { rest };
+                Some([stands_for, rest].concat())
+            }
+            Some(_) => None,
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn rules(text: &str) -> Rules {
+        Rules::of(&[(PathBuf::from("file_contexts"), text.into())], [b"", b""], b"").unwrap()
+    }
+
+    #[rstest]
+    #[case::subtree("/srv(/.*)? u:r:a_t\n", "/srv/x/y", Some("a_t"))]
+    #[case::subtree_itself("/srv(/.*)? u:r:a_t\n", "/srv", Some("a_t"))]
+    #[case::not_beside_it("/srv(/.*)? u:r:a_t\n", "/srvx", None)]
+    #[case::below("/srv/.* u:r:a_t\n", "/srv", None)]
+    #[case::below("/srv/.* u:r:a_t\n", "/srv/x", Some("a_t"))]
+    #[case::later_wins("/srv(/.*)? u:r:a_t\n/.* u:r:b_t\n", "/srv/x", Some("b_t"))]
+    #[case::plain_wins("/srv/x u:r:a_t\n/srv(/.*)? u:r:b_t\n", "/srv/x", Some("a_t"))]
+    #[case::escaped("/srv/a\\.b u:r:a_t\n", "/srv/a.b", Some("a_t"))]
+    #[case::dot_is_any("/srv/a.b u:r:a_t\n", "/srv/axb", Some("a_t"))]
+    #[case::may_be_missing("/srv/ab? u:r:a_t\n", "/srv/a", Some("a_t"))]
+    #[case::of_a_kind("/srv -d u:r:a_t\n", "/srv", None)]
+    #[case::left("/srv(/.*)? u:r:a_t\n/srv/x <<none>>\n", "/srv/x", Some("<<none>>"))]
+    #[case::comments("# /srv u:r:a_t\n\n  /srv\tu:r:b_t  \n", "/srv", Some("b_t"))]
+    fn which_rule_counts(#[case] text: &str, #[case] path: &str, #[case] want: Option<&str>) {
+        let rules = rules(text);
+        let got = match rules.answer(path.as_bytes(), Kind::File) {
+            Answer::Context(context) => Some(context.type_name()),
+            Answer::Left => Some("<<none>>"),
+            Answer::NoRule => None,
+        };
+        assert_eq!(got, want);
+    }
+
+    #[rstest]
+    #[case("/srv\n", "file_contexts:1: a rule is a path, perhaps a type of file, and a context")]
+    #[case("/ u:r:t\n/srv -x u:r:t\n", "file_contexts:2: \"-x\" is no type of file")]
+    #[case("/srv u:r\n", "file_contexts:1: \"u:r\" is no context")]
+    fn a_malformed_line_is_named(#[case] text: &str, #[case] says: &str) {
+        let files = [(PathBuf::from("file_contexts"), text.into())];
+        let said = Rules::of(&files, [b"", b""], b"").unwrap_err().to_string();
+        assert!(said.contains(says), "{said}");
+        assert!(said.contains("every look-up on this host fails"), "{said}");
+    }
+
+    #[test]
+    fn what_is_not_understood_is_told_and_left_out() {
+        let rules = rules("/srv(/.*)? u:r:a_t\n/srv/(?=x).* u:r:b_t\n");
+        assert_eq!(rules.unclear().len(), 1);
+        assert_eq!(rules.answer(b"/srv/x", Kind::File).type_name(), Some("a_t"));
+    }
+
+    #[test]
+    fn aliases_are_followed_once_each_the_hosts_own_first() {
+        let files = [(PathBuf::from("file_contexts"), b"/srv/www(/.*)? u:r:a_t\n".to_vec())];
+        let own: &[u8] = b"# comment\n/data /var/www\n";
+        let rules = Rules::of(&files, [own, b"/var/www /srv/www\n"], b"a_t\n").unwrap();
+        assert_eq!(rules.answer(b"/data/x", Kind::File).type_name(), Some("a_t"));
+        assert_eq!(rules.answer(b"/datax", Kind::File), &Answer::NoRule);
+        assert_eq!(rules.aliased(b"/data"), b"/srv/www");
+        assert!(rules.is_customizable("a_t") && !rules.is_customizable("b_t"));
+    }
+}
