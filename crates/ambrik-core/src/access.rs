@@ -138,7 +138,7 @@ mod tests {
             Entry { tag: Tag::Other, perm: mode.other() },
         ]));
         let acl = (!named.is_empty()).then(|| Arc::new(acl.unwrap()));
-        Rights { uid: Uid(10), gid: Gid(10), mode, acl, default_acl: None, capabilities: None }
+        Rights { uid: Uid(10), gid: Gid(10), mode, acl, default_acl: None, capabilities: None, label: None }
     }
 
     fn user(uid: u32, groups: &[u32]) -> Ids {

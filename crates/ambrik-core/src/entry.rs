@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::account::{Gid, Uid};
 use crate::acl::Acl;
+use crate::label::Context as Label;
 use crate::mode::Mode;
 
 /// What a path is.
@@ -81,6 +82,8 @@ pub struct Rights {
     pub default_acl: Option<Arc<Acl>>,
     /// File capabilities, as the attribute `security.capability` holds them (capabilities(7)).
     pub capabilities: Option<Arc<[u8]>>,
+    /// The SELinux label, as the attribute `security.selinux` holds it.
+    pub label: Option<Label>,
 }
 
 impl Rights {

@@ -15,6 +15,7 @@ use foldhash::fast::RandomState;
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Rights};
+use crate::label::{SiteLabels, Verdict as LabelVerdict};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
@@ -57,6 +58,8 @@ pub(crate) struct Judge<'a> {
     pub(crate) people: &'a People,
     pub(crate) accounts: &'a Accounts,
     pub(crate) host: &'a Host,
+    /// The site's labels, on hosts that use them.
+    pub(crate) labels: Option<SiteLabels<'a>>,
     /// The served folder, from `/` on.
     pub(crate) served: Option<PathBuf>,
     /// Where a path that the site file names really is, and the path that it names.
@@ -75,6 +78,7 @@ impl<'a> Judge<'a> {
         people: &'a People,
         accounts: &'a Accounts,
         host: &'a Host,
+        labels: Option<SiteLabels<'a>>,
     ) -> Self {
         let site = policy.site();
         let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
@@ -85,6 +89,7 @@ impl<'a> Judge<'a> {
             people,
             accounts,
             host,
+            labels,
             served,
             aliases: Vec::new(),
             sniffing: Sniffing::new(MOST_SNIFFED),
@@ -157,7 +162,35 @@ impl<'a> Judge<'a> {
 
     fn case<'c>(&'c self, above: &DirState, context: &'c Context, facts: &'c Facts, shape: Shape) -> Case<'c> {
         let can = self.can(above, facts, &facts.rights);
-        Case { people: self.people, accounts: self.accounts, context, facts, shape, can }
+        let label = self.labels.as_ref().and_then(|labels| self.label(labels, context, facts));
+        Case { people: self.people, accounts: self.accounts, context, facts, shape, can, label }
+    }
+
+    /// The judgement on a path's label, and the words for it.
+    fn label(&self, labels: &SiteLabels<'_>, context: &Context, facts: &Facts) -> Option<(LabelVerdict, String)> {
+        if !has_label_of_its_own(facts.kind) || context.used_as == Use::Foreign {
+            return None;
+        }
+        let label = facts.rights.label.as_ref();
+        let verdict = labels.judge(self.policy, context, label, facts.kind);
+        let wanted = labels.type_of(self.policy, context);
+        let says = match label {
+            Some(label) if label.type_name() == wanted => {
+                format!("{wanted}, which {} may not use so: a policy switch may be off", labels.domain.type_name())
+            }
+            Some(label) => format!("{}, {wanted} would be right", label.type_name()),
+            None => format!("none, {wanted} would be right"),
+        };
+        Some((verdict, says))
+    }
+
+    /// What `set` makes of a path's label.
+    fn label_wanted(&self, context: &Context, facts: &Facts) -> Option<crate::label::Context> {
+        let now = facts.rights.label.as_ref();
+        match &self.labels {
+            Some(labels) if has_label_of_its_own(facts.kind) => labels.wanted(self.policy, context, now, facts.kind),
+            _ => now.cloned(),
+        }
     }
 
     /// What `set` makes of a path; nothing where it is right.
@@ -175,16 +208,25 @@ impl<'a> Judge<'a> {
         match facts.kind {
             Kind::Fifo | Kind::Socket | Kind::Device => None,
             Kind::Symlink => {
+                let label = self.label_wanted(context, facts);
                 let has = (facts.rights.uid, facts.rights.gid);
                 let phps = context.row.php == Right::Write && self.is_phps(facts.rights.uid);
-                (has != (want.uid, want.gid) && !phps).then(|| Arc::clone(want))
+                let owner = if phps { has } else { (want.uid, want.gid) };
+                let right = has == owner && label == facts.rights.label;
+                (!right).then(|| Arc::new(Rights { uid: owner.0, gid: owner.1, label, ..facts.rights.clone() }))
             }
             Kind::File | Kind::Directory => {
-                if facts.rights == **want {
+                let label = self.label_wanted(context, facts);
+                let want = Rights { label: label.clone(), ..(**want).clone() };
+                if facts.rights == want {
                     return None;
                 }
-                let kept = context.row.php == Right::Write && self.is_within(planned, context, facts, shape, want);
-                (!kept).then(|| Arc::clone(want))
+                let kept = context.row.php == Right::Write && self.is_within(planned, context, facts, shape, &want);
+                match kept {
+                    true if label == facts.rights.label => None,
+                    true => Some(Arc::new(Rights { label, ..facts.rights.clone() })),
+                    false => Some(Arc::new(want)),
+                }
             }
         }
     }
@@ -213,9 +255,15 @@ impl<'a> Judge<'a> {
         if shape == Shape::File && facts.kind == Kind::File && rights.mode.has(0o111) {
             return false;
         }
-        let case = self.case(planned, context, facts, shape);
+        // Labels are set by themselves.
+        let case = Case { label: None, ..self.case(planned, context, facts, shape) };
         check::keeper_can_write(&case) && check::judge_rights(&case).is_empty()
     }
+}
+
+/// Whether labels of paths of this kind are judged and set.
+const fn has_label_of_its_own(kind: Kind) -> bool {
+    matches!(kind, Kind::File | Kind::Directory | Kind::Symlink)
 }
 
 fn overrides_rights(overrides: &crate::site::Overrides) -> bool {
@@ -338,7 +386,8 @@ impl<'j> Inspector<'j> {
             let program = is_program(look, facts);
             let verdict = self.verdict(place, context, facts, program);
             planned_rights.clone_from(&verdict.fix);
-            let extra = self.look_closer(place, cursor, look, facts);
+            let mut extra = self.look_closer(place, cursor, look, facts);
+            extra.extend(self.not_kept(place, context, look, facts));
             let shared = facts.kind == Kind::File && facts.links > 1;
             if shared || !extra.is_empty() || verdict.fix.is_some() || !verdict.findings.is_empty() {
                 let spot = match place.at {
@@ -426,6 +475,25 @@ impl<'j> Inspector<'j> {
             fix,
             abilities,
         }
+    }
+
+    /// Whether a relabelling of the system would make another label of a right one.
+    fn not_kept(
+        &self,
+        place: &Place<'_>,
+        context: &Context,
+        look: &Look<'_>,
+        facts: &Facts,
+    ) -> Option<(&'static Check, Reason)> {
+        let (labels, label) = (self.judge.labels.as_ref()?, facts.rights.label.as_ref()?);
+        if !has_label_of_its_own(facts.kind)
+            || labels.judge(self.judge.policy, context, Some(label), facts.kind) != LabelVerdict::Right
+        {
+            return None;
+        }
+        let path = place.path_of(look.name);
+        let made = labels.relabelled(&path, label, facts.kind)?.type_name()?;
+        Some((&check::LABEL_NOT_KEPT, Reason::Says(format!("{} would become {made}", label.type_name()))))
     }
 
     /// What a path's name, content or target give rise to.

@@ -115,6 +115,7 @@ impl Solver {
             acl: acl.map(Arc::new),
             default_acl: default_acl.map(Arc::new),
             capabilities: None,
+            label: None,
         };
         let spec = overrides.and_then(|o| if directory { o.dir_mode.as_ref() } else { o.file_mode.as_ref() });
         match spec {
@@ -130,7 +131,15 @@ impl Solver {
     #[must_use]
     pub fn way_in(&self) -> Rights {
         let mode = Mode::of_classes(Perm::RWX, Perm::RX, Perm::RX);
-        Rights { uid: self.keeper.uid, gid: self.keeper_group, mode, acl: None, default_acl: None, capabilities: None }
+        Rights {
+            uid: self.keeper.uid,
+            gid: self.keeper_group,
+            mode,
+            acl: None,
+            default_acl: None,
+            capabilities: None,
+            label: None,
+        }
     }
 
     /// keeper; php where it may always write and gets to write as the owner.

@@ -11,6 +11,7 @@ use ambrik_core::account::Accounts;
 use ambrik_core::audit::Setting;
 use ambrik_core::change::{ChangeSet, Ledger, SitePhase, StateDir, StateError};
 use ambrik_core::host::Detector;
+use ambrik_core::label::Labels;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{self, Phase, Site};
 use ambrik_core::tree::{Host, Progress};
@@ -40,13 +41,15 @@ pub(crate) struct Session<'s> {
 pub(crate) struct Looked {
     pub(crate) host: Host,
     pub(crate) accounts: Accounts,
+    pub(crate) labels: Labels,
 }
 
 impl Looked {
     /// What an audit is made with.
     pub(crate) fn setting<'a>(&'a self, neighbours: &'a [Arc<Site>], progress: &'a Progress) -> Setting<'a> {
         let today = jiff::Zoned::now().date();
-        Setting { host: &self.host, accounts: &self.accounts, neighbours, threads: threads(), today, progress }
+        let (host, accounts, labels) = (&self.host, &self.accounts, Some(&self.labels));
+        Setting { host, accounts, neighbours, labels, threads: threads(), today, progress }
     }
 }
 
@@ -176,11 +179,16 @@ impl<'s> Session<'s> {
     }
 
     /// The host looked at.
-    pub(crate) fn look(&self) -> Result<Looked, Failure> {
-        Ok(match &self.host {
-            Some(folder) => Looked { host: Host::at(folder)?, accounts: Accounts::from_files(folder)? },
-            None => Looked { host: Host::this()?, accounts: Accounts::of_this_host()? },
-        })
+    pub(crate) fn look(&mut self) -> Result<Looked, Failure> {
+        let (host, accounts) = match &self.host {
+            Some(folder) => (Host::at(folder)?, Accounts::from_files(folder)?),
+            None => (Host::this()?, Accounts::of_this_host()?),
+        };
+        let labels = Labels::of(&host);
+        if let Some(problem) = &labels.problem {
+            self.warn(problem);
+        }
+        Ok(Looked { host, accounts, labels })
     }
 
     /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is
@@ -234,7 +242,13 @@ impl<'s> Session<'s> {
     pub(crate) fn sites(&self, named: &[PathBuf], looked: &Looked) -> Result<Vec<Arc<Site>>, Failure> {
         let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
         let (sites, wrong) = self.read_sites(files, looked);
-        if wrong.is_empty() { Ok(sites) } else { Err(Failure::usage(wrong.join("\n"))) }
+        if !wrong.is_empty() {
+            return Err(Failure::usage(wrong.join("\n")));
+        }
+        for site in &sites {
+            looked.labels.check_types(site).map_err(|problems| Failure::usage(problems.to_string()))?;
+        }
+        Ok(sites)
     }
 
     /// All sites in the sites directory that can be read, and what is wrong with the others: for what does not stand or

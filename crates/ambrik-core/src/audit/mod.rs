@@ -15,6 +15,7 @@ use crate::account::Accounts;
 use crate::check::{Check, Reason, Remedy, Severity};
 use crate::entry::{Kind, Rights};
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
+use crate::label::Labels;
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
@@ -41,6 +42,8 @@ pub struct Setting<'a> {
     pub accounts: &'a Accounts,
     /// The host's other sites, whose PHP may be able to get at this one; the site itself may be among them.
     pub neighbours: &'a [Arc<Site>],
+    /// SELinux on the host.
+    pub labels: Option<&'a Labels>,
     /// How many threads walk.
     pub threads: usize,
     /// The day on which accepted exceptions must still hold.
@@ -264,7 +267,8 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let policy = Policy::new(Arc::clone(site), phase);
     let solver = Solver::new(site, setting.accounts);
     let people = People::new(site, setting.accounts, setting.neighbours);
-    let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host);
+    let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
+    let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host, labels);
 
     let mut findings = Findings::default();
     let mut starts = Vec::new();
@@ -309,8 +313,20 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     // Samples are copied for the installer only.
     let copied = |part: &usize| phase == Phase::Open && site.parts[*part].from.is_some();
     let wanted = missing.iter().filter(|&&part| site.parts[part].create || copied(&part));
-    let to_make = wanted.flat_map(|&part| to_make(setting.host, &policy, &solver, part)).collect();
+    let to_make = wanted.flat_map(|&part| to_make(setting.host, &policy, &solver, part)).map(|mut made| {
+        let context = policy.at(&made.path).context;
+        if let Some(labels) = judge.labels.as_ref().filter(|_| context.ours) {
+            let label = labels.wanted(&policy, &context, None, made.kind);
+            made.rights = Arc::new(Rights { label, ..(*made.rights).clone() });
+        }
+        made
+    });
+    let to_make = to_make.collect();
     unseen.extend(merged.unseen);
+    let unprotected = setting.labels.and_then(|labels| labels.state.weakness()).or_else(|| {
+        let labels = judge.labels.as_ref().filter(|labels| labels.domain_is_permissive())?;
+        Some(format!("PHP's domain {} is permissive", labels.domain.type_name()))
+    });
     let mut audit = Audit {
         site: Arc::clone(site),
         phase,
@@ -335,6 +351,10 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     audit.left_alone = hard_links(&audit, &mut findings);
     collect(&audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
+    if let Some(says) = unprotected {
+        let root = site.root.clone();
+        audit = audit.with(&crate::check::LABEL_PROTECTION_OFF, root, says, setting.today);
+    }
     Ok(audit)
 }
 

@@ -22,7 +22,7 @@ use rustix::io::Errno;
 
 use crate::account::Uid;
 use crate::audit::Audit;
-use crate::entry::{Identity, Kind};
+use crate::entry::{Identity, Kind, Rights};
 use crate::inspect::{Deviant, DirData, Spot, Start};
 use crate::shown::Shown;
 use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
@@ -343,7 +343,11 @@ fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result
     let facts = rights::facts(&handle)?;
     // Nobody but the caller can open it before it is dressed.
     let filled = sys::write_all(&handle, &creation.content).map_err(made);
-    let dressed = filled.and_then(|()| rights::write(&handle, facts.kind, &facts.rights, &creation.rights));
+    let wanted = Rights {
+        label: creation.rights.label.clone().or_else(|| facts.rights.label.clone()),
+        ..(*creation.rights).clone()
+    };
+    let dressed = filled.and_then(|()| rights::write(&handle, facts.kind, &facts.rights, &wanted));
     if dressed.is_err() {
         // Half made is worse than missing. It is empty; if it cannot go either, the failure told is the first.
         let _ = sys::unlink(parent, &name, facts.kind == Kind::Directory);

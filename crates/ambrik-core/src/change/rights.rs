@@ -4,8 +4,11 @@ use std::ffi::CStr;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::Arc;
 
+use rustix::io::Errno;
+
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::label::Context as Label;
 use crate::mode::{Mode, Perm};
 use crate::tree::{Failure, Op, sys};
 
@@ -52,14 +55,16 @@ pub(crate) fn pin(dir: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Failure> 
 }
 
 fn look(handle: &OwnedFd, turn: &Turn) -> Result<Facts, Failure> {
-    let lists = |rights: &Rights| rights.acl.is_some() || rights.default_acl.is_some() || rights.capabilities.is_some();
+    let lists = |rights: &Rights| {
+        rights.acl.is_some() || rights.default_acl.is_some() || rights.capabilities.is_some() || rights.label.is_some()
+    };
     let facts = if lists(&turn.before) || lists(&turn.after) { sys::look_whole(handle) } else { sys::look_at(handle) };
     facts.map_err(|errno| Failure::Os(Op::Look, errno))
 }
 
 /// Whether rights are the same, as far as a path of this kind has them.
 pub(crate) fn is(has: &Rights, want: &Rights, kind: Kind) -> bool {
-    if kind.has_mode() { has == want } else { (has.uid, has.gid) == (want.uid, want.gid) }
+    if kind.has_mode() { has == want } else { (has.uid, has.gid, &has.label) == (want.uid, want.gid, &want.label) }
 }
 
 /// Makes what a handle holds have the rights `after`; only the calls that this takes are made.
@@ -73,6 +78,9 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
             sys::set_mode(handle, narrow).map_err(failed(Op::SetMode))?;
         }
         sys::set_owner(handle, after.uid, after.gid).map_err(failed(Op::SetOwner))?;
+    }
+    if before.label != after.label {
+        write_label(handle, after.label.as_ref()).map_err(failed(Op::SetLabel))?;
     }
     if !kind.has_mode() {
         return read_back(handle, kind, after);
@@ -101,6 +109,11 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
         attribute(sys::CAPABILITIES, after.capabilities.as_deref().map(<[u8]>::to_vec))?;
     }
     read_back(handle, kind, after)
+}
+
+/// Sets a label, or takes it away where the kernel lets it: one that knows labels does not.
+fn write_label(handle: &OwnedFd, label: Option<&Label>) -> Result<(), Errno> {
+    sys::set_attribute(handle, sys::LABEL, label.map(Label::to_attribute).as_deref())
 }
 
 /// The mode of these rights where the access list cannot be had: its mask is then the group's own entry.
@@ -132,6 +145,8 @@ fn read_back(handle: &OwnedFd, kind: Kind, want: &Rights) -> Result<(), Failure>
         still("its owner", format!("{}:{}", has.uid, has.gid))
     } else if has.mode != want.mode {
         still("its mode", has.mode.to_string())
+    } else if has.label != want.label {
+        still("its label", has.label.map_or_else(|| "none".to_owned(), |label| label.to_string()))
     } else {
         still("its access list", "another".into())
     }
@@ -142,7 +157,7 @@ pub(crate) fn is_between(now: &Rights, before: &Rights, after: &Rights, kind: Ki
     let owner = (now.uid, now.gid);
     let owner_ok = owner == (before.uid, before.gid) || owner == (after.uid, after.gid);
     if !kind.has_mode() {
-        return owner_ok;
+        return owner_ok && (now.label == before.label || now.label == after.label);
     }
     let low = |mode: Mode| mode.bits() & 0o777;
     let modes = [before.mode, after.mode, Mode::of_st_mode(low(before.mode) & low(after.mode))];
@@ -150,7 +165,12 @@ pub(crate) fn is_between(now: &Rights, before: &Rights, after: &Rights, kind: Ki
     // The set-id bits may have gone with the owner; removing a list leaves its mask in the group's bits.
     let mode_ok = modes.iter().chain(&shown).any(|mode| low(*mode) == low(now.mode));
     let acl_ok = now.acl == before.acl || now.acl == after.acl || now.acl.is_some() && before.acl.is_some();
-    owner_ok && mode_ok && acl_ok && (now.default_acl == before.default_acl || now.default_acl == after.default_acl)
+    let label_ok = now.label == before.label || now.label == after.label;
+    owner_ok
+        && mode_ok
+        && acl_ok
+        && label_ok
+        && (now.default_acl == before.default_acl || now.default_acl == after.default_acl)
 }
 
 /// What a handle holds now.
@@ -166,7 +186,7 @@ mod tests {
 
     fn rights(uid: u32, gid: u32, mode: u16) -> Rights {
         let mode = Mode::of_st_mode(mode);
-        Rights { uid: Uid(uid), gid: Gid(gid), mode, acl: None, default_acl: None, capabilities: None }
+        Rights { uid: Uid(uid), gid: Gid(gid), mode, acl: None, default_acl: None, capabilities: None, label: None }
     }
 
     #[rstest]

@@ -318,7 +318,10 @@ fn untouched(creation: &CreationRow, gone: &[&Path], bases: &[OwnedFd], force: b
         }
         _ => is_as_made(dir, &name, &creation.content),
     };
-    if now.kind != creation.kind || !is(&now.rights, &creation.rights, now.kind) {
+    // What was made without a label of its own got one from the kernel.
+    let label = creation.rights.label.clone().or_else(|| now.rights.label.clone());
+    let made = crate::entry::Rights { label, ..(*creation.rights).clone() };
+    if now.kind != creation.kind || !is(&now.rights, &made, now.kind) {
         return Err(Failure::NotOurs("its owner or mode was changed; --force decides".into()));
     }
     if !empty {

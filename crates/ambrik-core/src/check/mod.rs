@@ -1,6 +1,7 @@
 //! The checks: a file for each family, and one table that lists them all.
 
 mod kinds;
+mod labels;
 mod names;
 mod needs;
 mod neighbours;
@@ -156,6 +157,8 @@ pub(crate) struct Case<'a> {
     pub(crate) facts: &'a Facts,
     pub(crate) shape: Shape,
     pub(crate) can: Can,
+    /// What is to be said of its SELinux label, on hosts that use them.
+    pub(crate) label: Option<(crate::label::Verdict, String)>,
 }
 
 /// Who can do what with a path, reaching it included.
@@ -215,6 +218,7 @@ pub static CATALOGUE: &[&Check] = &[
     &web::INSTALLER_ANSWERS,
     &web::PHP_RUNS_IN_STORE,
     &web::SECRET_SERVED,
+    &labels::LABEL_BLOCKS,
     &kinds::HARD_LINK_SHARED,
     &neighbours::PHP_SHARED,
     &writes::PHP_OWNS_CODE,
@@ -226,6 +230,10 @@ pub static CATALOGUE: &[&Check] = &[
     &kinds::SPECIAL_BITS,
     &kinds::SPECIAL_FILE,
     &kinds::UNKNOWN_OWNER,
+    &labels::LABEL_PROTECTION_OFF,
+    &labels::LABEL_TOO_WIDE,
+    &labels::LABEL_NOT_KEPT,
+    &labels::LABEL_UNKNOWN,
     &site::COULD_NOT_LOOK,
     &needs::KEEPER_CANNOT_WRITE,
     &web::FOLDER_LISTED,
@@ -233,6 +241,7 @@ pub static CATALOGUE: &[&Check] = &[
 ];
 
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
+pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
 pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE, WINDOW_OVERDUE};
 pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};

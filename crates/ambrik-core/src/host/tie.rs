@@ -304,7 +304,8 @@ impl Seen<'_> {
         };
         let mode = pool.listen_mode.as_deref().unwrap_or("0660");
         let mode = Mode::new(u16::from_str_radix(mode, 8).ok()?)?;
-        let rights = Rights { uid: owner.uid, gid: group, mode, acl: None, default_acl: None, capabilities: None };
+        let rights =
+            Rights { uid: owner.uid, gid: group, mode, acl: None, default_acl: None, capabilities: None, label: None };
         Some(permits(ids, Kind::Socket, &rights, Perm::W))
     }
 }

@@ -2,7 +2,278 @@
 //! relabelling of the system would make of it.
 
 mod context;
+mod kernel;
 mod rules;
+mod state;
+mod uses;
+
+use std::collections::HashMap;
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
 
 pub use context::{Context, NoContext, is_type_name};
+pub use kernel::{Allowed, Kernel};
 pub use rules::{Answer, Rules, RulesError};
+pub use state::{Protection, State};
+pub use uses::{Fit, Need};
+
+use crate::account::Uid;
+use crate::entry::Kind;
+use crate::host::{Role, domains};
+use crate::policy;
+use crate::site::{Problem, Problems, Site};
+use crate::tree::Host;
+
+/// The domain that web servers and PHP run in by the trade's common policy, where no process is there to ask.
+const USUAL_DOMAIN: &str = "httpd_t";
+
+/// SELinux on one host.
+#[derive(Debug)]
+pub struct Labels {
+    /// Whether it protects.
+    pub state: State,
+    kernel: Option<Kernel>,
+    rules: Option<Rules>,
+    /// Role, uid and domain of the services that run.
+    domains: Vec<(Role, Uid, Context)>,
+    /// Why the rules cannot be used.
+    pub problem: Option<String>,
+}
+
+impl Labels {
+    /// SELinux on `host`; one that does not use it has a state, and nothing more.
+    #[must_use]
+    pub fn of(host: &Host) -> Self {
+        let state = State::of(host);
+        if !state.is_used() {
+            return Self { state, kernel: None, rules: None, domains: Vec::new(), problem: None };
+        }
+        let rules = state.rules_folder().map_or(Ok(None), |folder| Rules::read(host, &folder));
+        let (rules, problem) = match rules {
+            Ok(rules) => (rules, None),
+            Err(error) => (None, Some(error.to_string())),
+        };
+        Self { kernel: Kernel::of(host), rules, domains: domains(host), state, problem }
+    }
+
+    /// Whether labels are judged and set on this host: it uses them, and its rules, or its kernel, tell which there are.
+    #[must_use]
+    pub const fn are_managed(&self) -> bool {
+        self.kernel.is_some() || self.rules.is_some()
+    }
+
+    /// The host's rules.
+    #[must_use]
+    pub const fn rules(&self) -> Option<&Rules> {
+        self.rules.as_ref()
+    }
+
+    /// The host's kernel.
+    #[must_use]
+    pub const fn kernel(&self) -> Option<&Kernel> {
+        self.kernel.as_ref()
+    }
+
+    /// Whether the host's policy has a type: by its kernel, else by its rules.
+    #[must_use]
+    pub fn has_type(&self, type_name: &str) -> bool {
+        let context = Context::of_file(type_name, self.state.multi_level);
+        match (&self.kernel, &self.rules) {
+            (Some(kernel), _) => kernel.is_valid(&context),
+            (None, Some(rules)) => rules.mentions(type_name),
+            (None, None) => false,
+        }
+    }
+
+    /// The domain that the service of an account runs in, and whether that was seen.
+    #[must_use]
+    pub fn domain(&self, role: Role, uid: Uid) -> (Context, bool) {
+        let seen = self.domains.iter().find(|(of, account, _)| (*of, *account) == (role, uid));
+        match seen {
+            Some((_, _, domain)) => (domain.clone(), true),
+            None => {
+                let level = if self.state.multi_level { ":s0" } else { "" };
+                let usual = format!("system_u:system_r:{USUAL_DOMAIN}{level}");
+                (usual.parse().unwrap_or_else(|_| Context::of_file(USUAL_DOMAIN, true)), false)
+            }
+        }
+    }
+
+    /// The types that a site file names and this host's policy does not have.
+    ///
+    /// Errors: each of them, with its line.
+    pub fn check_types(&self, site: &Site) -> Result<(), Problems> {
+        if !self.are_managed() {
+            return Ok(());
+        }
+        let named = site.parts.iter().filter_map(|part| Some((part, part.overrides.selinux_type.as_deref()?)));
+        let unknown = named.filter(|(_, type_name)| !self.has_type(type_name));
+        let problems: Vec<Problem> = unknown
+            .map(|(part, type_name)| Problem {
+                line: part.line,
+                column: 1,
+                what: format!("part {}: type = \"{type_name}\" is no type of this host's policy", part.shown),
+                right: "name one that it has (`seinfo -t` or the policy's documentation lists them), or leave it out"
+                    .into(),
+            })
+            .collect();
+        if problems.is_empty() { Ok(()) } else { Err(Problems { file: site.file.clone(), list: problems }) }
+    }
+
+    /// The labels of one site.
+    #[must_use]
+    pub fn of_site(&self, site: &Site) -> SiteLabels<'_> {
+        let (domain, domain_seen) = self.domain(Role::Php, site.php.ids.uid);
+        let (web, _) = self.domain(Role::Web, site.web.ids.uid);
+        SiteLabels { labels: self, domain, domain_seen, web, types: Mutex::default() }
+    }
+}
+
+/// The labels of one site: what each of its paths is to have.
+#[derive(Debug)]
+pub struct SiteLabels<'l> {
+    labels: &'l Labels,
+    /// The domain that its PHP runs in.
+    pub domain: Context,
+    /// Whether a process of it was seen.
+    pub domain_seen: bool,
+    web: Context,
+    types: Mutex<HashMap<(crate::site::Use, Need, bool), &'static str>>,
+}
+
+/// What is to be said of a path's label.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Verdict {
+    /// It is as it should be, as far as that can be told.
+    Right,
+    /// There is none, or one that the policy does not know.
+    Unknown,
+    /// It keeps PHP from what the site needs.
+    Blocks,
+    /// It lets PHP do more.
+    TooWide,
+    /// Another type was asked for, or is known to be right.
+    Other,
+}
+
+impl SiteLabels<'_> {
+    /// The type that a path of this context is to have.
+    #[must_use]
+    pub fn type_of<'t>(&self, policy: &'t policy::Policy, context: &policy::Context) -> &'t str
+    where
+        Self: 't,
+    {
+        match policy.overrides(context).and_then(|o| o.selinux_type.as_deref()) {
+            Some(type_name) => type_name,
+            None => self.chosen(context),
+        }
+    }
+
+    /// The first candidate that the policy has and that gives exactly what is needed; else the first that gives it and
+    /// more; else the first that there is.
+    fn chosen(&self, context: &policy::Context) -> &'static str {
+        let need = Need::of(context);
+        let web_reads = context.row.web > policy::Right::None;
+        let key = (context.used_as, need, web_reads);
+        let mut types = self.types.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = types.get(&key) {
+            return known;
+        }
+        let candidates = uses::candidates(context.used_as, need);
+        let known: Vec<&'static str> = candidates.iter().copied().filter(|name| self.labels.has_type(name)).collect();
+        let fits = |exact: bool| {
+            known.iter().copied().find(|name| {
+                [Kind::File, Kind::Directory].into_iter().all(|kind| {
+                    let label = Context::of_file(name, self.labels.state.multi_level);
+                    let of_php = self.allows(&self.domain, &label, kind);
+                    let web_ok = !web_reads
+                        || self
+                            .allows(&self.web, &label, kind)
+                            .is_none_or(|a| Fit::of(&a, Need::Read, kind) != Fit::Blocks);
+                    let php_ok = of_php.is_some_and(|allowed| match exact {
+                        true => uses::is_narrowest(&allowed, need, kind),
+                        false => Fit::of(&allowed, need, kind) == Fit::Exact,
+                    });
+                    php_ok && web_ok
+                })
+            })
+        };
+        let first = known.first().or(candidates.first()).copied().unwrap_or(USUAL_DOMAIN);
+        let chosen = fits(true).or_else(|| fits(false)).unwrap_or(first);
+        types.insert(key, chosen);
+        chosen
+    }
+
+    fn allows(&self, domain: &Context, label: &Context, kind: Kind) -> Option<Allowed> {
+        self.labels.kernel.as_ref()?.allows(domain, label, kind)
+    }
+
+    /// What PHP's domain may do with a label, compared with what the context needs; nothing where that cannot be told.
+    #[must_use]
+    pub fn fit(&self, context: &policy::Context, label: &Context, kind: Kind) -> Option<Fit> {
+        self.allows(&self.domain, label, kind).map(|allowed| Fit::of(&allowed, Need::of(context), kind))
+    }
+
+    /// The judgement on a path's label.
+    pub(crate) fn judge(
+        &self,
+        policy: &policy::Policy,
+        context: &policy::Context,
+        label: Option<&Context>,
+        kind: Kind,
+    ) -> Verdict {
+        let Some(label) = label else { return Verdict::Unknown };
+        let wanted = self.type_of(policy, context);
+        let same = label.type_name() == wanted;
+        let named = policy.overrides(context).is_some_and(|o| o.selinux_type.is_some());
+        match self.fit(context, label, kind) {
+            None if self.labels.kernel.as_ref().is_some_and(|kernel| !kernel.is_valid(label)) => Verdict::Unknown,
+            None if same => Verdict::Right,
+            None => Verdict::Other,
+            Some(Fit::Blocks) => Verdict::Blocks,
+            Some(Fit::TooWide) => Verdict::TooWide,
+            Some(Fit::Exact) if named && !same => Verdict::Other,
+            Some(Fit::Exact) => Verdict::Right,
+        }
+    }
+
+    /// The label that `set` gives a path; what it has where that is right.
+    #[must_use]
+    pub fn wanted(
+        &self,
+        policy: &policy::Policy,
+        context: &policy::Context,
+        label: Option<&Context>,
+        kind: Kind,
+    ) -> Option<Context> {
+        if self.judge(policy, context, label, kind) == Verdict::Right {
+            return label.cloned();
+        }
+        let type_name = self.type_of(policy, context);
+        let known = label.filter(|label| self.labels.kernel.as_ref().is_none_or(|kernel| kernel.is_valid(label)));
+        Some(match known {
+            Some(label) => label.with_type(type_name),
+            None => Context::of_file(type_name, self.labels.state.multi_level),
+        })
+    }
+
+    /// What a relabelling would make of a path from `/` on, where that is another type than the one that it has and is
+    /// to have.
+    #[must_use]
+    pub fn relabelled(&self, path: &Path, label: &Context, kind: Kind) -> Option<&Answer> {
+        use std::os::unix::ffi::OsStrExt as _;
+        let rules = self.labels.rules.as_ref()?;
+        if rules.is_customizable(label.type_name()) {
+            return None;
+        }
+        let answer = rules.answer(path.as_os_str().as_bytes(), kind);
+        answer.type_name().is_some_and(|name| name != label.type_name()).then_some(answer)
+    }
+
+    /// Whether PHP's domain is one for which the policy is only logged.
+    #[must_use]
+    pub fn domain_is_permissive(&self) -> bool {
+        let label = Context::of_file("httpd_sys_content_t", self.labels.state.multi_level);
+        self.allows(&self.domain, &label, Kind::File).is_some_and(|allowed| allowed.permissive)
+    }
+}

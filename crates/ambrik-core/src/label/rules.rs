@@ -61,6 +61,8 @@ pub struct Rules {
     exact: HashMap<Box<[u8]>, Vec<u32>, RandomState>,
     /// Paths that stand for others: `file_contexts.subs`, then `file_contexts.subs_dist`.
     aliases: [Vec<(Vec<u8>, Vec<u8>)>; 2],
+    /// The types that rules give.
+    types: BTreeSet<String>,
     customizable: BTreeSet<String>,
     unclear: Vec<Unclear>,
 }
@@ -172,6 +174,7 @@ impl Rules {
                 let context: Context = text.parse().map_err(|error: super::context::NoContext| {
                     RulesError::Line(place.clone(), format!("\"{text}\" is no context: {error}"))
                 })?;
+                self.types.insert(context.type_name().to_owned());
                 contexts.insert(text.to_owned(), Answer::Context(context.clone()));
                 Answer::Context(context)
             }
@@ -229,6 +232,12 @@ impl Rules {
     #[must_use]
     pub fn unclear(&self) -> &[Unclear] {
         &self.unclear
+    }
+
+    /// Whether some rule gives this type.
+    #[must_use]
+    pub fn mentions(&self, type_name: &str) -> bool {
+        self.types.contains(type_name)
     }
 
     /// Whether a type is one that a relabelling leaves as it is unless it is forced (`customizable_types(5)`).

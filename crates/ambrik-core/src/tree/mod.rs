@@ -29,6 +29,8 @@ pub enum Op {
     SetMode,
     /// Setting the access list.
     SetAcl,
+    /// Setting the label.
+    SetLabel,
     /// Making it.
     Create,
     /// Removing it.
@@ -53,6 +55,7 @@ impl Op {
             Self::SetOwner => "set the owner of",
             Self::SetMode => "set the mode of",
             Self::SetAcl => "set the access list of",
+            Self::SetLabel => "set the label of",
             Self::Create => "make",
             Self::Remove => "remove",
             Self::Move => "move",

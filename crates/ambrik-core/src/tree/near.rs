@@ -7,7 +7,7 @@ use std::os::fd::{AsFd, AsRawFd};
 use rustix::io::Errno;
 
 use super::sys;
-use crate::entry::{Facts, Kind};
+use crate::entry::Facts;
 
 /// A thread's way to look at names.
 #[derive(Debug)]
@@ -40,7 +40,7 @@ impl Near {
     /// The facts about `name` in `dir`, in which this stands.
     pub(crate) fn look(&mut self, dir: impl AsFd, name: &CStr) -> Result<Facts, Errno> {
         let mut facts = sys::look(&dir, name)?;
-        if facts.kind == Kind::Symlink || self.no_attributes == Some(facts.id.dev) {
+        if self.no_attributes == Some(facts.id.dev) {
             return Ok(facts);
         }
         let answer = if self.here {

@@ -14,10 +14,13 @@ use rustix::io::Errno;
 use crate::account::{Gid, Uid};
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::label::Context as Label;
 use crate::mode::Mode;
 
 /// The attribute that holds file capabilities (capabilities(7)).
 pub(crate) const CAPABILITIES: &str = "security.capability";
+/// The attribute that holds the SELinux label.
+pub(crate) const LABEL: &str = "security.selinux";
 
 /// What one statx(2) asks for.
 const ASKED: StatxFlags = StatxFlags::TYPE
@@ -50,6 +53,7 @@ fn facts(stat: &Statx) -> Facts {
             acl: None,
             default_acl: None,
             capabilities: None,
+            label: None,
         },
         links: stat.stx_nlink,
         size: stat.stx_size,
@@ -74,18 +78,16 @@ pub(crate) fn look_at(handle: impl AsFd) -> Result<Facts, Errno> {
 /// The facts about what a handle holds, access lists and capabilities included.
 pub(crate) fn look_whole(handle: impl AsFd) -> Result<Facts, Errno> {
     let mut facts = look_at(&handle)?;
-    if facts.kind != Kind::Symlink {
-        let answer = by_handle(handle.as_fd(), |path| {
-            let mut whole = facts.clone();
-            let list = |buffer: &mut [u8]| rustix::fs::listxattr(path, buffer);
-            read_attributes(&mut whole, list, |name, buffer| rustix::fs::getxattr(path, name, buffer))?;
-            Ok(whole)
-        });
-        match answer {
-            // The file system holds no attributes at all.
-            Err(Errno::OPNOTSUPP) => {}
-            answer => facts = answer?,
-        }
+    let answer = by_handle(handle.as_fd(), |path| {
+        let mut whole = facts.clone();
+        let list = |buffer: &mut [u8]| rustix::fs::listxattr(path, buffer);
+        read_attributes(&mut whole, list, |name, buffer| rustix::fs::getxattr(path, name, buffer))?;
+        Ok(whole)
+    });
+    match answer {
+        // The file system holds no attributes at all.
+        Err(Errno::OPNOTSUPP) => {}
+        answer => facts = answer?,
     }
     Ok(facts)
 }
@@ -117,6 +119,14 @@ pub(crate) fn read_attributes(
             let mut value = [0; 64];
             let length = again(|| get(c"security.capability", &mut value))?;
             facts.rights.capabilities = Some(value[..length].into());
+        } else if name == LABEL.as_bytes() {
+            let mut value = [0; 512];
+            match again(|| get(c"security.selinux", &mut value)) {
+                // What is no context is as no label.
+                Ok(length) => facts.rights.label = Label::from_attribute(&value[..length]).ok(),
+                Err(Errno::RANGE | Errno::NODATA) => {}
+                Err(errno) => return Err(errno),
+            }
         }
     }
     Ok(())
@@ -257,6 +267,17 @@ pub(crate) fn write_all(file: impl AsFd, mut bytes: &[u8]) -> Result<(), Errno> 
     Ok(())
 }
 
+/// Writes a question to a file of the kernel's interface and reads the answer from the same handle.
+pub(crate) fn ask_kernel(file: &std::path::Path, question: &[u8]) -> Result<Vec<u8>, Errno> {
+    let flags = OFlags::RDWR | OFlags::CLOEXEC;
+    let handle = again(|| rustix::fs::open(file, flags, OpenMode::empty()))?;
+    again(|| rustix::io::write(&handle, question))?;
+    let mut answer = vec![0; 4096];
+    let length = again(|| rustix::io::read(&handle, &mut answer))?;
+    answer.truncate(length);
+    Ok(answer)
+}
+
 /// The target of the symlink `name` in `dir`.
 pub(crate) fn read_link(dir: impl AsFd, name: &CStr) -> Result<Vec<u8>, Errno> {
     again(|| rustix::fs::readlinkat(&dir, name, Vec::new())).map(std::ffi::CString::into_bytes)
@@ -275,7 +296,7 @@ pub(crate) fn set_mode(handle: impl AsFd, mode: Mode) -> Result<(), Errno> {
     by_handle(handle.as_fd(), |path| rustix::fs::chmodat(rustix::fs::CWD, path, bits, AtFlags::empty()))
 }
 
-/// Sets an extended attribute of what a handle holds, which is no symlink; nothing removes it.
+/// Sets an extended attribute of what a handle holds, of a symlink, its own; nothing removes it.
 pub(crate) fn set_attribute(handle: impl AsFd, name: &str, value: Option<&[u8]>) -> Result<(), Errno> {
     let answer = by_handle(handle.as_fd(), |path| match value {
         Some(value) => rustix::fs::setxattr(path, name, value, XattrFlags::empty()),

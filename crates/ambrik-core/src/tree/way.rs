@@ -156,6 +156,7 @@ impl Host {
                 acl: None,
                 default_acl: None,
                 capabilities: None,
+                label: None,
             };
         }
         Ok(facts)

@@ -123,6 +123,7 @@ impl TestHost {
         let today = "2026-11-23".parse().unwrap();
         let progress = Progress::default();
         let setting = Setting {
+            labels: None,
             host: &host,
             accounts: &self.accounts,
             neighbours: others,

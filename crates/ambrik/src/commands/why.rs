@@ -105,7 +105,7 @@ impl<'l> Inquiry<'l> {
     }
 
     fn of_site(&self, whom: &Whom, holder: &Holder) -> Option<Subject> {
-        let Looked { host, accounts } = self.looked;
+        let Looked { host, accounts, labels: _ } = self.looked;
         Subject::of_site(whom, holder.site(), host, accounts, &self.services)
     }
 

@@ -60,18 +60,27 @@ fn summary(plan: &Plan) -> String {
 }
 
 /// The table of changes; an example stands in each line where there is room for one.
-fn changes(rows: Vec<[String; 5]>, out: &mut dyn Write) -> io::Result<()> {
+fn changes(rows: Vec<[String; 6]>, out: &mut dyn Write) -> io::Result<()> {
     const INDENT: usize = 2;
     const GAP: usize = 2;
     const SHORTEST_EXAMPLE: usize = 14;
     let widest = |column: usize| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0);
-    let taken: usize = INDENT + (0..4).map(|column| widest(column).max(5) + GAP).sum::<usize>();
+    // Labels have a column where some change, and then there is no room for owners that do not.
+    let labels = rows.iter().any(|row| !row[4].is_empty());
+    let owners = !labels || rows.iter().any(|row| !row[2].is_empty());
+    let columns: Vec<usize> = (0..5).filter(|column| (*column != 4 || labels) && (*column != 2 || owners)).collect();
+    let taken: usize = INDENT + columns.iter().map(|column| widest(*column).max(5) + GAP).sum::<usize>();
     let room = WIDTH.saturating_sub(taken);
     let examples = room >= SHORTEST_EXAMPLE;
-    let heading = ["part", "paths", "owner", "mode", "for example"];
-    let mut shown = table(&heading[..if examples { 5 } else { 4 }]);
-    for [part, paths, owner, mode, example] in rows {
-        let mut cells = vec![part, paths, owner, mode];
+    let names = ["part", "paths", "owner", "mode", "SELinux type"];
+    let mut heading: Vec<&str> = columns.iter().map(|column| names[*column]).collect();
+    if examples {
+        heading.push("for example");
+    }
+    let mut shown = table(&heading);
+    for row in rows {
+        let mut cells: Vec<String> = columns.iter().map(|column| row[*column].clone()).collect();
+        let [.., example] = row;
         if examples {
             cells.push(cut(&example, room));
         }
@@ -81,19 +90,19 @@ fn changes(rows: Vec<[String; 5]>, out: &mut dyn Write) -> io::Result<()> {
 }
 
 /// Part, number and kind of paths, owner, mode and an example, a line for what looks alike.
-fn rows(plan: &Plan, accounts: &Accounts) -> Vec<[String; 5]> {
+fn rows(plan: &Plan, accounts: &Accounts) -> Vec<[String; 6]> {
     // Groups that differ only in what an access list says look alike here.
-    let mut rows: Vec<([String; 3], Kind, usize, String)> = Vec::new();
+    let mut rows: Vec<([String; 4], Kind, usize, String)> = Vec::new();
     for group in plan.groups() {
         let part = cut(plan.audit.part_shown(group.part), 22);
-        let looks = [part, owners(&group, accounts), modes(&group)];
+        let looks = [part, owners(&group, accounts), modes(&group), types(&group)];
         match rows.iter_mut().find(|(known, kind, ..)| *known == looks && *kind == group.kind) {
             Some((.., count, _)) => *count += group.count,
             None => rows.push((looks, group.kind, group.count, Shown(&group.example).to_string())),
         }
     }
     rows.into_iter()
-        .map(|([part, owners, modes], kind, n, example)| [part, kinds(kind, n), owners, modes, example])
+        .map(|([part, owners, modes, types], kind, n, example)| [part, kinds(kind, n), owners, modes, types, example])
         .collect()
 }
 
@@ -124,6 +133,13 @@ fn modes(group: &Group) -> String {
     let lists_differ = group.before.acl != group.after.acl || group.before.default_acl != group.after.default_acl;
     let differ = before != after || lists_differ;
     if group.kind.has_mode() && differ { format!("{before} → {after}") } else { String::new() }
+}
+
+/// The type that a group has, and the one that it gets.
+fn types(group: &Group) -> String {
+    let type_of = |rights: &Rights| rights.label.as_ref().map_or("none", |label| label.type_name()).to_owned();
+    let (before, after) = (&group.before.label, &group.after.label);
+    if before == after { String::new() } else { format!("{} → {}", type_of(&group.before), type_of(&group.after)) }
 }
 
 pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {

@@ -426,6 +426,10 @@ fn differences(accounts: &Accounts, kind: Kind, before: &Rights, after: &Rights)
     if (before.uid, before.gid) != (after.uid, after.gid) {
         found.push(("owner", Some(owner(before)), Some(owner(after))));
     }
+    if before.label != after.label {
+        let label = |rights: &Rights| rights.label.as_ref().map(ToString::to_string);
+        found.push(("label", label(before), label(after)));
+    }
     if !kind.has_mode() {
         return found;
     }

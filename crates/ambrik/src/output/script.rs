@@ -49,6 +49,7 @@ fn create(creation: &Creation, accounts: &Accounts, out: &mut dyn Write) -> io::
     let rights = &creation.rights;
     let nothing = Rights { mode: Mode::of_st_mode(0o7777), acl: None, default_acl: None, ..(**rights).clone() };
     owner(path, creation.kind, rights, accounts, out)?;
+    label(path, rights, out)?;
     lists_and_mode(path, creation.kind, &nothing, rights, accounts, out)
 }
 
@@ -64,7 +65,18 @@ fn change(
     if new_owner {
         owner(path, kind, after, accounts, out)?;
     }
+    if before.label != after.label {
+        label(path, after, out)?;
+    }
     if kind.has_mode() { lists_and_mode(path, kind, before, after, accounts, out) } else { Ok(()) }
+}
+
+/// Only the type is named: user, role and level stay as they are.
+fn label(path: &Path, rights: &Rights, out: &mut dyn Write) -> io::Result<()> {
+    match &rights.label {
+        Some(label) => line(&[b"chcon -h -t", label.type_name().as_bytes(), &quoted(path)], out),
+        None => Ok(()),
+    }
 }
 
 fn owner(path: &Path, kind: Kind, rights: &Rights, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {

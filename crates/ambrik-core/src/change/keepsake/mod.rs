@@ -142,10 +142,8 @@ impl<W: Write> Packer<W> {
                 }
                 Kind::Directory | Kind::Fifo | Kind::Device => {}
             }
-            if facts.kind != Kind::Symlink {
-                for (name, value) in sys::attributes(handle).map_err(failed(Op::Read))? {
-                    records.add(&[ATTRIBUTE, &name].concat(), &value);
-                }
+            for (name, value) in sys::attributes(handle).map_err(failed(Op::Read))? {
+                records.add(&[ATTRIBUTE, &name].concat(), &value);
             }
         }
         // The header's own path is only for readers that know no extended headers.

@@ -178,11 +178,11 @@ impl Kept {
     /// Gives what was made its owner, attributes, mode and times, in the order in which they do not undo each other.
     fn dress(&self, handle: &OwnedFd) -> Result<(), Failure> {
         sys::set_owner(handle, self.uid, self.gid).map_err(|errno| Failure::Os(Op::SetOwner, errno))?;
+        for (attribute, value) in &self.attributes {
+            let attribute = String::from_utf8_lossy(attribute);
+            sys::set_attribute(handle, &attribute, Some(value)).map_err(|errno| Failure::Os(Op::SetAcl, errno))?;
+        }
         if self.kind != EntryType::Symlink {
-            for (attribute, value) in &self.attributes {
-                let attribute = String::from_utf8_lossy(attribute);
-                sys::set_attribute(handle, &attribute, Some(value)).map_err(|errno| Failure::Os(Op::SetAcl, errno))?;
-            }
             sys::set_mode(handle, self.mode).map_err(|errno| Failure::Os(Op::SetMode, errno))?;
         }
         sys::set_times(handle, self.times).map_err(|errno| Failure::Os(Op::Keep, errno))

@@ -110,9 +110,10 @@ impl<'l> Entry<'l> {
             rights.mode.bits(),
             bytes(&rights.acl),
             bytes(&rights.default_acl),
-            rights.capabilities.as_deref()
+            rights.capabilities.as_deref(),
+            rights.label.as_ref().map(crate::label::Context::text)
         ];
-        let sql = "INSERT INTO rights (uid, gid, mode, acl, default_acl, capabilities) VALUES (?,?,?,?,?,?)";
+        let sql = "INSERT INTO rights (uid, gid, mode, acl, default_acl, capabilities, label) VALUES (?,?,?,?,?,?,?)";
         self.ledger.db.execute(sql, values).map_err(&failed)?;
         let id = self.ledger.db.last_insert_rowid();
         self.rights.insert(rights.clone(), id);

@@ -25,7 +25,7 @@ pub(crate) use entry::{Entry, TakenBack};
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
 /// The version of the tables below.
-const VERSION: i64 = 3;
+const VERSION: i64 = 4;
 const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -49,6 +49,8 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
+/// What came with version 4.
+const LABELS: &str = "ALTER TABLE rights ADD COLUMN label TEXT;";
 /// What came with version 3.
 const MOVING: &str = "
 CREATE TABLE moving (
@@ -285,7 +287,9 @@ impl Ledger {
                 1 => FROM_1,
                 _ => "",
             };
-            db.execute_batch(&format!("BEGIN IMMEDIATE; {tables} {MOVING} PRAGMA user_version = {VERSION}; COMMIT;"))
+            let moving = if found < 3 { MOVING } else { "" };
+            let version = format!("PRAGMA user_version = {VERSION};");
+            db.execute_batch(&format!("BEGIN IMMEDIATE; {tables} {moving} {LABELS} {version} COMMIT;"))
                 .map_err(failed("write"))?;
         }
         Ok(Self { db, path })
@@ -393,7 +397,7 @@ impl Ledger {
 
     fn rights_of(&self, id: i64) -> Result<HashMap<i64, Arc<Rights>>, LedgerError> {
         let failed = self.failed("read");
-        let sql = "SELECT id, uid, gid, mode, acl, default_acl, capabilities FROM rights WHERE id IN
+        let sql = "SELECT id, uid, gid, mode, acl, default_acl, capabilities, label FROM rights WHERE id IN
                    (SELECT before FROM turn WHERE id BETWEEN ?2 AND ?3 UNION SELECT after FROM turn WHERE id BETWEEN ?2 AND ?3
                     UNION SELECT rights FROM creation WHERE change_set = ?1)";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
@@ -505,6 +509,8 @@ fn rights_row(row: &Row<'_>) -> rusqlite::Result<(i64, Option<Rights>)> {
     };
     let (acl, default_acl) = (list(4)?, list(5)?);
     let capabilities: Option<Vec<u8>> = row.get(6)?;
+    let label: Option<String> = row.get(7)?;
+    let label = label.map(|text| text.parse()).transpose().ok();
     let rights = (|| {
         Some(Rights {
             uid: Uid(row.get(1).ok()?),
@@ -513,6 +519,7 @@ fn rights_row(row: &Row<'_>) -> rusqlite::Result<(i64, Option<Rights>)> {
             acl: acl?,
             default_acl: default_acl?,
             capabilities: capabilities.map(Into::into),
+            label: label?,
         })
     })();
     Ok((row.get(0)?, rights))

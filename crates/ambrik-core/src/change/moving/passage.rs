@@ -141,7 +141,7 @@ mod tests {
             let mode = Mode::of_st_mode(bits);
             let mode = list.as_ref().map_or(mode, |list| list.shown_mode(mode));
             let acl = list.map(Arc::new);
-            let rights = Rights { uid: Uid(owner), gid: Gid(group), mode, acl, default_acl: None, capabilities: None };
+            let rights = Rights { uid: Uid(owner), gid: Gid(group), mode, acl, default_acl: None, capabilities: None, label: None };
             let ids = |uid, gid| Ids::new(Uid(uid), Gid(gid), []);
             let (php, other) = (ids(php, php_group), ids(other, other_group));
             prop_assume!(php.uid != other.uid && !permits(&php, Kind::Directory, &rights, Perm::X));

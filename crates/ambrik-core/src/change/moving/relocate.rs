@@ -227,11 +227,10 @@ fn same(
         let handle = pin(dir.as_fd(), name)?;
         let facts = sys::look_whole(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
         let times = sys::times(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
-        let (mut attributes, mut target) = (Vec::new(), Vec::new());
+        let attributes = sys::attributes(&handle).map_err(|errno| Failure::Os(Op::Read, errno))?;
+        let mut target = Vec::new();
         if facts.kind == Kind::Symlink {
             target = sys::read_link(&handle, c"").map_err(|errno| Failure::Os(Op::Read, errno))?;
-        } else {
-            attributes = sys::attributes(&handle).map_err(|errno| Failure::Os(Op::Read, errno))?;
         }
         let size = if facts.kind == Kind::File { facts.size } else { 0 };
         Ok((facts.kind, facts.rights, times.modified, size, attributes, target))

@@ -1,0 +1,56 @@
+//! SELinux labels: what they let PHP's domain do, and whether they last.
+
+use super::{Case, Check, Judge, Reason, Remedy, Severity};
+use crate::label::Verdict;
+
+pub(crate) static LABEL_BLOCKS: Check = Check {
+    name: "label-blocks",
+    severity: Severity::High,
+    wrong: "the SELinux label keeps PHP from what the site needs, whatever the modes say",
+    lets: "the site is broken there where SELinux enforces",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| label(case, Verdict::Blocks)),
+};
+
+pub(crate) static LABEL_TOO_WIDE: Check = Check {
+    name: "label-too-wide",
+    severity: Severity::Medium,
+    wrong: "the SELinux label lets PHP do what the site file does not want",
+    lets: "only the modes stand against it: the second wall is missing",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| label(case, Verdict::TooWide)),
+};
+
+pub(crate) static LABEL_UNKNOWN: Check = Check {
+    name: "label-unknown",
+    severity: Severity::Medium,
+    wrong: "files have no SELinux label, or one that the host's policy does not know",
+    lets: "no confined service may touch them once SELinux enforces",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| label(case, Verdict::Unknown)),
+};
+
+pub(crate) static LABEL_NOT_KEPT: Check = Check {
+    name: "label-not-kept",
+    severity: Severity::Medium,
+    wrong: "the SELinux label is right now, and the host's rules would make it another",
+    lets: "the next relabelling of the system breaks the site",
+    remedy: Remedy::Set,
+    judge: Judge::Audit,
+};
+
+pub(crate) static LABEL_PROTECTION_OFF: Check = Check {
+    name: "label-protection-off",
+    severity: Severity::Medium,
+    wrong: "SELinux is installed here and does not protect",
+    lets: "whoever gets into PHP is bound by the modes alone",
+    remedy: Remedy::Hand(
+        "set the labels (ambrik set), look for denials while it is permissive (ambrik why --from-log), then setenforce 1 and SELINUX=enforcing in /etc/selinux/config",
+    ),
+    judge: Judge::Audit,
+};
+
+fn label(case: &Case<'_>, verdict: Verdict) -> Option<Reason> {
+    let (found, says) = case.label.as_ref()?;
+    (*found == verdict).then(|| Reason::Says(says.clone()))
+}
