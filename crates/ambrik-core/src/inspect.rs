@@ -15,7 +15,7 @@ use foldhash::fast::RandomState;
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Rights};
-use crate::label::{SiteLabels, Verdict as LabelVerdict};
+use crate::label::{SiteLabels, Verdict as LabelVerdict, is_labelled};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
@@ -168,7 +168,7 @@ impl<'a> Judge<'a> {
 
     /// The judgement on a path's label, and the words for it.
     fn label(&self, labels: &SiteLabels<'_>, context: &Context, facts: &Facts) -> Option<(LabelVerdict, String)> {
-        if !has_label_of_its_own(facts.kind) || context.used_as == Use::Foreign {
+        if !is_labelled(facts.kind) || context.used_as == Use::Foreign {
             return None;
         }
         let label = facts.rights.label.as_ref();
@@ -178,8 +178,8 @@ impl<'a> Judge<'a> {
             Some(label) if label.type_name() == wanted => {
                 format!("{wanted}, which {} may not use so: a policy switch may be off", labels.domain.type_name())
             }
-            Some(label) => format!("{}, {wanted} would be right", label.type_name()),
-            None => format!("none, {wanted} would be right"),
+            Some(label) => format!("{} instead of {wanted}", label.type_name()),
+            None => format!("none instead of {wanted}"),
         };
         Some((verdict, says))
     }
@@ -188,7 +188,7 @@ impl<'a> Judge<'a> {
     fn label_wanted(&self, context: &Context, facts: &Facts) -> Option<crate::label::Context> {
         let now = facts.rights.label.as_ref();
         match &self.labels {
-            Some(labels) if has_label_of_its_own(facts.kind) => labels.wanted(self.policy, context, now, facts.kind),
+            Some(labels) if is_labelled(facts.kind) => labels.wanted(self.policy, context, now, facts.kind),
             _ => now.cloned(),
         }
     }
@@ -259,11 +259,6 @@ impl<'a> Judge<'a> {
         let case = Case { label: None, ..self.case(planned, context, facts, shape) };
         check::keeper_can_write(&case) && check::judge_rights(&case).is_empty()
     }
-}
-
-/// Whether labels of paths of this kind are judged and set.
-const fn has_label_of_its_own(kind: Kind) -> bool {
-    matches!(kind, Kind::File | Kind::Directory | Kind::Symlink)
 }
 
 fn overrides_rights(overrides: &crate::site::Overrides) -> bool {
@@ -486,9 +481,13 @@ impl<'j> Inspector<'j> {
         facts: &Facts,
     ) -> Option<(&'static Check, Reason)> {
         let (labels, label) = (self.judge.labels.as_ref()?, facts.rights.label.as_ref()?);
-        if !has_label_of_its_own(facts.kind)
+        if !is_labelled(facts.kind)
             || labels.judge(self.judge.policy, context, Some(label), facts.kind) != LabelVerdict::Right
         {
+            return None;
+        }
+        // A window's labels are not for good.
+        if self.judge.policy.phase() == crate::site::Phase::Open && context.write == crate::site::Write::Install {
             return None;
         }
         let path = place.path_of(look.name);

@@ -219,6 +219,14 @@ impl Policy {
         self.patterns.len() - 1
     }
 
+    /// What holds for a part, wherever its pattern fits.
+    pub(crate) fn context_of(&self, part: usize) -> Context {
+        let nothing = self.start().context;
+        let of = &self.site.parts[part];
+        let (used_as, write, row) = (of.used_as, of.write, self.rows[part]);
+        Context { part: Some(part), ours: true, used_as, write, row, ..nothing }
+    }
+
     fn may_be_served(&self, part: &Part) -> bool {
         let served = &self.patterns[self.served_pattern()];
         let root = std::path::Path::new("/");

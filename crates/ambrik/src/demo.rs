@@ -28,6 +28,12 @@ const SERVED: &[(&str, &str)] = &[
     ("notices", "/usr/share/notices/htdocs"),
 ];
 
+/// The disk of another host, below the demo host's own.
+pub(crate) const OTHER_HOST: &str = "srv/images/quay-2";
+/// What its kernel answers, and its file-context rules.
+const INTERFACE: &str = include_str!("../selinux/interface.txt");
+const FILE_CONTEXTS: &str = include_str!("../selinux/file_contexts");
+
 /// Builds the demo host in `root`, which must be empty or missing. The answer is the number of files.
 pub(crate) fn build(root: &Path) -> io::Result<usize> {
     fs::create_dir_all(root)?;
@@ -38,6 +44,7 @@ pub(crate) fn build(root: &Path) -> io::Result<usize> {
     host.berths()?;
     host.tidewatch()?;
     host.notices()?;
+    host.labelled()?;
     Ok(host.files)
 }
 
@@ -251,5 +258,86 @@ impl Builder {
         self.all("usr/share/notices", (0, 0), 0o755, 0o644)?;
         self.all("etc/notices", (0, 4103), 0o755, 0o644)?;
         self.all("var/lib/notices", (4103, 4103), 0o755, 0o644)
+    }
+
+    /// The disk of quay-2, where SELinux enforces: the bookings were unpacked there as if it did not.
+    fn labelled(&mut self) -> io::Result<()> {
+        let at = |path: &str| format!("{OTHER_HOST}/{path}");
+        let files = self.files;
+        for path in ["etc/passwd", "etc/group"] {
+            let text = fs::read(self.at(path))?;
+            self.write(&at(path), text)?;
+        }
+        self.write(&at("etc/hostname"), "quay-2\n")?;
+        self.write(&at("etc/selinux/config"), "SELINUX=enforcing\nSELINUXTYPE=targeted\n")?;
+        self.write(&at("etc/selinux/targeted/contexts/files/file_contexts"), FILE_CONTEXTS)?;
+        self.write(&at("etc/selinux/targeted/contexts/customizable_types"), "")?;
+        self.kernel(&at("sys/fs/selinux"))?;
+        let site = "[site]\nroot = \"/srv/www/berths\"\nserved = \".\"\n\n[accounts]\nphp = \"berths\"\nweb = \"www-data\"\n\n\
+                    [[part]]\npath = \"config/settings.php\"\nuse = \"secret\"\n\n[[part]]\npath = \"uploads\"\nuse = \"store\"\n\n\
+                    [[part]]\npath = \"var/cache\"\nuse = \"scratch\"\n\n[[part]]\npath = \"/var/log/berths\"\nuse = \"log\"\n";
+        let site = self.kept_by_caller(site);
+        self.write(&at("etc/ambrik/sites/berths.toml"), site)?;
+        let root = at("srv/www/berths");
+        self.unpack("berths", &root)?;
+        fs::remove_file(self.at(&format!("{root}/install/index.php")))?;
+        fs::remove_dir(self.at(&format!("{root}/install")))?;
+        self.write(&format!("{root}/config/settings.php"), "<?php return ['secret_key' => 'made-up'];\n")?;
+        self.write(&format!("{root}/uploads/q01.svg"), "<svg xmlns=\"http://www.w3.org/2000/svg\"/>\n")?;
+        self.write(&format!("{root}/var/cache/01.php"), "<?php // compiled\n")?;
+        self.write(&at("var/log/berths/berths.log"), "2026-11-01T06:00:00+00:00 started\n")?;
+        self.all(&root, (0, 0), 0o755, 0o644)?;
+        self.own(&format!("{root}/config/settings.php"), 0, 4101)?;
+        self.mode(&format!("{root}/config/settings.php"), 0o640)?;
+        for part in [format!("{root}/uploads"), format!("{root}/var/cache")] {
+            self.all(&part, (4101, 33), 0o2750, 0o640)?;
+        }
+        self.all(&at("var/log/berths"), (4101, 4101), 0o700, 0o600)?;
+        self.label(&root, "var_t")?;
+        self.label(&at("var/log/berths"), "var_log_t")?;
+        self.label(&format!("{root}/lib"), "httpd_sys_rw_content_t")?;
+        self.files = files;
+        Ok(())
+    }
+
+    /// The kernel's interface, as the files of a folder.
+    fn kernel(&mut self, folder: &str) -> io::Result<()> {
+        let (mut answers, mut valid) = (String::new(), String::new());
+        for line in INTERFACE.lines() {
+            match line.split_once(' ') {
+                Some(("class", class)) => {
+                    let mut words = class.split(' ');
+                    let (name, index) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
+                    self.write(&format!("{folder}/class/{name}/index"), index)?;
+                    for (perm, number) in words.filter_map(|word| word.split_once('=')) {
+                        self.write(&format!("{folder}/class/{name}/perms/{perm}"), number)?;
+                    }
+                }
+                Some(("access", line)) => answers.extend([line, "\n"]),
+                Some(("context", line)) => valid.extend([line, "\n"]),
+                _ => {}
+            }
+        }
+        self.write(&format!("{folder}/access"), answers)?;
+        self.write(&format!("{folder}/context"), valid)?;
+        self.write(&format!("{folder}/enforce"), "1")?;
+        self.write(&format!("{folder}/mls"), "1")
+    }
+
+    /// Labels everything at and below `path`, where the caller may.
+    fn label(&self, path: &str, type_name: &str) -> io::Result<()> {
+        let label = format!("unconfined_u:object_r:{type_name}:s0\0");
+        let mut paths = vec![self.at(path)];
+        while let Some(path) = paths.pop() {
+            // Only root may; whoever else runs the demo sees files without labels.
+            let flags = rustix::fs::XattrFlags::empty();
+            let _ = rustix::fs::lsetxattr(&path, "security.selinux", label.as_bytes(), flags);
+            if path.symlink_metadata()?.is_dir() {
+                for entry in fs::read_dir(&path)? {
+                    paths.push(entry?.path());
+                }
+            }
+        }
+        Ok(())
     }
 }

@@ -15,7 +15,7 @@ use crate::account::Accounts;
 use crate::check::{Check, Reason, Remedy, Severity};
 use crate::entry::{Kind, Rights};
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
-use crate::label::Labels;
+use crate::label::{Labels, Module};
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
@@ -113,6 +113,8 @@ pub struct Audit {
     unseen: Vec<Unseen>,
     /// What was found over HTTP.
     asked: Vec<crate::over_http::Found>,
+    /// The policy module that makes the site's labels last.
+    pub module: Option<Module>,
     /// The missing parts with `create`, and the missing directories that lead there.
     pub(crate) to_make: Vec<ToMake>,
 }
@@ -323,6 +325,12 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     });
     let to_make = to_make.collect();
     unseen.extend(merged.unseen);
+    let real = |path: &Path| {
+        let places = starts.iter().filter_map(|start| Some((start, path.strip_prefix(&start.path).ok()?)));
+        let nearest = places.max_by_key(|(start, _)| start.path.as_os_str().len());
+        nearest.map_or_else(|| path.to_owned(), |(start, below)| start.real.join(below).components().collect())
+    };
+    let module = judge.labels.as_ref().and_then(|labels| labels.module(site, &real));
     let unprotected = setting.labels.and_then(|labels| labels.state.weakness()).or_else(|| {
         let labels = judge.labels.as_ref().filter(|labels| labels.domain_is_permissive())?;
         Some(format!("PHP's domain {} is permissive", labels.domain.type_name()))
@@ -343,6 +351,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         left_alone: BTreeMap::new(),
         unseen,
         asked: Vec::new(),
+        module,
         to_make,
         policy,
         solver,

@@ -4,6 +4,7 @@ mod afterwards;
 mod folder;
 mod keepsake;
 mod ledger;
+mod module;
 mod moving;
 mod plan;
 mod rights;
@@ -33,7 +34,8 @@ use ledger::Entry;
 use rights::{ChangeTime, Turn};
 
 pub use afterwards::{Afterwards, Appeared, Proof, afterwards, prove};
-pub use ledger::{ChangeSet, Ledger, LedgerError, SitePhase, Window, deployments};
+pub use ledger::{ChangeSet, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
+pub use module::{forget, keep_module, plan_module};
 pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
 pub use plan::{Creation, Group, Plan, Removal};
 pub use state::{SiteLock, StateDir, StateError};
@@ -48,6 +50,8 @@ pub struct Means<'a> {
     pub state: &'a StateDir,
     /// How many threads change.
     pub threads: usize,
+    /// The policy store that modules are installed in.
+    pub store: Option<&'a crate::label::Store>,
     /// Whether what is removed is kept.
     pub keep: bool,
     /// How far it is.
@@ -73,6 +77,8 @@ pub struct Outcome {
     pub vanished: u64,
     /// The keepsake.
     pub keepsake: Option<PathBuf>,
+    /// Whether the site's policy module was changed.
+    pub module: bool,
 }
 
 impl Outcome {
@@ -141,6 +147,9 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
         (!batch.is_empty()).then_some(batch)
     });
     run(&mut entry, &bases, batches, &rights::change, means, &mut outcome)?;
+    if let Some(change) = &plan.module {
+        module::change(change, &plan.audit, &mut entry, means, &mut outcome)?;
+    }
     for (path, failure) in &plan.kept {
         outcome.fail(path.clone(), failure.clone());
     }

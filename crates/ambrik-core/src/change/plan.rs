@@ -5,9 +5,9 @@ use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::Window;
 use super::keepsake::Packer;
 use super::rights::Turn;
+use super::{ModuleChange, Window};
 use crate::audit::Audit;
 use crate::check::{Check, Reason};
 use crate::entry::{Identity, Kind, Rights};
@@ -26,6 +26,8 @@ pub struct Plan {
     pub phase_before: Phase,
     /// The window that it opens or extends.
     pub window: Option<Window>,
+    /// The policy module that makes the labels last, where it changes.
+    pub module: Option<ModuleChange>,
     /// What is made.
     pub creations: Vec<Creation>,
     /// What is removed.
@@ -92,7 +94,7 @@ impl Plan {
     #[must_use]
     pub fn set(audit: Audit, phase_before: Phase) -> Self {
         let (creations, kept) = creations(&audit);
-        Self { audit, command: "set", phase_before, window: None, creations, removals: Vec::new(), kept }
+        Self { audit, command: "set", phase_before, window: None, module: None, creations, removals: Vec::new(), kept }
     }
 
     /// What `open` would do, by an audit for an open site: what is missing is made, samples are copied, and php gets to
@@ -115,7 +117,10 @@ impl Plan {
     /// Whether there is nothing to do.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.creations.is_empty() && self.removals.is_empty() && self.changing().next().is_none()
+        self.module.is_none()
+            && self.creations.is_empty()
+            && self.removals.is_empty()
+            && self.changing().next().is_none()
     }
 
     /// How many paths get other rights.

@@ -10,7 +10,8 @@ use rustix::io::Errno;
 
 use super::folder::{Folder, Opener, as_os, c_name, split};
 use super::ledger::{
-    ChangeSet, CreationRow, Entry, Ledger, LedgerError, MovingRow, RemovalRow, RestoringRow, TakenBack, TurnRow,
+    ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, TakenBack,
+    TurnRow,
 };
 use super::moving::move_back;
 use super::rights::{ChangeTime, Turn, facts, is, is_between, pin, write};
@@ -32,6 +33,7 @@ pub struct UndoPlan {
     creations: Vec<CreationRow>,
     restorings: Vec<RestoringRow>,
     movings: Vec<MovingRow>,
+    modules: Vec<ModuleChange>,
 }
 
 /// Why a change set cannot be taken back.
@@ -65,9 +67,9 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     }
     let (turns, removals) = (ledger.turns(set.id)?, ledger.removals(set.id)?);
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
-    let movings = ledger.movings(set.id)?;
+    let (movings, modules) = (ledger.movings(set.id)?, ledger.modules(set.id)?);
     let interrupted = set.ended.is_none();
-    Ok(UndoPlan { interrupted, with_later: false, set, turns, removals, creations, restorings, movings })
+    Ok(UndoPlan { interrupted, with_later: false, set, turns, removals, creations, restorings, movings, modules })
 }
 
 /// The change sets to be taken back, the newest first, so that a site is as it was before change set `id`.
@@ -94,6 +96,11 @@ impl UndoPlan {
     /// What was removed without a keepsake and cannot come back.
     pub fn is_lost(&self) -> impl Iterator<Item = &Path> {
         self.removals.iter().filter(|r| r.keepsake.is_none()).map(|r| &*r.path)
+    }
+
+    /// The policy modules that are as before afterwards.
+    pub fn modules(&self) -> impl Iterator<Item = &ModuleChange> {
+        self.modules.iter()
     }
 
     /// What moves back: from where, and to where.
@@ -130,6 +137,10 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
 
     let returned = plan.restorings.iter().filter_map(|r| doomed(&r.path, "put back by the change set taken back"));
     remove(&mut entry, &bases, &returned.collect::<Vec<_>>(), &set.site, means, &mut outcome)?;
+
+    for change in &plan.modules {
+        super::module::take_back(change, &mut entry, means, &mut outcome)?;
+    }
 
     let mut last: Option<Arc<Folder>> = None;
     let mut jobs = plan.turns.iter().rev().filter(|row| !row.failed).filter_map(|row| {

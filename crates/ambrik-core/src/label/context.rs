@@ -52,6 +52,13 @@ impl Context {
         Self(format!("{user}:{role}:{type_name}{level}").into())
     }
 
+    /// The context that a service of the system has in this domain.
+    #[must_use]
+    pub fn of_domain(type_name: &str, multi_level: bool) -> Self {
+        let level = if multi_level { ":s0" } else { "" };
+        Self(format!("system_u:system_r:{type_name}{level}").into())
+    }
+
     /// The context that a file of this type has on a host where nothing else is known of it.
     #[must_use]
     pub fn of_file(type_name: &str, multi_level: bool) -> Self {

@@ -58,12 +58,15 @@ struct Class {
     numbers: HashMap<String, u32>,
 }
 
+/// The answers that are known, by domain, label and class.
+type Known = HashMap<(Context, Context, &'static str), Option<Allowed>>;
+
 /// The kernel's interface, each question asked once.
 #[derive(Debug)]
 pub struct Kernel {
     source: Source,
     classes: HashMap<&'static str, Class>,
-    known: Mutex<HashMap<(Context, Context, &'static str), Option<Allowed>>>,
+    known: Mutex<Known>,
 }
 
 /// The class of a file of this kind.

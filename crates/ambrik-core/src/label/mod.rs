@@ -3,8 +3,11 @@
 
 mod context;
 mod kernel;
+mod module;
 mod rules;
 mod state;
+mod store;
+mod table;
 mod uses;
 
 use std::collections::HashMap;
@@ -13,8 +16,11 @@ use std::sync::{Mutex, PoisonError};
 
 pub use context::{Context, NoContext, is_type_name};
 pub use kernel::{Allowed, Kernel};
+pub use module::{Module, Probe, module_name};
 pub use rules::{Answer, Rules, RulesError};
 pub use state::{Protection, State};
+pub use store::Store;
+pub use table::{Line, table};
 pub use uses::{Fit, Need};
 
 use crate::account::Uid;
@@ -89,14 +95,10 @@ impl Labels {
     #[must_use]
     pub fn domain(&self, role: Role, uid: Uid) -> (Context, bool) {
         let seen = self.domains.iter().find(|(of, account, _)| (*of, *account) == (role, uid));
-        match seen {
-            Some((_, _, domain)) => (domain.clone(), true),
-            None => {
-                let level = if self.state.multi_level { ":s0" } else { "" };
-                let usual = format!("system_u:system_r:{USUAL_DOMAIN}{level}");
-                (usual.parse().unwrap_or_else(|_| Context::of_file(USUAL_DOMAIN, true)), false)
-            }
+        if let Some((_, _, domain)) = seen {
+            return (domain.clone(), true);
         }
+        (Context::of_domain(USUAL_DOMAIN, self.state.multi_level), false)
     }
 
     /// The types that a site file names and this host's policy does not have.
@@ -139,6 +141,11 @@ pub struct SiteLabels<'l> {
     pub domain_seen: bool,
     web: Context,
     types: Mutex<HashMap<(crate::site::Use, Need, bool), &'static str>>,
+}
+
+/// Whether labels of paths of this kind are judged and set.
+pub(crate) const fn is_labelled(kind: Kind) -> bool {
+    matches!(kind, Kind::File | Kind::Directory | Kind::Symlink)
 }
 
 /// What is to be said of a path's label.
@@ -190,9 +197,9 @@ impl SiteLabels<'_> {
                         || self
                             .allows(&self.web, &label, kind)
                             .is_none_or(|a| Fit::of(&a, Need::Read, kind) != Fit::Blocks);
-                    let php_ok = of_php.is_some_and(|allowed| match exact {
-                        true => uses::is_narrowest(&allowed, need, kind),
-                        false => Fit::of(&allowed, need, kind) == Fit::Exact,
+                    let php_ok = of_php.is_some_and(|allowed| {
+                        let fits = Fit::of(&allowed, need, kind) == Fit::Exact;
+                        fits && (!exact || uses::is_narrowest(&allowed, need, kind))
                     });
                     php_ok && web_ok
                 })
@@ -211,7 +218,13 @@ impl SiteLabels<'_> {
     /// What PHP's domain may do with a label, compared with what the context needs; nothing where that cannot be told.
     #[must_use]
     pub fn fit(&self, context: &policy::Context, label: &Context, kind: Kind) -> Option<Fit> {
-        self.allows(&self.domain, label, kind).map(|allowed| Fit::of(&allowed, Need::of(context), kind))
+        let need = Need::of(context);
+        let of_kind = |kind| self.allows(&self.domain, label, kind).map(|allowed| Fit::of(&allowed, need, kind));
+        match kind {
+            // What is made in a directory gets its label.
+            Kind::Directory => Some(of_kind(kind)?.max(of_kind(Kind::File)?)),
+            _ => of_kind(kind),
+        }
     }
 
     /// The judgement on a path's label.
@@ -255,6 +268,12 @@ impl SiteLabels<'_> {
             Some(label) => label.with_type(type_name),
             None => Context::of_file(type_name, self.labels.state.multi_level),
         })
+    }
+
+    /// The module that makes the site's labels last; `real` tells where a path that the site file names really is.
+    #[must_use]
+    pub fn module(&self, site: &std::sync::Arc<Site>, real: &dyn Fn(&Path) -> std::path::PathBuf) -> Option<Module> {
+        Module::of(self.labels, self, &module::sealed(site), real)
     }
 
     /// What a relabelling would make of a path from `/` on, where that is another type than the one that it has and is

@@ -246,12 +246,6 @@ impl Rules {
         self.customizable.contains(type_name)
     }
 
-    /// Whether a rule for exactly this pattern and type of file is there already.
-    #[must_use]
-    pub fn has_rule(&self, pattern: &str) -> bool {
-        self.specs.iter().any(|spec| &*spec.text == pattern)
-    }
-
     /// The path that the rules are matched with: what it stands for where it, or a directory above it, is an alias.
     #[must_use]
     pub fn aliased(&self, path: &[u8]) -> Vec<u8> {
@@ -367,7 +361,7 @@ impl Shape {
         }
         let whole = |end: &str| text.strip_suffix(end).and_then(unescaped).filter(|path| !path.ends_with(b"/"));
         // Their first component cannot be a stem that is compared by itself: `/x(/.*)?` fits `/x`.
-        if let Some(path) = whole("(/.*)?") {
+        if let Some(path) = whole("(/.*)?").or_else(|| whole("(/.*){0,1}")) {
             return Self::Tree(path);
         }
         if let Some(path) = whole("/.*") {

@@ -108,8 +108,8 @@ impl State {
 /// The value of a key in lines `KEY=value`; the last one counts.
 fn value(text: &str, key: &str) -> Option<String> {
     let lines = text.lines().filter_map(|line| line.trim().split_once('='));
-    let values = lines.filter(|(name, _)| name.trim() == key).map(|(_, value)| value.trim().to_owned());
-    values.last().filter(|value| !value.is_empty())
+    let mut values = lines.filter(|(name, _)| name.trim() == key).map(|(_, value)| value.trim().to_owned());
+    values.next_back().filter(|value| !value.is_empty())
 }
 
 #[cfg(test)]

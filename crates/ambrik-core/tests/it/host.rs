@@ -141,7 +141,7 @@ impl TestHost {
     pub(crate) fn apply(&self, plan: &Plan) -> Outcome {
         let (host, state, progress) = (Host::at(self.dir.path()).unwrap(), self.state(), Progress::default());
         let mut ledger = Ledger::open_or_create(&state).unwrap();
-        let means = Means { host: &host, state: &state, threads: 2, keep: true, progress: &progress };
+        let means = Means { host: &host, state: &state, threads: 2, store: None, keep: true, progress: &progress };
         apply(plan, &mut ledger, &means).unwrap()
     }
 
@@ -160,7 +160,7 @@ impl TestHost {
     pub(crate) fn undo(&self, id: Option<i64>, force: bool) -> Outcome {
         let (host, state, progress) = (Host::at(self.dir.path()).unwrap(), self.state(), Progress::default());
         let mut ledger = Ledger::open_or_create(&state).unwrap();
-        let means = Means { host: &host, state: &state, threads: 2, keep: true, progress: &progress };
+        let means = Means { host: &host, state: &state, threads: 2, store: None, keep: true, progress: &progress };
         let plan = plan_undo(&ledger, id).unwrap();
         undo(&plan, &mut ledger, &means, force).unwrap()
     }

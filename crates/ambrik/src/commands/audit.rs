@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use ambrik_core::audit::{Audit, audit};
 use ambrik_core::check::Severity;
 use ambrik_core::host::{self, Services};
+use ambrik_core::label::table;
 use ambrik_core::over_http;
 use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
@@ -13,7 +14,7 @@ use crate::args::Format;
 use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
-use crate::session::{Looked, Session};
+use crate::session::{Looked, Session, threads};
 
 /// Report what a site's tree allows that its site file does not
 ///
@@ -33,6 +34,9 @@ pub(crate) struct AuditArgs {
     /// List every path, not only examples
     #[arg(long)]
     each: bool,
+    /// Show SELinux labels instead of findings: what paths have, what a relabelling would give, what they should have
+    #[arg(long, conflicts_with = "each")]
+    labels: bool,
 }
 
 /// A severity, or none at all.
@@ -66,6 +70,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let records = session.records()?;
     let services = host::look(&looked.host, &looked.accounts);
     let mut audits = Vec::new();
+    let mut tables = Vec::new();
     for site in &sites {
         for whom in [Whom::Php, Whom::Web] {
             let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, &services);
@@ -87,13 +92,31 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
             audit = ask_over_http(audit, &looked, &services, session)?;
         }
         tell(session, &audit);
+        if args.labels {
+            let lines = if looked.labels.are_managed() {
+                watched(session.quiet, "looking at", |progress| {
+                    table(&looked.host, &looked.labels, &site, phase.phase, threads(), progress)
+                })?
+            } else {
+                Vec::new()
+            };
+            tables.push(lines);
+        }
         audits.push(audit);
     }
     match session.format {
+        Format::Text if args.labels => {
+            for (n, (audit, lines)) in audits.iter().zip(&tables).enumerate() {
+                if n > 0 {
+                    session.line("")?;
+                }
+                output::labels_text::render(audit, &looked.labels, lines, &mut session.out())?;
+            }
+        }
         Format::Text => output::audit_text::render(&audits, args.each, &mut session.out())?,
         Format::Json => {
             let host = session.host_name();
-            output::json::audit(&host, &audits, session.raw_out())?;
+            output::json::audit(&host, &looked.labels, &audits, &tables, session.raw_out())?;
         }
     }
     Ok(exit(&audits, args.fail_on))

@@ -4,7 +4,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ambrik_core::audit::{Audit, audit, find_root};
-use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, afterwards, apply, prove};
+use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, afterwards, apply, keep_module, plan_module, prove};
+use ambrik_core::label::Store;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{Phase, Site};
 
@@ -81,7 +82,21 @@ impl Work<'_> {
         let phase = self.records.phase_told(&site.name, session)?.phase;
         let audit = self.look(site, session)?;
         tell(session, &audit);
-        Ok((self.job.plan)(audit, phase))
+        let mut plan = (self.job.plan)(audit, phase);
+        // A window's labels are not for good.
+        if self.job.phase == Phase::Sealed && self.store().is_some() {
+            let installed = match &self.records.ledger {
+                Some(ledger) => ledger.module(&site.name)?,
+                None => None,
+            };
+            plan.module = plan_module(plan.audit.module.as_ref(), installed);
+        }
+        Ok(plan)
+    }
+
+    /// The policy store, where labels are used and it can be changed.
+    fn store(&self) -> Option<Store> {
+        Store::of(&self.looked.host, &self.looked.labels.state).filter(|_| self.looked.labels.are_managed())
     }
 
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
@@ -237,10 +252,23 @@ impl Work<'_> {
 
     fn make(&self, plan: &Plan, state: &StateDir, session: &mut Session<'_>) -> Result<Outcome, Failure> {
         let mut ledger = Ledger::open_or_create(state)?;
+        let store = self.store();
+        if plan.module.is_some() {
+            session.say("the labels are made to last in the host's policy: that takes a while");
+        }
         let outcome = watched(session.quiet, "changing", |progress| {
-            let (host, keep) = (&self.looked.host, self.job.keep);
-            apply(plan, &mut ledger, &Means { host, state, threads: threads(), keep, progress })
+            let (host, keep, store) = (&self.looked.host, self.job.keep, store.as_ref());
+            apply(plan, &mut ledger, &Means { host, state, threads: threads(), store, keep, progress })
         })?;
+        let by_hand = plan.audit.module.as_ref().filter(|module| module.needed && store.is_none());
+        if let Some(module) = by_hand {
+            let path = keep_module(module, state)?;
+            session.say(&format!(
+                "{}: the labels do not outlast a relabelling: this host's policy cannot be changed from here; on the host: semodule -i {}",
+                plan.audit.site.name,
+                Shown(&path)
+            ));
+        }
         session.report_failures(&outcome.failures);
         if outcome.vanished > 0 {
             let gone = output::paths(outcome.vanished);

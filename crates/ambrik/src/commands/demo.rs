@@ -55,6 +55,15 @@ const STEPS: &[(&str, &[&str])] = &[
     ("The installer is back, and with it the finding.", &["audit", "berths"]),
 ];
 
+/// The steps on the other host's disk.
+const OTHER_STEPS: &[(&str, &[&str])] = &[
+    (
+        "The disk of another host, where SELinux enforces: the modes are right, and the labels keep PHP out.",
+        &["audit", "--labels"],
+    ),
+    ("Each part is labelled by its use, asked of that host's kernel.", &["set", "--yes"]),
+];
+
 pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let folder = match &args.folder {
         Some(folder) => folder.clone(),
@@ -78,6 +87,10 @@ pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     }
     for (what, words) in STEPS {
         step(session, &folder, what, words)?;
+    }
+    let other = folder.join(crate::demo::OTHER_HOST);
+    for (what, words) in OTHER_STEPS {
+        step(session, &other, what, words)?;
     }
     session.line(&format!("\nTry more of it:  ambrik --host {shown} audit tidewatch --each"))?;
     Ok(Exit::Clean)

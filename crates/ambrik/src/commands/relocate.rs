@@ -70,7 +70,8 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     }
     let mut ledger = Ledger::open_or_create(&state)?;
     let outcome = watched(session.quiet, "moving", |progress| {
-        let means = Means { host: &looked.host, state: &state, threads: threads(), keep: true, progress };
+        let (host, state) = (&looked.host, &state);
+        let means = Means { host, state, threads: threads(), store: None, keep: true, progress };
         move_part(&plan, &mut ledger, &means)
     })?;
     session.report_failures(&outcome.failures);

@@ -2,12 +2,15 @@
 
 use std::path::PathBuf;
 
-use ambrik_core::change::Plan;
+use ambrik_core::change::{Ledger, Means, Plan, forget};
+use ambrik_core::label::Store;
 use ambrik_core::site::Phase;
 
 use super::changing::{self, Job, Mode};
+use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
-use crate::session::Session;
+use crate::progress::watched;
+use crate::session::{Session, threads};
 
 /// Bring a site's tree to what its site file says
 ///
@@ -26,9 +29,15 @@ pub(crate) struct SetArgs {
     /// Print a POSIX shell script that makes the changes, for hosts where Ambrik cannot run
     #[arg(long, conflicts_with = "yes")]
     as_script: bool,
+    /// Take the policy module of these sites out of the host's SELinux policy, and change nothing else
+    #[arg(long, requires = "names", conflicts_with_all = ["preview", "as_script"])]
+    forget: bool,
 }
 
 pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if args.forget {
+        return forget_modules(args, session);
+    }
     let mode = match (args.preview, args.as_script, args.yes) {
         (true, _, _) => Mode::Preview,
         (_, true, _) => Mode::Script,
@@ -38,4 +47,39 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
     let (phase, plan) = (Phase::Sealed, &Plan::set);
     let job = Job { name: "set", plan, mode, keep: true, phase, parts: None, unfinished: true };
     changing::run(&job, &args.names, session)
+}
+
+/// Takes the modules of the sites named out of the host's policy.
+fn forget_modules(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let sites = session.sites(&args.names, &looked)?;
+    let state = session.state()?;
+    let store = Store::of(&looked.host, &looked.labels.state);
+    let mut exit = Exit::Clean;
+    for site in sites {
+        let _lock = state.lock(&site.name, &format!("set --forget {}", site.name))?;
+        let mut ledger = Ledger::open_or_create(&state)?;
+        if ledger.module(&site.name)?.is_none() {
+            session.line(&format!("{}: it has no module in the host's policy", site.name))?;
+            continue;
+        }
+        let question = format!("Take the module of {} out of the host's policy?", site.name);
+        if !go_on(session, args.yes, &question)? {
+            session.say(&format!("{}: nothing was changed", site.name));
+            continue;
+        }
+        let outcome = watched(session.quiet, "changing", |progress| {
+            let (host, state, store) = (&looked.host, &state, store.as_ref());
+            forget(&site.name, &mut ledger, &Means { host, state, threads: threads(), store, keep: true, progress })
+        })?;
+        let Some(outcome) = outcome else { continue };
+        session.report_failures(&outcome.failures);
+        exit = exit.max(if outcome.module { Exit::Clean } else { Exit::Partial });
+        if outcome.module {
+            let id = outcome.id;
+            let words = "its module is out of the host's policy: a relabelling gives other labels now";
+            session.line(&format!("{}: {words}; change set {id}, taken back by: ambrik undo {id}", site.name))?;
+        }
+    }
+    Ok(exit)
 }

@@ -2,6 +2,8 @@
 
 use ambrik_core::change::{Ledger, Means, Outcome, UndoPlan, plan_undo, since, undo};
 
+use ambrik_core::label::Store;
+
 use super::changing::worst;
 use crate::args::Format;
 use crate::ask::go_on;
@@ -74,13 +76,15 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         session.say("nothing was changed");
         return Ok(Exit::Clean);
     }
+    let store = Store::of(&looked.host, &looked.labels.state);
     let mut exit = Exit::Clean;
     let mut done = Vec::new();
     for id in ids {
         // Each is looked up again: taking back the one before may have concerned it.
         let plan = plan_of(&ledger, id)?;
         let outcome = watched(session.quiet, "taking back", |progress| {
-            let means = Means { host: &looked.host, state: &state, threads: threads(), keep: true, progress };
+            let (host, store) = (&looked.host, store.as_ref());
+            let means = Means { host, state: &state, threads: threads(), store, keep: true, progress };
             take_back(&plan, &mut ledger, &means, args.force)
         })?;
         session.report_failures(&outcome.failures);

@@ -20,8 +20,12 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
         writeln!(out)?;
         changes(rows, out)?;
     }
-    if !plan.creations.is_empty() || !plan.removals.is_empty() {
+    if !plan.creations.is_empty() || !plan.removals.is_empty() || plan.module.is_some() {
         writeln!(out)?;
+    }
+    if let Some(module) = &plan.module {
+        let words = format!("policy  module {}: the labels become those that a relabelling gives", module.name);
+        writeln!(out, "  {words}")?;
     }
     for creation in &plan.creations {
         let rights = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
@@ -51,6 +55,9 @@ fn summary(plan: &Plan) -> String {
     let made = count(plan.creations.len());
     if made > 0 {
         told.push(counted(made, "path is made", "paths are made"));
+    }
+    if plan.module.is_some() {
+        told.push("the labels are made to last".into());
     }
     let removed: u64 = plan.removals.iter().map(|removal| count(removal.files)).sum();
     if removed > 0 {
@@ -135,11 +142,12 @@ fn modes(group: &Group) -> String {
     if group.kind.has_mode() && differ { format!("{before} → {after}") } else { String::new() }
 }
 
-/// The type that a group has, and the one that it gets.
+/// The type that a group gets.
 fn types(group: &Group) -> String {
-    let type_of = |rights: &Rights| rights.label.as_ref().map_or("none", |label| label.type_name()).to_owned();
-    let (before, after) = (&group.before.label, &group.after.label);
-    if before == after { String::new() } else { format!("{} → {}", type_of(&group.before), type_of(&group.after)) }
+    match &group.after.label {
+        Some(label) if group.before.label != group.after.label => format!("→ {}", label.type_name()),
+        _ => String::new(),
+    }
 }
 
 pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
@@ -150,6 +158,9 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
     if outcome.removed > 0 {
         let kept = if outcome.keepsake.is_some() { " (kept)" } else { " for good" };
         told.push(format!("{} removed{kept}", paths(outcome.removed)));
+    }
+    if outcome.module {
+        told.push("its labels last".into());
     }
     let failed = count(outcome.failures.len());
     if failed > 0 {

@@ -12,6 +12,7 @@ use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, Cell, Finding};
 use ambrik_core::change::{Appeared, ChangeSet, MovePlan, Outcome, Plan, Proof, UndoPlan, deployments};
 use ambrik_core::entry::{Kind, Rights};
+use ambrik_core::label::{Labels, Line};
 use base64::Engine as _;
 use serde::ser::SerializeSeq as _;
 use serde::{Serialize, Serializer};
@@ -72,11 +73,12 @@ struct AuditDocument<S> {
     ambrik: &'static str,
     taken: String,
     host: String,
+    selinux: &'static str,
     sites: S,
 }
 
 #[derive(Serialize)]
-struct SiteAudit<F> {
+struct SiteAudit<'a, F> {
     name: String,
     root: String,
     phase: &'static str,
@@ -85,6 +87,8 @@ struct SiteAudit<F> {
     changes_pending: usize,
     accounts: AccountNames,
     parts: Vec<PartRights>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    labels: Option<Vec<LabelLine<'a>>>,
     findings: F,
 }
 
@@ -144,13 +148,38 @@ struct Accepted {
 }
 
 /// Writes `audit/1`.
-pub(crate) fn audit(host: &str, audits: &[Audit], out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn audit(
+    host: &str,
+    labels: &Labels,
+    audits: &[Audit],
+    tables: &[Vec<Line>],
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let taken = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
-    let sites = Each(|| audits.iter().map(site_audit));
-    print(&AuditDocument { ambrik: "audit/1", taken, host: host.to_owned(), sites }, out)
+    let sites = Each(|| audits.iter().enumerate().map(|(n, audit)| site_audit(audit, tables.get(n))));
+    let selinux = labels.state.now.word();
+    print(&AuditDocument { ambrik: "audit/1", taken, host: host.to_owned(), selinux, sites }, out)
 }
 
-fn site_audit(audit: &Audit) -> impl Serialize + use<'_> {
+/// Paths with the same labels.
+#[derive(Serialize)]
+struct LabelLine<'l> {
+    part: String,
+    now: Option<&'l str>,
+    relabelled: Option<&'l str>,
+    wanted: &'l str,
+    right: bool,
+    count: u64,
+}
+
+fn label_line<'l>(audit: &Audit, line: &'l Line) -> LabelLine<'l> {
+    let Line { now, relabelled, wanted, right, count, .. } = line;
+    let part = audit.part_shown(line.part).to_owned();
+    let (now, relabelled) = (now.as_deref(), relabelled.as_deref());
+    LabelLine { part, now, relabelled, wanted, right: *right, count: *count }
+}
+
+fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<Line>>) -> impl Serialize + use<'a> {
     let site = &audit.site;
     let parts = audit.table.iter().map(|line| {
         let [keeper, php, web, others] = &line.cells;
@@ -177,6 +206,7 @@ fn site_audit(audit: &Audit) -> impl Serialize + use<'_> {
             web: site.web.to_string(),
         },
         parts: parts.collect(),
+        labels: table.map(|lines| lines.iter().map(|line| label_line(audit, line)).collect::<Vec<_>>()),
         findings: Each(move || audit.findings.iter().map(move |finding| finding_document(audit, finding))),
     }
 }

@@ -20,6 +20,10 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
         String::new()
     };
     writeln!(out, "{name}: take back change set {} ({}{stopped}){rights}", set.id, set.command)?;
+    for module in plan.modules() {
+        let what = if module.before.is_some() { "is as before in" } else { "goes out of" };
+        writeln!(out, "  policy  module {} {what} the host's policy", module.name)?;
+    }
     for (from, to) in plan.moves_back() {
         writeln!(out, "  moves back  {} → {}", Shown(from), Shown(to))?;
     }
@@ -42,6 +46,9 @@ pub(crate) fn outcome(plan: &UndoPlan, outcome: &Outcome, out: &mut dyn Write) -
     }
     if outcome.moved > 0 {
         told.push(format!("{} moved back", paths(outcome.moved)));
+    }
+    if outcome.module {
+        told.push("the host's policy as before".to_owned());
     }
     if outcome.restored > 0 {
         told.push(format!("{} came back", paths(outcome.restored)));

@@ -10,7 +10,7 @@ use foldhash::fast::RandomState;
 use jiff::Timestamp;
 use rusqlite::params;
 
-use super::{Ledger, LedgerError, MovingRow, Window, kind_number, turn_id};
+use super::{Ledger, LedgerError, ModuleChange, MovingRow, Window, kind_number, turn_id};
 use crate::acl::Acl;
 use crate::change::rights::{ChangeTime, Turn};
 use crate::entry::{Kind, Rights};
@@ -190,6 +190,13 @@ impl<'l> Entry<'l> {
     pub(crate) fn restoring(&mut self, path: &Path, keepsake: &str) -> Result<(), LedgerError> {
         let sql = "INSERT INTO restoring (change_set, path, keepsake) VALUES (?,?,?)";
         let values = params![self.id, path.as_os_str().as_bytes(), keepsake];
+        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
+    }
+
+    /// Records a policy module that is about to be changed.
+    pub(crate) fn module(&mut self, change: &ModuleChange) -> Result<(), LedgerError> {
+        let sql = "INSERT INTO module (change_set, name, before, after) VALUES (?,?,?,?)";
+        let values = params![self.id, change.name, change.before, change.after];
         self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
     }
 

@@ -50,7 +50,8 @@ CREATE TABLE restoring (
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
 /// What came with version 4.
-const LABELS: &str = "ALTER TABLE rights ADD COLUMN label TEXT;";
+const LABELS: &str = "ALTER TABLE rights ADD COLUMN label TEXT;
+CREATE TABLE module (change_set INTEGER NOT NULL, name TEXT NOT NULL, before TEXT, after TEXT);";
 /// What came with version 3.
 const MOVING: &str = "
 CREATE TABLE moving (
@@ -233,6 +234,17 @@ pub(crate) struct CreationRow {
 #[derive(Clone, Debug)]
 pub(crate) struct RestoringRow {
     pub(crate) path: PathBuf,
+}
+
+/// A policy module before and after a change; none where there is none.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ModuleChange {
+    /// Its name.
+    pub name: String,
+    /// Its text before.
+    pub before: Option<String>,
+    /// Its text afterwards.
+    pub after: Option<String>,
 }
 
 /// A part that was moved.
@@ -427,6 +439,20 @@ impl Ledger {
     pub(crate) fn restorings(&self, id: i64) -> Result<Vec<RestoringRow>, LedgerError> {
         let sql = "SELECT path FROM restoring WHERE change_set = ?";
         self.list(sql, id, |row| Ok(RestoringRow { path: path_of(row, 0)? }))
+    }
+
+    /// The text of the policy module that a site has in the store; none where it has none.
+    pub fn module(&self, site: &str) -> Result<Option<String>, LedgerError> {
+        let sql = "SELECT after FROM module JOIN change_set ON change_set.id = change_set WHERE site = ?
+                   ORDER BY module.rowid DESC LIMIT 1";
+        let found = self.db.query_row(sql, [site], |row| row.get(0)).optional().map_err(self.failed("read"))?;
+        Ok(found.flatten())
+    }
+
+    /// The policy modules that a change set put in place, took away or changed.
+    pub(crate) fn modules(&self, id: i64) -> Result<Vec<ModuleChange>, LedgerError> {
+        let sql = "SELECT name, before, after FROM module WHERE change_set = ?";
+        self.list(sql, id, |row| Ok(ModuleChange { name: row.get(0)?, before: row.get(1)?, after: row.get(2)? }))
     }
 
     /// What a change set moved.

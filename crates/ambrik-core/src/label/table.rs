@@ -1,0 +1,138 @@
+//! The labels of a whole site side by side: what paths have, what a relabelling would give them, what they are to have.
+
+use std::collections::BTreeMap;
+use std::ffi::CStr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::{Answer, Labels, SiteLabels};
+use crate::audit::{AuditError, places, relative};
+use crate::entry::{Facts, Kind};
+use crate::policy::{Cursor, Policy};
+use crate::site::{Phase, Site, Use};
+use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
+
+/// Paths of one part with the same labels.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Line {
+    /// The part, as an index into the site's parts; none for what no part names.
+    pub part: Option<usize>,
+    /// The type that they have; none where they have no label.
+    pub now: Option<String>,
+    /// The type that a relabelling would give them; none where it would leave them.
+    pub relabelled: Option<String>,
+    /// The type that `set` gives them: the one that they have where that is right.
+    pub wanted: String,
+    /// Whether the type that they have lets PHP do what the part needs, and no more.
+    pub right: bool,
+    /// How many there are.
+    pub count: u64,
+    /// One of them, relative to the root.
+    pub example: PathBuf,
+}
+
+type Key = (Option<usize>, Option<String>, Option<String>, String, bool);
+
+/// All labels of `site` in `phase`, by part; the most frequent first within a part.
+pub fn table(
+    host: &Host,
+    labels: &Labels,
+    site: &Arc<Site>,
+    phase: Phase,
+    threads: usize,
+    progress: &Progress,
+) -> Result<Vec<Line>, AuditError> {
+    let policy = Policy::new(Arc::clone(site), phase);
+    let of_site = labels.of_site(site);
+    let reader = || Reader { policy: &policy, labels: &of_site, rules: labels, found: BTreeMap::new() };
+    let mut readers: Vec<Reader<'_>> = (0..threads.max(1)).map(|_| reader()).collect();
+    let mut dirs = Vec::new();
+    for (path, resolved) in places(host, site)? {
+        let cursor = policy.at(&path);
+        if let Some(first) = readers.first_mut() {
+            first.add(&cursor, &path, &resolved.path, &resolved.facts);
+        }
+        if resolved.facts.kind == Kind::Directory {
+            let name = std::ffi::CString::new(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
+            let data = Data { cursor, real: (path != resolved.path).then(|| (path.into(), resolved.path.into())) };
+            let dir = Dir { above: None, name: name.unwrap_or_default(), id: resolved.facts.id, data };
+            dirs.push((resolved.handle, Arc::new(dir)));
+        }
+    }
+    let mut all: BTreeMap<Key, (u64, PathBuf)> = BTreeMap::new();
+    for reader in walk(dirs, readers, progress).visitors {
+        for (key, (count, example)) in reader.found {
+            let known = all.entry(key).or_insert((0, example.clone()));
+            known.0 += count;
+            known.1 = example.min(std::mem::take(&mut known.1));
+        }
+    }
+    let mut lines: Vec<Line> = all
+        .into_iter()
+        .map(|((part, now, relabelled, wanted, right), (count, example))| {
+            let example = relative(&site.root, &example);
+            Line { part, now, relabelled, wanted, right, count, example }
+        })
+        .collect();
+    lines.sort_by(|a, b| (a.part, std::cmp::Reverse(a.count)).cmp(&(b.part, std::cmp::Reverse(b.count))));
+    Ok(lines)
+}
+
+struct Data {
+    cursor: Arc<Cursor>,
+    /// The start's path and where it really is, where these differ.
+    real: Option<(Arc<Path>, Arc<Path>)>,
+}
+
+struct Reader<'r> {
+    policy: &'r Policy,
+    labels: &'r SiteLabels<'r>,
+    rules: &'r Labels,
+    found: BTreeMap<Key, (u64, PathBuf)>,
+}
+
+impl Reader<'_> {
+    fn add(&mut self, cursor: &Cursor, path: &Path, real: &Path, facts: &Facts) {
+        let context = &cursor.context;
+        if !context.ours || context.used_as == Use::Foreign || !super::is_labelled(facts.kind) {
+            return;
+        }
+        let label = facts.rights.label.as_ref();
+        let right = self.labels.judge(self.policy, context, label, facts.kind) == super::Verdict::Right;
+        let wanted = match label {
+            Some(label) if right => label.type_name(),
+            _ => self.labels.type_of(self.policy, context),
+        };
+        let relabelled = self.rules.rules().map_or(&Answer::NoRule, |rules| {
+            rules.answer(std::os::unix::ffi::OsStrExt::as_bytes(real.as_os_str()), facts.kind)
+        });
+        let owned = |name: &str| name.to_owned();
+        let now = label.map(|label| owned(label.type_name()));
+        let key = (context.part, now, relabelled.type_name().map(owned), owned(wanted), right);
+        let known = self.found.entry(key).or_insert_with(|| (0, path.to_owned()));
+        known.0 += 1;
+        if path < known.1.as_path() {
+            known.1 = path.to_owned();
+        }
+    }
+}
+
+impl Visitor for Reader<'_> {
+    type Data = Data;
+
+    fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
+        let cursor = self.policy.step(&dir.data.cursor, look.os_name());
+        if facts.mounted && !cursor.named {
+            return None;
+        }
+        let path = dir.path_of(look.name);
+        let moved = dir.data.real.as_ref().and_then(|(start, real)| Some(real.join(path.strip_prefix(start).ok()?)));
+        self.add(&cursor, &path, moved.as_deref().unwrap_or(&path), facts);
+        let enters = facts.kind == Kind::Directory && (cursor.context.ours || cursor.leads_on());
+        enters.then(|| Data { cursor, real: dir.data.real.clone() })
+    }
+
+    fn trouble(&mut self, _dir: &Arc<Dir<Data>>, _name: Option<&CStr>, _trouble: Trouble) {
+        // The audit tells what could not be looked at.
+    }
+}

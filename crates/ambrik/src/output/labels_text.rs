@@ -1,0 +1,76 @@
+//! Labels for people: what paths have, what a relabelling would give, what they are to have, side by side.
+
+use std::io::{self, Write};
+
+use ambrik_core::audit::Audit;
+use ambrik_core::host::Role;
+use ambrik_core::label::{Labels, Line};
+use ambrik_core::shown::Shown;
+
+use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
+use super::{counted, number};
+
+pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[Line], out: &mut dyn Write) -> io::Result<()> {
+    let site = &audit.site;
+    let name = styled(HEAD, &site.name);
+    let state = &labels.state;
+    if !labels.are_managed() {
+        let words = if state.installed {
+            "SELinux is installed and not used on this host: labels do nothing"
+        } else {
+            "no SELinux on this host: labels do nothing"
+        };
+        return writeln!(out, "{name}: {words}");
+    }
+    let wrong: u64 = lines.iter().filter(|line| !line.right).map(|line| line.count).sum();
+    let lost: u64 = lines.iter().filter(|line| !keeps(line)).map(|line| line.count).sum();
+    let first = match (wrong, lost) {
+        (0, 0) => styled(GOOD, "labels are right, and a relabelling keeps them"),
+        (0, n) => {
+            let words = counted(n, "path would get another label", "paths would get other labels");
+            styled(ODD, &format!("labels are right, and {words} by a relabelling"))
+        }
+        (n, _) => styled(BAD, &counted(n, "path does not have the right label", "paths do not have the right labels")),
+    };
+    writeln!(out, "{name}: {first}")?;
+    let (domain, seen) = labels.domain(Role::Php, site.php.ids.uid);
+    let seen = if seen { "" } else { " (as is usual: no process of it runs)" };
+    let policy = state.policy.as_deref().map(|policy| format!(", policy {policy}")).unwrap_or_default();
+    let words = format!("SELinux {}{policy}; PHP in {}{seen}", state.now.word(), domain.type_name());
+    wrapped(&words, "  ", "  ", out)?;
+    writeln!(out)?;
+    let mut rows = table(&["part", "paths", "now", "a relabelling gives", "should be"]);
+    for line in lines {
+        let now = line.now.as_deref().unwrap_or("none");
+        let wanted = if line.right { styled(GOOD, "as now") } else { styled(BAD, &line.wanted) };
+        let relabelled = match &line.relabelled {
+            None => "as it is".to_owned(),
+            Some(name) if keeps(line) => name.clone(),
+            Some(name) => styled(ODD, name),
+        };
+        rows.add_row(vec![
+            cut(audit.part_shown(line.part), WIDTH / 4),
+            number(line.count),
+            now.to_owned(),
+            relabelled,
+            wanted,
+        ]);
+    }
+    write(&mut rows, &[1], "  ", out)?;
+    if let Some(line) = lines.iter().find(|line| !line.right) {
+        let example = Shown(&line.example);
+        writeln!(out, "\n  for example {example}\n  put it right: ambrik set {}   (first: --preview)", site.name)?;
+    } else if lost > 0 {
+        writeln!(out, "\n  make them last: ambrik set {}   (first: --preview)", site.name)?;
+    }
+    for unclear in labels.rules().iter().flat_map(|rules| rules.unclear()).take(5) {
+        wrapped(&format!("{}: {}", unclear.at, unclear.says), "  ", "    ", out)?;
+    }
+    Ok(())
+}
+
+/// Whether a relabelling leaves what is to be.
+fn keeps(line: &Line) -> bool {
+    let then = if line.right { line.now.as_deref() } else { Some(line.wanted.as_str()) };
+    line.relabelled.is_none() || line.relabelled.as_deref() == then
+}
