@@ -326,7 +326,7 @@ impl Builder {
 
     /// Labels everything at and below `path`, where the caller may.
     fn label(&self, path: &str, type_name: &str) -> io::Result<()> {
-        let label = format!("unconfined_u:object_r:{type_name}:s0\0");
+        let label = format!("system_u:object_r:{type_name}:s0\0");
         let mut paths = vec![self.at(path)];
         while let Some(path) = paths.pop() {
             // Only root may; whoever else runs the demo sees files without labels.

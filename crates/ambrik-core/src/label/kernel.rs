@@ -12,7 +12,7 @@ use crate::entry::Kind;
 use crate::tree::{Host, sys};
 
 /// The permissions of a class that an account needs, as the policy language names them.
-pub(super) type Permissions = &'static [&'static str];
+pub(crate) type Permissions = &'static [&'static str];
 
 /// What a domain may do with a label.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -27,7 +27,7 @@ pub struct Allowed {
 
 impl Allowed {
     /// Whether all of these are given. What the class does not have counts for nothing.
-    pub(super) fn all(&self, permissions: Permissions) -> bool {
+    pub(crate) fn all(&self, permissions: Permissions) -> bool {
         permissions.iter().all(|name| self.numbers.get(*name).is_none_or(|number| self.has(*number)))
     }
 

@@ -74,7 +74,7 @@ pub fn table(
             Line { part, now, relabelled, wanted, right, count, example }
         })
         .collect();
-    lines.sort_by(|a, b| (a.part, std::cmp::Reverse(a.count)).cmp(&(b.part, std::cmp::Reverse(b.count))));
+    lines.sort_by_key(|line| (line.part, std::cmp::Reverse(line.count)));
     Ok(lines)
 }
 
@@ -112,7 +112,7 @@ impl Reader<'_> {
         let known = self.found.entry(key).or_insert_with(|| (0, path.to_owned()));
         known.0 += 1;
         if path < known.1.as_path() {
-            known.1 = path.to_owned();
+            path.clone_into(&mut known.1);
         }
     }
 }

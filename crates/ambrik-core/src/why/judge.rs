@@ -94,7 +94,11 @@ impl<'s> Judge<'s> {
     pub(super) fn search(&self, facts: &Facts) -> (bool, Arc<str>) {
         let decision = decide(&self.subject.ids, Kind::Directory, &facts.rights, Perm::X);
         let says = self.words().decided(facts.kind, &facts.rights, &decision, Act::Search);
-        (decision.allowed, says.into())
+        match self.label_refuses(facts, Act::Search) {
+            Some((true, label)) if decision.allowed => (false, label.into()),
+            Some((true, label)) => (false, format!("{says}; besides, {label}").into()),
+            _ => (decision.allowed, says.into()),
+        }
     }
 
     /// Whether a symlink at the end of a path is followed (`may_follow_link` in the kernel's fs/namei.c).
@@ -113,7 +117,10 @@ impl<'s> Judge<'s> {
         let mut steps = vec![own(true, Act::Create, says, decision.allowed)];
         let bar = self.setting.host.bar(dir);
         steps.extend(bar.map(|bar| own(true, Act::Create, bar.words().to_owned(), false)));
-        (decision.allowed && bar.is_none(), steps)
+        let label = self.label_step(dir, Act::Create, Act::Create, true);
+        let refused = label.as_ref().is_some_and(|step| step.allows == Some(false));
+        steps.extend(label);
+        (decision.allowed && bar.is_none() && !refused, steps)
     }
 
     /// What the account can do with something, in a directory; where a link led there, the link is what is removed.
@@ -149,7 +156,10 @@ impl<'s> Judge<'s> {
             let decision = decide(&self.subject.ids, facts.kind, &facts.rights, want);
             let says = self.words().decided(facts.kind, &facts.rights, &decision, act);
             steps.push(own(false, act, says, decision.allowed));
-            decision.allowed
+            let label = self.label_step(facts, act, act, false);
+            let refused = label.as_ref().is_some_and(|step| step.allows == Some(false));
+            steps.extend(label);
+            decision.allowed && !refused
         };
         let read = asked(Act::Read, Perm::R);
         let writes = asked(Act::Write, Perm::W);
@@ -216,10 +226,16 @@ impl<'s> Judge<'s> {
 
     /// Whether a path can be removed or renamed in its directory (`may_delete` in the kernel's fs/namei.c).
     pub(super) fn delete(&self, facts: &Facts, dir: &Facts) -> (bool, Vec<OwnStep>) {
-        let (makes, mut steps) = self.create_in(dir);
-        for step in &mut steps {
-            step.act = Act::Delete;
+        let decision = decide(&self.subject.ids, Kind::Directory, &dir.rights, Perm::WX);
+        let says = self.words().decided(dir.kind, &dir.rights, &decision, Act::Create);
+        let mut steps = vec![own(true, Act::Delete, says, decision.allowed)];
+        let bar = self.setting.host.bar(dir);
+        steps.extend(bar.map(|bar| own(true, Act::Delete, bar.words().to_owned(), false)));
+        steps.extend(self.label_step(dir, Act::Delete, Act::Delete, true));
+        if facts.kind != Kind::Directory {
+            steps.extend(self.label_step(facts, Act::Delete, Act::Delete, false));
         }
+        let makes = steps.iter().all(|step| step.allows != Some(false));
         let mut refuse = |above: bool, says: String| steps.push(own(above, Act::Delete, says, false));
         let sticky = dir.rights.mode.has(Mode::STICKY);
         let owner = self.is_owner(facts.rights.uid) || self.subject.ids.uid == dir.rights.uid;

@@ -5,6 +5,7 @@
 
 mod everything;
 mod judge;
+mod labels;
 mod log;
 mod wanted;
 mod way;
@@ -217,6 +218,8 @@ pub struct Setting<'a> {
     pub accounts: &'a Accounts,
     /// The sites whose files say what is wanted.
     pub holders: &'a [Holder],
+    /// SELinux on the host; none where it is not to count.
+    pub labels: Option<&'a crate::label::Labels>,
 }
 
 /// As many threads ask at most: each keeps directories open.

@@ -198,7 +198,16 @@ impl Judge<'_> {
         let context = &cursor.context;
         let uid = self.subject.ids.uid;
         let (should, may) = holder.rights(context, uid);
-        let is = compare(answer, should, may, holder.passes(context, uid));
+        let mut is = compare(answer, should, may, holder.passes(context, uid));
+        if let (Match::TooLittle(acts), Some(facts)) = (&mut is, facts)
+            && self.adds_to_log(holder, context, facts)
+        {
+            // What is logged is added to: that a label lets nothing be overwritten is how it should be.
+            acts.retain(|act| !matches!(act, Act::Write | Act::Delete));
+            if acts.is_empty() {
+                is = Match::AsWanted;
+            }
+        }
         let mut lack =
             |lacks: bool, acts: &[Act]| self.mends(&Lack { holder, context, answer, facts, lacks }, dir, acts);
         let mends = match &is {
@@ -217,6 +226,15 @@ impl Judge<'_> {
             is,
             mends,
         })
+    }
+
+    /// Whether something is a log whose label lets PHP add to it.
+    fn adds_to_log(&self, holder: &Holder, context: &Context, facts: &Facts) -> bool {
+        let of_log = || {
+            let labels = self.setting.labels.filter(|labels| labels.are_managed())?;
+            labels.of_site(holder.site()).fit(context, facts.rights.label.as_ref()?, facts.kind)
+        };
+        context.used_as == Use::Log && of_log() == Some(crate::label::Fit::Exact)
     }
 
     fn mends(&mut self, lack: &Lack<'_>, dir: &Dir, acts: &[Act]) -> Vec<Mend> {
@@ -271,8 +289,22 @@ impl Judge<'_> {
         if is_held(&context) {
             let program = facts.kind == Kind::File && facts.rights.mode.has(0o100);
             let wanted = self.solved(lack.holder, &context, Shape::of(facts.kind, program));
-            if *wanted != facts.rights {
+            let now = facts.rights.label.as_ref();
+            let labels = self.setting.labels.filter(|labels| labels.are_managed());
+            let label = match labels.map(|labels| labels.of_site(lack.holder.site())) {
+                Some(labels) => labels.wanted(&lack.holder.policy, &context, now, facts.kind),
+                None => now.cloned(),
+            };
+            let wanted = Rights { label, ..(*wanted).clone() };
+            if wanted != facts.rights {
                 let to = self.shown(&wanted, facts.kind);
+                let (from, to) = match (now, &wanted.label) {
+                    (now, Some(then)) if now != wanted.label.as_ref() => {
+                        let now = now.map_or("no label", |label| label.type_name());
+                        (format!("{from} {now}").into(), format!("{to} {}", then.type_name()).into())
+                    }
+                    _ => (from, to),
+                };
                 return Mend { path, from, to: Some(to), remedy: Remedy::Set };
             }
         }

@@ -18,6 +18,8 @@ pub struct Subject {
     pub process: Option<String>,
     /// What the account database says otherwise, and what follows.
     pub stale: Option<String>,
+    /// The SELinux domain that its processes run in, where that is known.
+    pub domain: Option<crate::label::Context>,
 }
 
 /// What an account was named as.
@@ -78,7 +80,7 @@ impl Subject {
             let gid = |name: &str| accounts.gid(name).ok_or_else(|| WhomError::NoAccount(text.to_owned()));
             let groups = groups.split(',').map(gid).collect::<Result<Vec<Gid>, _>>()?;
             let ids = Ids::new(uid, groups[0], groups.iter().copied());
-            return Ok(Self { name: accounts.user_shown(uid), ids, process: None, stale: None });
+            return Ok(Self { name: accounts.user_shown(uid), ids, process: None, stale: None, domain: None });
         }
         match (accounts.user(text), text.parse()) {
             (Some(account), _) => Ok(Self::running(account, None, accounts, services)),
@@ -87,6 +89,7 @@ impl Subject {
                 ids: Ids::new(Uid(uid), NO_GROUP, []),
                 process: None,
                 stale: Some(format!("uid {uid} has no account here: judged as in no group (name groups as {uid}:GID)")),
+                domain: None,
             }),
             (None, Err(_)) => Err(match accounts.account(text) {
                 Ok(_) => WhomError::NoAccount(text.to_owned()),
@@ -103,7 +106,7 @@ impl Subject {
             Whom::Web => (&site.web, Role::Web),
             Whom::Keeper => {
                 let (name, ids) = (site.keeper.user.clone(), site.keeper.ids.clone());
-                return Some(Self { name, ids, process: None, stale: None });
+                return Some(Self { name, ids, process: None, stale: None, domain: None });
             }
             Whom::Named(_) => return None,
         };
@@ -116,17 +119,36 @@ impl Subject {
         Some(Self::running(account.clone(), process, accounts, services))
     }
 
+    /// The same, in the domain that its service runs in on a host with these labels: that of PHP or the web server of a
+    /// site as is usual where none was seen, any other only as seen.
+    #[must_use]
+    pub fn in_domain(self, whom: &Whom, labels: &crate::label::Labels) -> Self {
+        let uid = self.ids.uid;
+        let of = |role: Role, usual: bool| {
+            let (domain, seen) = labels.domain(role, uid);
+            (seen || usual).then_some(domain)
+        };
+        let domain = match whom {
+            _ if !labels.are_managed() => None,
+            Whom::Php => of(Role::Php, true),
+            Whom::Web => of(Role::Web, true),
+            Whom::Keeper => None,
+            Whom::Named(_) => of(Role::Php, false).or_else(|| of(Role::Web, false)),
+        };
+        Self { domain, ..self }
+    }
+
     /// An account, with the ids of a process of it where one runs.
     fn running(account: Account, process: Option<(Ids, String)>, accounts: &Accounts, services: &Services) -> Self {
         let name = account.user.clone();
         let Some((ids, process)) = process.or_else(|| process_of(services, None, account.ids.uid)) else {
-            return Self { name, ids: account.ids, process: None, stale: None };
+            return Self { name, ids: account.ids, process: None, stale: None, domain: None };
         };
         // What a process of this account with this group would get now.
         let group = accounts.group_shown(ids.gid);
         let now = accounts.account(&format!("{name}:{group}")).map_or(account.ids, |account| account.ids);
         let stale = difference(&name, accounts, &ids, &now);
-        Self { name, ids, process: Some(process), stale }
+        Self { name, ids, process: Some(process), stale, domain: None }
     }
 }
 

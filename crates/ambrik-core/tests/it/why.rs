@@ -52,13 +52,19 @@ fn sound() -> TestHost {
 }
 
 fn subject(name: &str) -> Subject {
-    Subject { name: name.into(), ids: Ids::new(Uid(id(name)), Gid(id(name)), []), process: None, stale: None }
+    Subject {
+        name: name.into(),
+        ids: Ids::new(Uid(id(name)), Gid(id(name)), []),
+        process: None,
+        stale: None,
+        domain: None,
+    }
 }
 
 fn ask_in(test: &TestHost, site: &Arc<Site>, phase: Phase, who: &str, path: impl AsRef<Path>) -> Answer {
     let host = Host::at(&test.real("/")).unwrap();
     let holders = [Holder::new(site, phase, &host, &test.accounts)];
-    let setting = Setting { host: &host, accounts: &test.accounts, holders: &holders };
+    let setting = Setting { host: &host, accounts: &test.accounts, holders: &holders, labels: None };
     Asker::new(setting, subject(who)).ask(&Path::new("/srv/www/site").join(path))
 }
 
@@ -234,7 +240,7 @@ fn where_it_cannot_look_it_does_not_answer() {
     let answers = as_account(&ids, move || {
         let host = Host::at(&root).unwrap();
         let accounts = ambrik_core::account::Accounts::from_texts(&passwd, &group);
-        let setting = Setting { host: &host, accounts: &accounts, holders: &[] };
+        let setting = Setting { host: &host, accounts: &accounts, holders: &[], labels: None };
         let asked = |who: &str, path: &str| {
             let answer = Asker::new(setting, subject(who)).ask(Path::new(path));
             (answer.can.read, answer.is_complete(), said(&answer).concat())
@@ -315,7 +321,7 @@ fn accounts_that_are_none(#[case] text: &str, #[case] want: &str) {
 fn everything(test: &TestHost, who: &str, act: Act, services: &Services) -> Everything {
     let host = Host::at(&test.real("/")).unwrap();
     let holder = Holder::new(&test.site(SITE), Phase::Sealed, &host, &test.accounts);
-    let setting = Setting { host: &host, accounts: &test.accounts, holders: &[] };
+    let setting = Setting { host: &host, accounts: &test.accounts, holders: &[], labels: None };
     why::everything(setting, &holder, &subject(who), act, services, (2, &Progress::default())).unwrap()
 }
 

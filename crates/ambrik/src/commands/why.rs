@@ -101,12 +101,16 @@ impl<'l> Inquiry<'l> {
     }
 
     fn setting(&self) -> Setting<'_> {
-        Setting { host: &self.looked.host, accounts: &self.looked.accounts, holders: &self.holders }
+        {
+            let Looked { host, accounts, labels } = self.looked;
+            Setting { host, accounts, holders: &self.holders, labels: Some(labels) }
+        }
     }
 
     fn of_site(&self, whom: &Whom, holder: &Holder) -> Option<Subject> {
-        let Looked { host, accounts, labels: _ } = self.looked;
-        Subject::of_site(whom, holder.site(), host, accounts, &self.services)
+        let Looked { host, accounts, labels } = self.looked;
+        let subject = Subject::of_site(whom, holder.site(), host, accounts, &self.services)?;
+        Some(subject.in_domain(whom, labels))
     }
 
     /// The number of the site that holds a path.
@@ -127,7 +131,9 @@ impl<'l> Inquiry<'l> {
         let mut services = self.services.services.iter().filter(|service| service.role == role);
         let account = &services.next()?.account;
         let only = services.all(|service| service.account.ids.uid == account.ids.uid);
-        only.then(|| Subject::named(&account.user, &self.looked.accounts, &self.services).ok()).flatten()
+        let subject =
+            only.then(|| Subject::named(&account.user, &self.looked.accounts, &self.services).ok()).flatten()?;
+        Some(subject.in_domain(whom, &self.looked.labels))
     }
 
     /// Whom to ask about, and who of them it is for each path.
@@ -135,7 +141,8 @@ impl<'l> Inquiry<'l> {
         let whom = Whom::of(account);
         if let Whom::Named(name) = &whom {
             let subject = Subject::named(name, &self.looked.accounts, &self.services)
-                .map_err(|error| Failure::usage(error.to_string()))?;
+                .map_err(|error| Failure::usage(error.to_string()))?
+                .in_domain(&whom, &self.looked.labels);
             return Ok((vec![subject], paths.into_iter().map(|path| (0, path)).collect()));
         }
         let mut subjects: Vec<Subject> = Vec::new();
@@ -309,7 +316,9 @@ fn everything(
                 .ok_or_else(|| Failure::usage(format!("{}: there is no such account", site.name)))?,
         };
         tell_about(&subject, session);
-        let setting = Setting { host: &looked.host, accounts: &looked.accounts, holders: &holders };
+        let Looked { host, accounts, labels } = looked;
+        let subject = subject.in_domain(&whom, labels);
+        let setting = Setting { host, accounts, holders: &holders, labels: Some(labels) };
         let found = watched(session.quiet, "looking at", |progress| {
             why::everything(setting, &holders[0], &subject, act, &services, (threads(), progress))
         })?;
