@@ -7,6 +7,7 @@ mod module;
 mod rules;
 mod state;
 mod store;
+pub mod switch;
 mod table;
 mod uses;
 

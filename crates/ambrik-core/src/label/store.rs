@@ -9,7 +9,7 @@ use crate::tree::Host;
 
 const COMMAND: &str = "semodule";
 /// Where the command is looked for, whatever the environment says.
-const SEARCHED: &str = "/usr/sbin:/usr/bin:/sbin:/bin";
+pub(super) const SEARCHED: &str = "/usr/sbin:/usr/bin:/sbin:/bin";
 
 /// A policy store.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -3,8 +3,9 @@
 //! Anybody who can send a request can put words into such a log. Nothing is changed for what is read here: it is only
 //! asked about.
 
-use std::collections::HashMap;
-use std::ffi::OsStr;
+use std::collections::hash_map::Entry;
+use std::collections::{HashMap, HashSet};
+use std::ffi::{OsStr, OsString};
 use std::io::{self, BufRead, BufReader, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -14,9 +15,11 @@ use flate2::read::MultiGzDecoder;
 use jiff::civil::{Date, DateTime};
 use regex::bytes::{Captures, Regex};
 
+use super::denials::{Denials, Found, Nameless, Other};
 use super::{Act, Answer};
 use crate::entry::Kind;
 use crate::policy::Right;
+use crate::tree::{Host, Progress};
 
 /// Who was refused.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -77,8 +80,15 @@ pub struct Refusals {
     pub without_path: u64,
     /// How many refusals of further paths were only counted.
     pub more: u64,
+    denials: Denials,
+    /// Denials of SELinux that are no matter of files.
+    pub others: Vec<Other>,
+    /// Denials of SELinux about files of which only the inode is told.
+    nameless: HashMap<(u64, OsString, By, Act), Nameless>,
 }
 
+/// As many kinds of denials that are no matter of files are kept.
+const MOST_KINDS: usize = 256;
 /// As many different paths are kept.
 const MOST: usize = 10_000;
 /// Of a longer line only the beginning is read.
@@ -105,11 +115,77 @@ impl Refusals {
         let mut when = None;
         while next_line(log, &mut line)? {
             when = time(&line, self.today).or(when);
+            if line.windows(6).any(|w| w == b"audit(") {
+                let mut found = Vec::new();
+                let taken = self.denials.line(&line, &mut found);
+                self.denied(found);
+                if taken {
+                    continue;
+                }
+            }
             if REASON.is_match(&line) {
                 self.line(&line, when);
             }
         }
+        let mut found = Vec::new();
+        self.denials.end(&mut found);
+        self.denied(found);
         Ok(())
+    }
+
+    fn denied(&mut self, found: Vec<Found>) {
+        use std::os::unix::ffi::OsStrExt as _;
+        for denial in found {
+            match denial {
+                Found::File(of) => {
+                    self.add(of.path.as_os_str().as_bytes(), Some(of.act), &of.call, of.by, None, of.when);
+                }
+                Found::Other(new) => {
+                    let same = |known: &&mut Other| (known.by, &known.what) == (new.by, &new.what);
+                    if let Some(known) = self.others.iter_mut().find(same) {
+                        known.count += 1;
+                        known.last = known.last.max(new.last);
+                    } else if self.others.len() < MOST_KINDS {
+                        self.others.push(new);
+                    } else {
+                        self.more += 1;
+                    }
+                }
+                Found::Nameless(new) => {
+                    let key = (new.inode, new.name.clone(), new.by, new.act);
+                    let full = self.nameless.len() >= MOST;
+                    match self.nameless.entry(key) {
+                        Entry::Occupied(mut known) => {
+                            known.get_mut().count += 1;
+                            known.get_mut().last = known.get().last.max(new.last);
+                        }
+                        Entry::Vacant(place) if !full => {
+                            place.insert(new);
+                        }
+                        Entry::Vacant(_) => self.more += 1,
+                    }
+                }
+            }
+        }
+    }
+
+    /// Looks for the files of which only the inode is told among those of these sites: the others count as without a path.
+    pub fn find_inodes(&mut self, host: &Host, sites: &[std::sync::Arc<crate::site::Site>], progress: &Progress) {
+        let wanted: HashSet<u64> = self.nameless.values().map(|nameless| nameless.inode).collect();
+        if wanted.is_empty() {
+            return;
+        }
+        let found = super::inodes::find(host, sites, &wanted, progress);
+        for of in std::mem::take(&mut self.nameless).into_values() {
+            let path = found.iter().find(|(inode, path)| *inode == of.inode && path.file_name() == Some(&*of.name));
+            let Some((_, path)) = path else {
+                self.without_path += of.count;
+                continue;
+            };
+            for _ in 0..of.count {
+                self.add(path.as_os_str().as_bytes(), Some(of.act), &of.call, of.by, None, of.last);
+            }
+        }
     }
 
     fn line(&mut self, line: &[u8], when: Option<DateTime>) {

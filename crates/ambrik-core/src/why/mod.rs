@@ -3,7 +3,9 @@
 //! [`Asker::ask`] follows a path as a process of the account would (`path_resolution(7)`), goes on where that one is
 //! stopped, so that every obstacle is named, and compares the answer with what the site file wants.
 
+mod denials;
 mod everything;
+mod inodes;
 mod judge;
 mod labels;
 mod log;
@@ -19,6 +21,7 @@ use crate::account::Accounts;
 use crate::entry::Kind;
 use crate::tree::Host;
 
+pub use denials::{Nameless, Other};
 pub use everything::{Everything, Folder, PartCount, RunsPhp, Through, everything};
 pub use log::{By, Now, Refusal, Refusals};
 pub use wanted::{Holder, Match, Mend, Remedy, Wanted};

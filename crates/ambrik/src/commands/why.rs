@@ -5,10 +5,13 @@ use std::fs::File;
 use std::io::{self, Read as _, Write as _};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use ambrik_core::host::{self, Role, Services};
+use ambrik_core::label::switch::{Switch, governing};
 use ambrik_core::shown::Shown;
-use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusal, Refusals, Setting, Subject, Whom};
+use ambrik_core::site::Site;
+use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Other, Refusal, Refusals, Setting, Subject, Whom};
 
 use crate::args::Format;
 use crate::failure::{Exit, Failure};
@@ -68,6 +71,12 @@ pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Fai
 pub(crate) struct Told {
     pub(crate) account: String,
     pub(crate) answer: Answer,
+}
+
+/// A denial of SELinux that is no matter of files, and the policy switch that governs it.
+pub(crate) struct NoFile {
+    pub(crate) other: Other,
+    pub(crate) switch: Option<Switch>,
 }
 
 /// A refusal out of a log, and what is known of it now.
@@ -361,6 +370,8 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
         }
     }
     inquiry.warn_of_left_out(session);
+    let sites: Vec<Arc<Site>> = inquiry.holders.iter().map(|holder| Arc::clone(holder.site())).collect();
+    watched(session.quiet, "looking at", |progress| refusals.find_inodes(&inquiry.looked.host, &sites, progress));
     let mut reviews = Vec::new();
     for refusal in refusals.list() {
         let whom = match (&args.account, refusal.by) {
@@ -390,12 +401,17 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
     if refusals.more > 0 {
         session.warn(&format!("{} refusals of further paths were only counted", output::number(refusals.more)));
     }
+    let others = refusals.others.iter().map(|other| {
+        let [permission, class, type_name] = &other.what;
+        NoFile { other: other.clone(), switch: governing(&inquiry.looked.host, permission, class, type_name) }
+    });
+    let others: Vec<NoFile> = others.collect();
     match session.format {
         Format::Text => {
             let logs = output::count(args.from_log.len());
-            output::why_text::reviews(&reviews, logs, refusals.without_path, &mut session.out())?;
+            output::why_text::reviews(&reviews, &others, logs, refusals.without_path, &mut session.out())?;
         }
-        Format::Json => output::json_why::reviews(&reviews, refusals.without_path, session.raw_out())?,
+        Format::Json => output::json_why::reviews(&reviews, &others, refusals.without_path, session.raw_out())?,
     }
     let has = |now: Now| reviews.iter().any(|review| review.now == now);
     Ok(match (has(Now::Unknown), has(Now::Wanted) || has(Now::Opened) || has(Now::Unwanted) || has(Now::NoSite)) {

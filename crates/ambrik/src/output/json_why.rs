@@ -4,13 +4,14 @@ use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io::{self, Write};
 
+use ambrik_core::label::switch::command;
 use ambrik_core::why::{Act, Answer, By, Everything, Match, Now, Remedy, Step, Through, Wanted, Way};
 use serde::Serialize;
 use serde::ser::{Error as _, SerializeSeq as _};
 use serde_json::value::{RawValue, to_raw_value};
 
 use super::json::{Each, PathText, print};
-use crate::commands::why::Review;
+use crate::commands::why::{NoFile, Review};
 
 #[derive(Serialize)]
 struct WhyDocument<A> {
@@ -18,6 +19,8 @@ struct WhyDocument<A> {
     answers: A,
     #[serde(skip_serializing_if = "Option::is_none")]
     refused_without_path: Option<u64>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    no_files: Vec<NoFileDocument>,
 }
 
 #[derive(Serialize)]
@@ -133,7 +136,8 @@ pub(crate) fn answers(
     let mut failed = None;
     let mut answers = answers.map_while(|answer| answer.map_err(|error| failed = Some(error)).ok());
     let answers = Drained(RefCell::new(&mut answers));
-    print(&WhyDocument { ambrik: "why/1", answers, refused_without_path: None }, out)?;
+    let no_files = Vec::new();
+    print(&WhyDocument { ambrik: "why/1", answers, refused_without_path: None, no_files }, out)?;
     failed.map_or(Ok(()), Err)
 }
 
@@ -146,8 +150,38 @@ impl Serialize for Drained<'_> {
     }
 }
 
+/// A denial of SELinux that is no matter of files.
+#[derive(Serialize)]
+struct NoFileDocument {
+    by: &'static str,
+    permission: String,
+    class: String,
+    r#type: String,
+    count: u64,
+    switch: Option<String>,
+    on: Option<bool>,
+    command: Option<String>,
+}
+
+impl NoFileDocument {
+    fn of(denied: &NoFile) -> Self {
+        let [permission, class, type_name] = denied.other.what.clone();
+        let switch = denied.switch.as_ref();
+        Self {
+            by: if denied.other.by == By::Php { "php" } else { "web" },
+            permission,
+            class,
+            r#type: type_name,
+            count: denied.other.count,
+            switch: switch.map(|switch| switch.name.clone()),
+            on: switch.and_then(|switch| switch.on),
+            command: switch.map(|switch| command(&switch.name, true)),
+        }
+    }
+}
+
 /// Writes what is known of refusals. One about whom nothing can be asked has no answers, which are null.
-pub(crate) fn reviews(reviews: &[Review], without_path: u64, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn reviews(reviews: &[Review], others: &[NoFile], without_path: u64, out: &mut dyn Write) -> io::Result<()> {
     let answers = Each(|| {
         reviews.iter().map(|review| {
             let refused = refused(review);
@@ -157,7 +191,8 @@ pub(crate) fn reviews(reviews: &[Review], without_path: u64, out: &mut dyn Write
             }
         })
     });
-    print(&WhyDocument { ambrik: "why/1", answers, refused_without_path: Some(without_path) }, out)
+    let no_files = others.iter().map(NoFileDocument::of).collect();
+    print(&WhyDocument { ambrik: "why/1", answers, refused_without_path: Some(without_path), no_files }, out)
 }
 
 fn document<'a>(account: &'a str, answer: &'a Answer, refused: Option<RefusedDocument>) -> AnswerDocument<'a> {

@@ -5,15 +5,16 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use ambrik_core::entry::Kind;
+use ambrik_core::label::switch::command;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Phase;
-use ambrik_core::why::{Act, Answer, Everything, Folder, Match, Now, Remedy, RunsPhp, Step, Wanted};
+use ambrik_core::why::{Act, Answer, By, Everything, Folder, Match, Now, Remedy, RunsPhp, Step, Wanted};
 use anstream::adapter::strip_bytes;
 use anstyle::Style;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, wrapped_once, write};
 use super::{count, counted, number, paths};
-use crate::commands::why::Review;
+use crate::commands::why::{NoFile, Review};
 
 /// Writes the heading of a list with a line for each path.
 pub(crate) fn heading(width: usize, out: &mut dyn Write) -> io::Result<()> {
@@ -358,7 +359,13 @@ fn folder(path: &Path) -> String {
 }
 
 /// Writes what is known now of what logs say was refused.
-pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn reviews(
+    reviews: &[Review],
+    others: &[NoFile],
+    logs: u64,
+    without_path: u64,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let all: u64 = reviews.iter().map(|review| review.refusal.count).sum::<u64>() + without_path;
     let of = |now: Now| count(reviews.iter().filter(|review| review.now == now).count());
     if reviews.is_empty() {
@@ -367,7 +374,8 @@ pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mu
         } else {
             format!("{}, none with a path", counted(all, "refusal", "refusals"))
         };
-        return writeln!(out, "{}: {refused}", counted(logs, "log", "logs"));
+        writeln!(out, "{}: {refused}", counted(logs, "log", "logs"))?;
+        return no_files(others, out);
     }
     let says = [
         (Now::Wanted, "refused and wanted by its site file"),
@@ -402,6 +410,34 @@ pub(crate) fn reviews(reviews: &[Review], logs: u64, without_path: u64, out: &mu
     if without_path > 0 {
         let words = counted(without_path, "refusal does not name a path", "refusals do not name a path");
         writeln!(out, "\n{}", styled(FAINT, &words))?;
+    }
+    no_files(others, out)
+}
+
+/// Denials that no label mends, with the policy switch that governs them.
+fn no_files(others: &[NoFile], out: &mut dyn Write) -> io::Result<()> {
+    if others.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{}", styled(HEAD, "Denied by SELinux, and no matter of files"))?;
+    for NoFile { other, switch } in others {
+        let [permission, class, type_name] = &other.what;
+        let who = if other.by == By::Php { "PHP" } else { "the web server" };
+        let often = counted(other.count, "time", "times");
+        wrapped(&format!("{who}: {permission} on {class} {type_name}, {often}"), "  ", "    ", out)?;
+        let Some(switch) = switch else {
+            writeln!(out, "    no policy switch is known for it: look into it before anything is allowed")?;
+            continue;
+        };
+        let (name, command) = (&switch.name, command(&switch.name, true));
+        let words = match switch.on {
+            Some(true) => format!("the policy switch {name} governs it, and is on by now"),
+            Some(false) => {
+                format!("the policy switch {name} governs it, and is off; if the application needs it: {command}")
+            }
+            None => format!("the policy switch {name} governs it; whether it is on cannot be seen here: {command}"),
+        };
+        wrapped(&words, "    ", "    ", out)?;
     }
     Ok(())
 }

@@ -1,0 +1,142 @@
+//! Policy switches (booleans): what they govern, their present value, and the system's own command that sets them
+//! (`booleans(8)`, `setsebool(8)`).
+
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use super::state::INTERFACE;
+use crate::tree::Host;
+
+/// What a denial that is no file matter was for, and the switches that govern it: names differ between policies, and the
+/// first that the host has counts.
+const GOVERN: &[(&str, &str, &str, &[&str])] = &[
+    // Class, permission, a part of the type's name.
+    ("tcp_socket", "name_connect", "mysqld_port_t", &["httpd_can_network_connect_db"]),
+    ("tcp_socket", "name_connect", "postgresql_port_t", &["httpd_can_network_connect_db"]),
+    ("tcp_socket", "name_connect", "mssql_port_t", &["httpd_can_network_connect_db"]),
+    ("tcp_socket", "name_connect", "oracle_port_t", &["httpd_can_network_connect_db"]),
+    ("tcp_socket", "name_connect", "smtp_port_t", &["httpd_can_sendmail"]),
+    ("tcp_socket", "name_connect", "pop_port_t", &["httpd_can_sendmail"]),
+    (
+        "tcp_socket",
+        "name_connect",
+        "memcache_port_t",
+        &["httpd_can_network_memcache", "httpd_can_network_connect_memcache"],
+    ),
+    ("tcp_socket", "name_connect", "ldap_port_t", &["httpd_can_connect_ldap", "httpd_can_network_connect_ldap"]),
+    ("tcp_socket", "name_connect", "", &["httpd_can_network_connect"]),
+    ("file", "execute", "sendmail_exec_t", &["httpd_can_sendmail"]),
+    ("process", "execmem", "", &["httpd_execmem"]),
+    ("process", "setrlimit", "", &["httpd_setrlimit"]),
+    ("file", "", "nfs_t", &["httpd_use_nfs"]),
+    ("dir", "", "nfs_t", &["httpd_use_nfs"]),
+    ("file", "", "cifs_t", &["httpd_use_cifs"]),
+    ("dir", "", "cifs_t", &["httpd_use_cifs"]),
+    ("file", "", "fusefs_t", &["httpd_use_fusefs"]),
+    ("dir", "", "fusefs_t", &["httpd_use_fusefs"]),
+    ("dir", "", "user_home", &["httpd_enable_homedirs"]),
+    ("file", "", "user_home", &["httpd_read_user_content", "httpd_enable_homedirs"]),
+];
+
+/// A switch, and whether it is on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Switch {
+    /// Its name.
+    pub name: String,
+    /// Whether it is on; nothing where the host does not tell.
+    pub on: Option<bool>,
+}
+
+/// The switch of `host` that governs a denial with this permission, class and type; nothing where none is known.
+#[must_use]
+pub fn governing(host: &Host, permission: &str, class: &str, type_name: &str) -> Option<Switch> {
+    let fits = |(of_class, of_permission, part, _): &&(&str, &str, &str, &[&str])| {
+        *of_class == class && (of_permission.is_empty() || *of_permission == permission) && type_name.contains(part)
+    };
+    let (.., names) = GOVERN.iter().find(fits)?;
+    let known = names.iter().find(|name| is_on(host, name).is_some()).or(names.first())?;
+    Some(Switch { name: (*known).to_owned(), on: is_on(host, known) })
+}
+
+/// Whether a switch is on; nothing where the host's policy does not have it.
+#[must_use]
+pub fn is_on(host: &Host, name: &str) -> Option<bool> {
+    if !is_switch_name(name) {
+        return None;
+    }
+    // The present value, and the one that waits to be made so.
+    let bytes = host.read(&Path::new(INTERFACE).join("booleans").join(name), 64).ok()?;
+    match bytes.first()? {
+        b'1' => Some(true),
+        b'0' => Some(false),
+        _ => None,
+    }
+}
+
+/// Whether a text can be a switch's name.
+#[must_use]
+pub fn is_switch_name(text: &str) -> bool {
+    !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
+}
+
+/// The command that sets a switch for good.
+#[must_use]
+pub fn command(name: &str, on: bool) -> String {
+    format!("setsebool -P {name} {}", if on { "on" } else { "off" })
+}
+
+/// Sets a switch of this host for good.
+///
+/// Errors: what the command said.
+pub(crate) fn set(name: &str, on: bool) -> Result<(), String> {
+    let mut run = Command::new("setsebool");
+    run.env_clear().env("PATH", super::store::SEARCHED).env("LC_ALL", "C").stdin(Stdio::null());
+    let output = run.args(["-P", name, if on { "on" } else { "off" }]).output();
+    let output = output.map_err(|cause| format!("cannot run setsebool: {cause}"))?;
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = String::from_utf8_lossy(&output.stderr).trim().replace('\n', "; ");
+    Err(format!("setsebool did not set {name}: {said}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn host() -> (tempfile::TempDir, Host) {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = dir.path().join("sys/fs/selinux/booleans");
+        std::fs::create_dir_all(&folder).unwrap();
+        std::fs::write(folder.join("httpd_can_network_connect_db"), "0 0").unwrap();
+        std::fs::write(folder.join("httpd_can_network_connect_memcache"), "1 1").unwrap();
+        let host = Host::at(dir.path()).unwrap();
+        (dir, host)
+    }
+
+    #[rstest]
+    #[case("name_connect", "tcp_socket", "mysqld_port_t", Some(("httpd_can_network_connect_db", Some(false))))]
+    #[case::as_this_policy_calls_it("name_connect", "tcp_socket", "memcache_port_t", Some(("httpd_can_network_connect_memcache", Some(true))))]
+    #[case::any_other_port("name_connect", "tcp_socket", "http_port_t", Some(("httpd_can_network_connect", None)))]
+    #[case("execmem", "process", "httpd_t", Some(("httpd_execmem", None)))]
+    #[case::no_switch("bind", "udp_socket", "x_t", None)]
+    fn what_governs_a_denial(
+        #[case] permission: &str,
+        #[case] class: &str,
+        #[case] type_name: &str,
+        #[case] want: Option<(&str, Option<bool>)>,
+    ) {
+        let (_dir, host) = host();
+        let got = governing(&host, permission, class, type_name);
+        assert_eq!(got.as_ref().map(|switch| (&*switch.name, switch.on)), want);
+    }
+
+    #[test]
+    fn a_name_does_not_lead_elsewhere() {
+        let (dir, host) = host();
+        std::fs::write(dir.path().join("sys/fs/selinux/enforce"), "1").unwrap();
+        assert_eq!(is_on(&host, "../enforce"), None);
+        assert_eq!(command("httpd_execmem", false), "setsebool -P httpd_execmem off");
+    }
+}
