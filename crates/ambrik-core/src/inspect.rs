@@ -59,7 +59,7 @@ pub(crate) struct Judge<'a> {
     pub(crate) accounts: &'a Accounts,
     pub(crate) host: &'a Host,
     /// The site's labels, on hosts that use them.
-    pub(crate) labels: Option<SiteLabels<'a>>,
+    pub(crate) labels: Option<&'a SiteLabels<'a>>,
     /// The served folder, from `/` on.
     pub(crate) served: Option<PathBuf>,
     /// Where a path that the site file names really is, and the path that it names.
@@ -78,7 +78,7 @@ impl<'a> Judge<'a> {
         people: &'a People,
         accounts: &'a Accounts,
         host: &'a Host,
-        labels: Option<SiteLabels<'a>>,
+        labels: Option<&'a SiteLabels<'a>>,
     ) -> Self {
         let site = policy.site();
         let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
@@ -162,7 +162,7 @@ impl<'a> Judge<'a> {
 
     fn case<'c>(&'c self, above: &DirState, context: &'c Context, facts: &'c Facts, shape: Shape) -> Case<'c> {
         let can = self.can(above, facts, &facts.rights);
-        let label = self.labels.as_ref().and_then(|labels| self.label(labels, context, facts));
+        let label = self.labels.and_then(|labels| self.label(labels, context, facts));
         Case { people: self.people, accounts: self.accounts, context, facts, shape, can, label }
     }
 
@@ -187,7 +187,7 @@ impl<'a> Judge<'a> {
     /// What `set` makes of a path's label.
     fn label_wanted(&self, context: &Context, facts: &Facts) -> Option<crate::label::Context> {
         let now = facts.rights.label.as_ref();
-        match &self.labels {
+        match self.labels {
             Some(labels) if is_labelled(facts.kind) => labels.wanted(self.policy, context, now, facts.kind),
             _ => now.cloned(),
         }
@@ -480,7 +480,7 @@ impl<'j> Inspector<'j> {
         look: &Look<'_>,
         facts: &Facts,
     ) -> Option<(&'static Check, Reason)> {
-        let (labels, label) = (self.judge.labels.as_ref()?, facts.rights.label.as_ref()?);
+        let (labels, label) = (self.judge.labels?, facts.rights.label.as_ref()?);
         if !is_labelled(facts.kind)
             || labels.judge(self.judge.policy, context, Some(label), facts.kind) != LabelVerdict::Right
         {

@@ -15,7 +15,7 @@ use crate::account::Accounts;
 use crate::check::{Check, Reason, Remedy, Severity};
 use crate::entry::{Kind, Rights};
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
-use crate::label::{Labels, Module};
+use crate::label::{Labels, Module, SiteLabels};
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
@@ -113,6 +113,8 @@ pub struct Audit {
     unseen: Vec<Unseen>,
     /// What was found over HTTP.
     asked: Vec<crate::over_http::Found>,
+    /// The policy switches that the site file names and that are off.
+    pub switches_off: Vec<String>,
     /// The policy module that makes the site's labels last.
     pub module: Option<Module>,
     /// The missing parts with `create`, and the missing directories that lead there.
@@ -185,6 +187,24 @@ impl Audit {
         let of_finding = self.asked.iter().filter(|found| std::ptr::eq(found.check, finding.check));
         let of_finding = of_finding.filter(|found| paths.contains(&self.relative(&found.path)));
         of_finding.flat_map(|found| found.lines.iter().cloned()).collect()
+    }
+
+    /// Adds what is to be said about SELinux on the host as a whole.
+    fn with_selinux(mut self, setting: &Setting<'_>, labels: Option<&SiteLabels<'_>>) -> Self {
+        let root = self.site.root.clone();
+        let off = |name: &&String| labels.is_some() && crate::label::switch::is_on(setting.host, name) == Some(false);
+        self.switches_off = self.site.switches.iter().filter(off).cloned().collect();
+        for name in self.switches_off.clone() {
+            self = self.with(&crate::check::SWITCH_DIFFERS, root.clone(), name, setting.today);
+        }
+        let permissive = || {
+            let labels = labels.filter(|labels| labels.domain_is_permissive())?;
+            Some(format!("PHP's domain {} is permissive", labels.domain.type_name()))
+        };
+        match setting.labels.and_then(|labels| labels.state.weakness()).or_else(permissive) {
+            Some(says) => self.with(&crate::check::LABEL_PROTECTION_OFF, root, says, setting.today),
+            None => self,
+        }
     }
 
     /// Adds a finding about one path, unless an exception covers it.
@@ -270,7 +290,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let solver = Solver::new(site, setting.accounts);
     let people = People::new(site, setting.accounts, setting.neighbours);
     let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
-    let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host, labels);
+    let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
 
     let mut findings = Findings::default();
     let mut starts = Vec::new();
@@ -317,7 +337,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let wanted = missing.iter().filter(|&&part| site.parts[part].create || copied(&part));
     let to_make = wanted.flat_map(|&part| to_make(setting.host, &policy, &solver, part)).map(|mut made| {
         let context = policy.at(&made.path).context;
-        if let Some(labels) = judge.labels.as_ref().filter(|_| context.ours) {
+        if let Some(labels) = labels.as_ref().filter(|_| context.ours) {
             let label = labels.wanted(&policy, &context, None, made.kind);
             made.rights = Arc::new(Rights { label, ..(*made.rights).clone() });
         }
@@ -330,11 +350,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         let nearest = places.max_by_key(|(start, _)| start.path.as_os_str().len());
         nearest.map_or_else(|| path.to_owned(), |(start, below)| start.real.join(below).components().collect())
     };
-    let module = judge.labels.as_ref().and_then(|labels| labels.module(site, &real));
-    let unprotected = setting.labels.and_then(|labels| labels.state.weakness()).or_else(|| {
-        let labels = judge.labels.as_ref().filter(|labels| labels.domain_is_permissive())?;
-        Some(format!("PHP's domain {} is permissive", labels.domain.type_name()))
-    });
+    let module = labels.as_ref().and_then(|labels| labels.module(site, &real));
     let mut audit = Audit {
         site: Arc::clone(site),
         phase,
@@ -352,6 +368,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         unseen,
         asked: Vec::new(),
         module,
+        switches_off: Vec::new(),
         to_make,
         policy,
         solver,
@@ -360,11 +377,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     audit.left_alone = hard_links(&audit, &mut findings);
     collect(&audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
-    if let Some(says) = unprotected {
-        let root = site.root.clone();
-        audit = audit.with(&crate::check::LABEL_PROTECTION_OFF, root, says, setting.today);
-    }
-    Ok(audit)
+    Ok(audit.with_selinux(setting, labels.as_ref()))
 }
 
 /// What all threads saw.

@@ -79,6 +79,8 @@ pub struct Outcome {
     pub keepsake: Option<PathBuf>,
     /// Whether the site's policy module was changed.
     pub module: bool,
+    /// The policy switches that were switched, and whether on.
+    pub switched: Vec<(String, bool)>,
 }
 
 impl Outcome {
@@ -150,6 +152,8 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
     if let Some(change) = &plan.module {
         module::change(change, &plan.audit, &mut entry, means, &mut outcome)?;
     }
+    let switches = plan.switches.iter().map(|name| (name.clone(), true));
+    module::switch(switches, &mut entry, means, &mut outcome)?;
     for (path, failure) in &plan.kept {
         outcome.fail(path.clone(), failure.clone());
     }

@@ -9,7 +9,7 @@ use super::ledger::{Entry, Ledger, ModuleChange};
 use super::state::{StateDir, StateError};
 use super::{ChangeError, Means, Outcome};
 use crate::audit::Audit;
-use crate::label::{Module, Rules, State, module_name};
+use crate::label::{Module, Rules, State, module_name, switch};
 use crate::site::Phase;
 use crate::tree::{Failure, Op, sys};
 
@@ -56,6 +56,26 @@ pub(super) fn change(
                  beats it (semanage fcontext -l -C)"
             );
             outcome.fail(probe.path.clone(), Failure::Says(why));
+        }
+    }
+    Ok(())
+}
+
+/// Switches policy switches, on record.
+pub(super) fn switch(
+    names: impl Iterator<Item = (String, bool)>,
+    entry: &mut Entry<'_>,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    for (name, on) in names {
+        if switch::is_on(means.host, &name) == Some(on) {
+            continue;
+        }
+        entry.switch(&name, on)?;
+        match switch::set(&name, on) {
+            Ok(()) => outcome.switched.push((name, on)),
+            Err(said) => outcome.fail(PathBuf::from(name), Failure::Says(said)),
         }
     }
     Ok(())

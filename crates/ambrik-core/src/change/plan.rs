@@ -28,6 +28,8 @@ pub struct Plan {
     pub window: Option<Window>,
     /// The policy module that makes the labels last, where it changes.
     pub module: Option<ModuleChange>,
+    /// The policy switches that are turned on.
+    pub switches: Vec<String>,
     /// What is made.
     pub creations: Vec<Creation>,
     /// What is removed.
@@ -94,7 +96,17 @@ impl Plan {
     #[must_use]
     pub fn set(audit: Audit, phase_before: Phase) -> Self {
         let (creations, kept) = creations(&audit);
-        Self { audit, command: "set", phase_before, window: None, module: None, creations, removals: Vec::new(), kept }
+        Self {
+            audit,
+            command: "set",
+            phase_before,
+            window: None,
+            module: None,
+            switches: Vec::new(),
+            creations,
+            removals: Vec::new(),
+            kept,
+        }
     }
 
     /// What `open` would do, by an audit for an open site: what is missing is made, samples are copied, and php gets to
@@ -118,6 +130,7 @@ impl Plan {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.module.is_none()
+            && self.switches.is_empty()
             && self.creations.is_empty()
             && self.removals.is_empty()
             && self.changing().next().is_none()

@@ -34,6 +34,7 @@ pub struct UndoPlan {
     restorings: Vec<RestoringRow>,
     movings: Vec<MovingRow>,
     modules: Vec<ModuleChange>,
+    switches: Vec<(String, bool)>,
 }
 
 /// Why a change set cannot be taken back.
@@ -68,8 +69,20 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     let (turns, removals) = (ledger.turns(set.id)?, ledger.removals(set.id)?);
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
     let (movings, modules) = (ledger.movings(set.id)?, ledger.modules(set.id)?);
+    let switches = ledger.switches(set.id)?;
     let interrupted = set.ended.is_none();
-    Ok(UndoPlan { interrupted, with_later: false, set, turns, removals, creations, restorings, movings, modules })
+    Ok(UndoPlan {
+        interrupted,
+        with_later: false,
+        set,
+        turns,
+        removals,
+        creations,
+        restorings,
+        movings,
+        modules,
+        switches,
+    })
 }
 
 /// The change sets to be taken back, the newest first, so that a site is as it was before change set `id`.
@@ -101,6 +114,11 @@ impl UndoPlan {
     /// The policy modules that are as before afterwards.
     pub fn modules(&self) -> impl Iterator<Item = &ModuleChange> {
         self.modules.iter()
+    }
+
+    /// The policy switches that are switched back, and whether they were turned on.
+    pub fn switches(&self) -> impl Iterator<Item = &(String, bool)> {
+        self.switches.iter()
     }
 
     /// What moves back: from where, and to where.
@@ -141,6 +159,9 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     for change in &plan.modules {
         super::module::take_back(change, &mut entry, means, &mut outcome)?;
     }
+
+    let back = plan.switches.iter().rev().map(|(name, on)| (name.clone(), !on));
+    super::module::switch(back, &mut entry, means, &mut outcome)?;
 
     let mut last: Option<Arc<Folder>> = None;
     let mut jobs = plan.turns.iter().rev().filter(|row| !row.failed).filter_map(|row| {

@@ -50,6 +50,15 @@ pub(crate) static LABEL_PROTECTION_OFF: Check = Check {
     judge: Judge::Audit,
 };
 
+pub(crate) static SWITCH_DIFFERS: Check = Check {
+    name: "switch-differs",
+    severity: Severity::Medium,
+    wrong: "a policy switch of SELinux that the site file names is off",
+    lets: "what the application needs it for is denied where SELinux enforces",
+    remedy: Remedy::Hand("turn it on: setsebool -P NAME on, or let `ambrik set --yes` do it"),
+    judge: Judge::Audit,
+};
+
 fn label(case: &Case<'_>, verdict: Verdict) -> Option<Reason> {
     let (found, says) = case.label.as_ref()?;
     (*found == verdict).then(|| Reason::Says(says.clone()))

@@ -234,6 +234,7 @@ pub static CATALOGUE: &[&Check] = &[
     &labels::LABEL_TOO_WIDE,
     &labels::LABEL_NOT_KEPT,
     &labels::LABEL_UNKNOWN,
+    &labels::SWITCH_DIFFERS,
     &site::COULD_NOT_LOOK,
     &needs::KEEPER_CANNOT_WRITE,
     &web::FOLDER_LISTED,
@@ -241,7 +242,7 @@ pub static CATALOGUE: &[&Check] = &[
 ];
 
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
-pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF};
+pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
 pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE, WINDOW_OVERDUE};
 pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};

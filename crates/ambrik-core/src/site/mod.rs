@@ -49,6 +49,8 @@ pub struct Site {
     pub parts: Vec<Part>,
     /// The accepted exceptions, in the order of the file.
     pub accepts: Vec<Accept>,
+    /// The SELinux policy switches (booleans) that the application needs to be on.
+    pub switches: Vec<String>,
     /// The accounts that the file leaves out and the host told.
     pub detected: Vec<Detected>,
 }

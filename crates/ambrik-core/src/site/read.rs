@@ -17,7 +17,8 @@ use crate::host::{Detector, Role, Undecided};
 use crate::mode::ModeSpec;
 use crate::nearest::nearest;
 
-const SECTIONS: &[&str] = &["site", "accounts", "part", "accept"];
+const SECTIONS: &[&str] = &["site", "accounts", "selinux", "part", "accept"];
+const SELINUX_KEYS: &[&str] = &["switches"];
 const SITE_KEYS: &[&str] = &["name", "root", "served", "url"];
 const ACCOUNT_KEYS: &[&str] = &["keeper", "php", "web", "others", "grant"];
 const PART_KEYS: &[&str] =
@@ -137,6 +138,9 @@ impl Reader<'_> {
         let grant = self.word(&accounts, "grant").unwrap_or(Grant::Owner);
         let parts = self.parts(&top, root.as_deref());
         let accepts = self.accepts(&top, root.as_deref());
+        let selinux = self.section(&top, "selinux", &empty);
+        self.known_keys(&selinux, SELINUX_KEYS);
+        let switches = self.switches(&selinux);
         Some(Site {
             name: name?,
             file: file.to_owned(),
@@ -151,6 +155,7 @@ impl Reader<'_> {
             grant,
             parts,
             accepts,
+            switches,
             detected: self.detected.clone(),
         })
     }
@@ -190,7 +195,11 @@ impl Reader<'_> {
 
     /// The table `key`, or an empty one: a missing required key in it is then reported on the file's first line.
     fn section<'d>(&mut self, top: &Table<'d>, key: &'static str, empty: &'d DeTable<'d>) -> Table<'d> {
-        let name = if key == "site" { "[site]" } else { "[accounts]" };
+        let name = match key {
+            "site" => "[site]",
+            "selinux" => "[selinux]",
+            _ => "[accounts]",
+        };
         match top.table.get(key) {
             Some(value) => match value.get_ref() {
                 DeValue::Table(table) => return Table { table, span: value.span(), name },
@@ -234,6 +243,24 @@ impl Reader<'_> {
             self.problem(&table.span, format!("{} has no {key}", table.name), right);
         }
         self.string(table, key)
+    }
+
+    /// The policy switches that the application needs.
+    fn switches(&mut self, table: &Table<'_>) -> Vec<String> {
+        let Some(value) = table.table.get("switches") else { return Vec::new() };
+        let right = "write switches = [\"httpd_…\"], the names of policy switches that are to be on";
+        let DeValue::Array(list) = value.get_ref() else {
+            self.problem(&value.span(), "switches is no list", right);
+            return Vec::new();
+        };
+        let mut names = Vec::new();
+        for name in list {
+            match name.get_ref() {
+                DeValue::String(text) if crate::label::switch::is_switch_name(text) => names.push(text.to_string()),
+                _ => self.problem(&name.span(), "this cannot be a policy switch's name", right),
+            }
+        }
+        names
     }
 
     fn boolean(&mut self, table: &Table<'_>, key: &str) -> bool {

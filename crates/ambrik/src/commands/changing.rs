@@ -91,6 +91,10 @@ impl Work<'_> {
             };
             plan.module = plan_module(plan.audit.module.as_ref(), installed);
         }
+        // Switches concern the whole host: only where that is said, here and in the site file.
+        if self.job.mode == Mode::Yes && self.looked.host.is_this() && self.job.phase == Phase::Sealed {
+            plan.switches.clone_from(&plan.audit.switches_off);
+        }
         Ok(plan)
     }
 

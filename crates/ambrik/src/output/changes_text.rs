@@ -20,12 +20,15 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
         writeln!(out)?;
         changes(rows, out)?;
     }
-    if !plan.creations.is_empty() || !plan.removals.is_empty() || plan.module.is_some() {
+    if !plan.creations.is_empty() || !plan.removals.is_empty() || plan.module.is_some() || !plan.switches.is_empty() {
         writeln!(out)?;
     }
     if let Some(module) = &plan.module {
         let words = format!("policy  module {}: the labels become those that a relabelling gives", module.name);
         writeln!(out, "  {words}")?;
+    }
+    for name in &plan.switches {
+        writeln!(out, "  switch  {name} on, for the whole host")?;
     }
     for creation in &plan.creations {
         let rights = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
@@ -55,6 +58,9 @@ fn summary(plan: &Plan) -> String {
     let made = count(plan.creations.len());
     if made > 0 {
         told.push(counted(made, "path is made", "paths are made"));
+    }
+    if !plan.switches.is_empty() {
+        told.push(counted(count(plan.switches.len()), "policy switch is turned on", "policy switches are turned on"));
     }
     if plan.module.is_some() {
         told.push("the labels are made to last".into());
@@ -161,6 +167,9 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
     }
     if outcome.module {
         told.push("its labels last".into());
+    }
+    if !outcome.switched.is_empty() {
+        told.push(counted(count(outcome.switched.len()), "policy switch turned", "policy switches turned"));
     }
     let failed = count(outcome.failures.len());
     if failed > 0 {

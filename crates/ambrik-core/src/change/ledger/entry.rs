@@ -193,6 +193,12 @@ impl<'l> Entry<'l> {
         self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
     }
 
+    /// Records a policy switch that is about to be switched.
+    pub(crate) fn switch(&mut self, name: &str, on: bool) -> Result<(), LedgerError> {
+        let sql = "INSERT INTO switch (change_set, name, switched_on) VALUES (?,?,?)";
+        self.ledger.db.execute(sql, params![self.id, name, on]).map_err(self.failed()).map(|_| ())
+    }
+
     /// Records a policy module that is about to be changed.
     pub(crate) fn module(&mut self, change: &ModuleChange) -> Result<(), LedgerError> {
         let sql = "INSERT INTO module (change_set, name, before, after) VALUES (?,?,?,?)";

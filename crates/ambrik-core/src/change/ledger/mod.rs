@@ -51,7 +51,8 @@ CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts
 ";
 /// What came with version 4.
 const LABELS: &str = "ALTER TABLE rights ADD COLUMN label TEXT;
-CREATE TABLE module (change_set INTEGER NOT NULL, name TEXT NOT NULL, before TEXT, after TEXT);";
+CREATE TABLE module (change_set INTEGER NOT NULL, name TEXT NOT NULL, before TEXT, after TEXT);
+CREATE TABLE switch (change_set INTEGER NOT NULL, name TEXT NOT NULL, switched_on INTEGER NOT NULL);";
 /// What came with version 3.
 const MOVING: &str = "
 CREATE TABLE moving (
@@ -447,6 +448,12 @@ impl Ledger {
                    ORDER BY module.rowid DESC LIMIT 1";
         let found = self.db.query_row(sql, [site], |row| row.get(0)).optional().map_err(self.failed("read"))?;
         Ok(found.flatten())
+    }
+
+    /// The policy switches that a change set switched, and whether on.
+    pub(crate) fn switches(&self, id: i64) -> Result<Vec<(String, bool)>, LedgerError> {
+        let sql = "SELECT name, switched_on FROM switch WHERE change_set = ?";
+        self.list(sql, id, |row| Ok((row.get(0)?, row.get(1)?)))
     }
 
     /// The policy modules that a change set put in place, took away or changed.

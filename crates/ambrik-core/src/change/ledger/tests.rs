@@ -84,12 +84,14 @@ fn the_files_are_for_the_owner_alone() {
 #[case::of_version_1(
     "ALTER TABLE change_set DROP COLUMN until; ALTER TABLE change_set DROP COLUMN parts;
                       ALTER TABLE creation DROP COLUMN content; ALTER TABLE site DROP COLUMN parts;
-                      DROP TABLE moving; ALTER TABLE rights DROP COLUMN label; DROP TABLE module; PRAGMA user_version = 1;"
+                      DROP TABLE moving; ALTER TABLE rights DROP COLUMN label; DROP TABLE module; DROP TABLE switch; PRAGMA user_version = 1;"
 )]
 #[case::of_version_2(
-    "DROP TABLE moving; ALTER TABLE rights DROP COLUMN label; DROP TABLE module; PRAGMA user_version = 2;"
+    "DROP TABLE moving; ALTER TABLE rights DROP COLUMN label; DROP TABLE module; DROP TABLE switch; PRAGMA user_version = 2;"
 )]
-#[case::of_version_3("ALTER TABLE rights DROP COLUMN label; DROP TABLE module; PRAGMA user_version = 3;")]
+#[case::of_version_3(
+    "ALTER TABLE rights DROP COLUMN label; DROP TABLE module; DROP TABLE switch; PRAGMA user_version = 3;"
+)]
 fn an_older_ledger_is_brought_up_to_date(#[case] older: &str) {
     let (_dir, state, mut ledger) = ledger();
     ledger.begin("berths", "set", (Phase::Open, Phase::Sealed), None).unwrap().end(1, 0, None).unwrap();
