@@ -202,3 +202,22 @@ fn made_up_rules_count_as_they_do_for_the_system(#[values(1, 2, 3)] seed: u64) {
     let found = differences(&rules, Some(&base), &paths);
     assert!(found.is_empty(), "seed {seed}: {} of {}: {found:#?}", found.len(), paths.len() * KINDS.len());
 }
+
+/// Half a million look-ups; how long they take is printed, and judged by the benchmark.
+#[test]
+fn half_a_million_look_ups() {
+    if !is_installed() {
+        return;
+    }
+    let rules = Rules::read(&Host::this().unwrap(), Path::new(FOLDER)).unwrap().unwrap();
+    let folders = ["srv/www/berths", "var/www/html", "var/lib/berths", "usr/share/notices", "home/wharfinger/public_html"];
+    let begun = std::time::Instant::now();
+    let mut of_web = 0_u32;
+    for n in 0..500_000_u32 {
+        let path = format!("/{}/d{}/f{n}.php", folders[n as usize % folders.len()], n % 100);
+        let answer = rules.answer(path.as_bytes(), Kind::File);
+        of_web += u32::from(answer.type_name() == Some("httpd_sys_content_t"));
+    }
+    eprintln!("500,000 look-ups: {:.2} s", begun.elapsed().as_secs_f64());
+    assert_eq!(of_web, 100_000);
+}

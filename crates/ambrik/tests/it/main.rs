@@ -11,6 +11,7 @@ mod deployment;
 mod documents;
 mod host;
 mod killed;
+mod labels;
 mod moved;
 mod script;
 mod served;

@@ -1,0 +1,286 @@
+//! SELinux labels on the demo's other host, whose kernel is a folder of recorded answers, and in a real policy store.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use rstest::rstest;
+
+use crate::documents::{checked, document};
+use crate::host::{Ran, TestHost, is_root};
+
+/// The demo's other host.
+struct Other {
+    demo: TestHost,
+    root: PathBuf,
+}
+
+impl Other {
+    fn new() -> Option<Self> {
+        if !is_root() {
+            return None;
+        }
+        let demo = TestHost::empty();
+        let folder = demo.at("demo");
+        let built = demo.command_without_host(&["demo", "--build-only", folder.to_str().unwrap()]).output().unwrap();
+        assert!(built.status.success());
+        let root = folder.join("srv/images/quay-2");
+        if Self::label_at(&root.join("srv/www/berths")).is_none() {
+            eprintln!("skipped: labels cannot be set here as plain attributes");
+            return None;
+        }
+        Some(Self { demo, root })
+    }
+
+    fn run(&self, words: &[&str]) -> Ran {
+        let host = self.root.to_str().unwrap();
+        self.demo.told(&self.demo.command_without_host(&[&["--host", host], words].concat()).output().unwrap())
+    }
+
+    fn at(&self, path: &str) -> PathBuf {
+        self.root.join(path.trim_start_matches('/'))
+    }
+
+    fn label_at(path: &Path) -> Option<String> {
+        let mut value = vec![0; 256];
+        let length = rustix::fs::lgetxattr(path, "security.selinux", &mut value[..]).ok()?;
+        Some(String::from_utf8_lossy(&value[..length]).trim_end_matches('\0').to_owned())
+    }
+
+    fn type_of(&self, path: &str) -> String {
+        Self::label_at(&self.at(path)).unwrap_or_default().split(':').nth(2).unwrap_or_default().to_owned()
+    }
+
+    fn site(&self) -> String {
+        fs::read_to_string(self.at("etc/ambrik/sites/berths.toml")).unwrap()
+    }
+
+    fn write_site(&self, text: &str) {
+        fs::write(self.at("etc/ambrik/sites/berths.toml"), text).unwrap();
+    }
+
+    fn relabel(&self, path: &str, label: &str) {
+        let flags = rustix::fs::XattrFlags::empty();
+        rustix::fs::lsetxattr(self.at(path), "security.selinux", label.as_bytes(), flags).unwrap();
+    }
+}
+
+const PATHS: [(&str, &str); 6] = [
+    ("/srv/www/berths/index.php", "httpd_sys_content_t"),
+    ("/srv/www/berths/lib", "httpd_sys_content_t"),
+    ("/srv/www/berths/config/settings.php", "httpd_sys_content_t"),
+    ("/srv/www/berths/uploads/q01.svg", "httpd_sys_rw_content_t"),
+    ("/srv/www/berths/var/cache", "httpd_cache_t"),
+    ("/var/log/berths/berths.log", "httpd_sys_ra_content_t"),
+];
+
+#[test]
+fn each_part_gets_the_type_of_its_use_and_back() {
+    let Some(host) = Other::new() else { return };
+    let before: Vec<String> = PATHS.iter().map(|(path, _)| host.type_of(path)).collect();
+    let audit = host.run(&["audit", "--fail-on", "never"]);
+    for check in ["label-blocks", "label-too-wide"] {
+        assert!(audit.out.contains(check), "{audit:?}");
+    }
+    let why = host.run(&["why", "/srv/www/berths/uploads"]);
+    assert!(why.out.contains("its SELinux label var_t does not let httpd_t create"), "{why:?}");
+    host.relabel("/srv/www/berths/uploads/q01.svg", "staff_u:object_r:var_t:s0:c1\0");
+    let set = host.run(&["set", "--yes"]);
+    assert_eq!(set.code, 0, "{set:?}");
+    assert!(set.err.contains("on the host: semodule -i"), "{set:?}");
+    for (path, want) in PATHS {
+        assert_eq!(host.type_of(path), want, "{path}");
+    }
+    let odd = Other::label_at(&host.at("srv/www/berths/uploads/q01.svg")).unwrap();
+    assert_eq!(
+        odd, "system_u:object_r:httpd_sys_rw_content_t:s0",
+        "one that the policy does not know is replaced whole"
+    );
+    let module = fs::read_to_string(host.at("var/lib/ambrik/modules/ambrik_berths.cil")).unwrap();
+    assert!(
+        module.contains("(filecon \"/srv/www/berths/uploads(/.*){0,1}\" any (system_u object_r httpd_sys_rw_content_t"),
+        "{module}"
+    );
+    let again = host.run(&["set", "--preview"]);
+    assert_eq!(again.code, 0, "{again:?}");
+    assert!(host.run(&["audit", "--fail-on", "never"]).out.contains("label-not-kept"));
+    assert_eq!(host.run(&["undo", "--yes"]).code, 0);
+    let after: Vec<String> = PATHS.iter().map(|(path, _)| host.type_of(path)).collect();
+    assert_eq!(after, before);
+}
+
+#[test]
+fn labels_stand_side_by_side() {
+    let Some(host) = Other::new() else { return };
+    let told = host.run(&["audit", "--labels"]);
+    assert_eq!(told.code, 1, "{told:?}");
+    assert!(told.out.contains("paths do not have the right labels"), "{told:?}");
+    let ran = host.run(&["audit", "--labels", "--format", "json"]);
+    let said = checked(&ran.out, "audit");
+    assert_eq!(said["selinux"], "enforcing");
+    let lines = said["sites"][0]["labels"].as_array().unwrap();
+    let logs = lines.iter().find(|line| line["part"] == "/var/log/berths").unwrap();
+    assert_eq!(
+        (&logs["now"], &logs["relabelled"], &logs["wanted"], &logs["right"], &logs["count"]),
+        (&"var_log_t".into(), &"var_log_t".into(), &"httpd_sys_ra_content_t".into(), &false.into(), &2.into())
+    );
+    let script = host.run(&["set", "--as-script"]);
+    assert!(script.out.contains("chcon -h -t httpd_sys_ra_content_t '/var/log/berths'"), "{script:?}");
+    let changes = checked(&host.run(&["set", "--preview", "--format", "json"]).out, "changes");
+    let labels = changes["sites"][0]["changes"].as_array().unwrap().iter().filter(|change| change["what"] == "label");
+    assert!(
+        labels.clone().count() > 20 && labels.clone().all(|change| change["to"].as_str().unwrap().contains("_t:s0"))
+    );
+}
+
+#[rstest]
+#[case::asked_for("type = \"httpd_config_t\"\n", 0, "")]
+#[case::unknown("type = \"harbour_t\"\n", 2, "part uploads: type = \"harbour_t\" is no type of this host's policy")]
+fn a_type_of_ones_own(#[case] line: &str, #[case] code: i32, #[case] says: &str) {
+    let Some(host) = Other::new() else { return };
+    host.write_site(&host.site().replace("path = \"uploads\"\n", &format!("path = \"uploads\"\n{line}")));
+    let set = host.run(&["set", "--yes"]);
+    assert_eq!(set.code, code, "{set:?}");
+    assert!(set.err.contains(says), "{set:?}");
+    let want = if code == 0 { "httpd_config_t" } else { "var_t" };
+    assert_eq!(host.type_of("/srv/www/berths/uploads/q01.svg"), want);
+}
+
+#[rstest]
+#[case::switched_off("sys/fs/selinux/enforce", "0", "permissive now, and enforcing from the next start on")]
+#[case::for_good(
+    "etc/selinux/config",
+    "SELINUX=disabled\nSELINUXTYPE=targeted\n",
+    "enforcing now, and off from the next start on"
+)]
+fn a_host_that_is_not_protected(#[case] file: &str, #[case] text: &str, #[case] says: &str) {
+    let Some(host) = Other::new() else { return };
+    fs::write(host.at(file), text).unwrap();
+    let audit = host.run(&["audit", "--fail-on", "never"]);
+    assert!(
+        audit.out.contains("label-protection-off") && audit.out.replace("\n          ", " ").contains(says),
+        "{audit:?}"
+    );
+}
+
+#[test]
+fn a_malformed_rule_is_named_and_nothing_else_fails() {
+    let Some(host) = Other::new() else { return };
+    fs::write(host.at("etc/selinux/targeted/contexts/files/file_contexts.local"), "# ours\n/srv/www\n").unwrap();
+    let audit = host.run(&["audit", "--fail-on", "never"]);
+    assert!(audit.err.contains("file_contexts.local:2: a rule is a path"), "{audit:?}");
+    assert!(audit.out.contains("label-blocks"), "{audit:?}");
+}
+
+#[test]
+fn switches_that_a_site_needs() {
+    let Some(host) = Other::new() else { return };
+    fs::create_dir_all(host.at("sys/fs/selinux/booleans")).unwrap();
+    fs::write(host.at("sys/fs/selinux/booleans/httpd_can_network_connect_db"), "0 0").unwrap();
+    host.write_site(&format!(
+        "{}\n[selinux]\nswitches = [\"httpd_can_network_connect_db\", \"not_there\"]\n",
+        host.site()
+    ));
+    let audit = host.run(&["audit", "--fail-on", "never"]);
+    assert!(audit.out.contains("switch-differs") && audit.out.contains("httpd_can_network_connect_db"), "{audit:?}");
+    host.write_site(&host.site().replace("\"not_there\"", "7"));
+    let wrong = host.run(&["audit"]);
+    assert_eq!(wrong.code, 2, "{wrong:?}");
+    assert!(wrong.err.contains("this cannot be a policy switch's name"), "{wrong:?}");
+}
+
+#[test]
+fn denials_are_answered() {
+    let Some(host) = Other::new() else { return };
+    let inode = std::os::unix::fs::MetadataExt::ino(&host.at("srv/www/berths/uploads").metadata().unwrap());
+    let stamp = |serial| format!("type=AVC msg=audit(1763910000.1:{serial}): avc:  denied");
+    let domain = "scontext=system_u:system_r:httpd_t:s0";
+    let log = [
+        format!(
+            "{} {{ write }} for  pid=7 comm=\"php-fpm\" name=\"uploads\" dev=\"vda\" ino={inode} {domain} tcontext=system_u:object_r:var_t:s0 tclass=dir permissive=0",
+            stamp(1)
+        ),
+        format!(
+            "{} {{ write }} for  pid=7 comm=\"php-fpm\" path=\"/srv/www/berths/index.php\" {domain} tcontext=system_u:object_r:var_t:s0 tclass=file permissive=0",
+            stamp(2)
+        ),
+        format!(
+            "{} {{ name_connect }} for  pid=7 comm=\"php-fpm\" dest=3306 {domain} tcontext=system_u:object_r:mysqld_port_t:s0 tclass=tcp_socket permissive=0",
+            stamp(3)
+        ),
+    ];
+    let file = host.demo.write("audit.log", &log.join("\n"));
+    let told = host.run(&["why", "--from-log", file.to_str().unwrap()]);
+    assert_eq!(told.code, 1, "{told:?}");
+    for words in [
+        "Still refused, and the site file wants it",
+        "/srv/www/berths/uploads",
+        "/srv/www/berths/index.php",
+        "httpd_sys_rw_content_t",
+        "Denied by SELinux, and no matter of files",
+        "setsebool -P httpd_can_network_connect_db on",
+    ] {
+        assert!(told.out.contains(words), "{words}: {}", told.out);
+    }
+    let said = checked(&host.run(&["why", "--from-log", file.to_str().unwrap(), "--format", "json"]).out, "why");
+    assert_eq!(said["no_files"][0]["switch"], "httpd_can_network_connect_db");
+}
+
+#[test]
+fn a_host_without_selinux_says_so_in_a_line() {
+    let host = TestHost::new();
+    let told = host.run(&["audit", "--labels"]);
+    assert_eq!(told.out, "berths: no SELinux on this host: labels do nothing\n");
+    assert_eq!(document(&host, &["audit"], "audit")["selinux"], "off");
+}
+
+/// In a real policy store, in a folder: installed the rules give each part its type, and without it they are as before.
+#[test]
+fn the_module_makes_labels_last() {
+    let store = Path::new("/var/lib/selinux/default/active");
+    let has = |program: &str| Command::new(program).arg("--help").output().is_ok();
+    if !store.exists() || !has("semodule") || !has("matchpathcon") {
+        eprintln!("skipped: there is no policy store, or semodule and matchpathcon are not installed");
+        return;
+    }
+    let Some(host) = Other::new() else { return };
+    for folder in ["var/lib/selinux", "etc/selinux"] {
+        fs::create_dir_all(host.at(folder)).unwrap();
+        let from = Path::new("/").join(folder).join("default");
+        let copied = Command::new("cp").arg("-a").arg(from).arg(host.at(folder)).status().unwrap();
+        assert!(copied.success());
+    }
+    fs::write(host.at("etc/selinux/config"), "SELINUX=enforcing\nSELINUXTYPE=default\n").unwrap();
+    let rules = host.at("etc/selinux/default/contexts/files/file_contexts");
+    let system = |path: &str| {
+        let output =
+            Command::new("matchpathcon").args(["-n", "-m", "file", "-f"]).arg(&rules).arg(path).output().unwrap();
+        let text = String::from_utf8_lossy(&output.stdout).into_owned();
+        text.split(':').nth(2).unwrap_or_default().to_owned()
+    };
+    let probes =
+        ["/srv/www/berths/x.php", "/srv/www/berths/uploads/a/b.svg", "/var/log/berths/x", "/srv/www/berthsx", "/srv"];
+    let look = || probes.map(|path| system(path));
+    let before = look();
+    let set = host.run(&["set", "--yes"]);
+    assert_eq!(set.code, 0, "{set:?}");
+    assert!(set.out.contains("policy  module ambrik_berths"), "{set:?}");
+    let [code, store, log, beside, above] = look();
+    assert_eq!([&*code, &*store, &*log], ["httpd_sys_content_t", "httpd_sys_rw_content_t", "httpd_sys_ra_content_t"]);
+    assert_eq!([&beside, &above], [&before[3], &before[4]], "what is beside it stays");
+    let audit = host.run(&["audit", "--labels"]);
+    assert!(audit.out.contains("labels are right, and a relabelling keeps them"), "{audit:?}");
+    assert_eq!(host.run(&["set", "--preview"]).code, 0);
+    // Forgotten and taken back: the rules follow.
+    let forgotten = host.run(&["set", "berths", "--forget", "--yes"]);
+    assert_eq!((forgotten.code, look() == before), (0, true), "{forgotten:?}");
+    assert_eq!(host.run(&["undo", "--yes"]).code, 0);
+    assert_eq!(look()[1], "httpd_sys_rw_content_t");
+    // Another type replaces the module, and does not add one.
+    host.write_site(&host.site().replace("path = \"uploads\"\n", "path = \"uploads\"\ntype = \"httpd_var_lib_t\"\n"));
+    let set = host.run(&["set", "--yes"]);
+    assert!(set.out.contains("policy  module"), "{set:?}");
+    assert_eq!(look()[1], "httpd_var_lib_t");
+    let modules = fs::read_dir(host.at("var/lib/selinux/default/active/modules/400")).unwrap();
+    assert_eq!(modules.count(), 1, "one module a site");
+}

@@ -1,0 +1,121 @@
+#!/bin/sh
+# What run.sh runs on the system that enforces SELinux: the demo's bookings, served by a real web server.
+set -u
+cp /share/ambrik /root/ambrik
+export AMBRIK_STATE=/root/state
+root=/srv/www/berths
+failed=0
+
+ambrik() { /root/ambrik --color never "$@"; }
+check() { # WHAT WANT GOT
+    case "$3" in
+    *"$2"*) echo "ok    $1" ;;
+    *) echo "FAIL  $1: wanted \"$2\", got: $3"; failed=1 ;;
+    esac
+}
+writes() { curl -s "http://127.0.0.1/write.php?to=$1"; }
+type_of() { ls -Zd "$1" | sed 's/.*object_r:\([a-z_]*\).*/\1/' ; }
+modules() { semodule -l | grep -c '^ambrik_' || true; }
+
+ambrik demo --build-only /root/demo > /dev/null 2>&1
+mkdir -p /srv/www /etc/ambrik/sites
+cp -r /root/demo/srv/www/berths $root
+rm -rf $root/install $root/info.php $root/berths-1.4.zip
+cat > $root/write.php <<'PHP'
+<?php
+echo @file_put_contents(__DIR__ . '/' . $_GET['to'], "x\n", FILE_APPEND) ? 'written' : 'refused';
+PHP
+chown -R root:root $root
+cat > /etc/nginx/sites-enabled/default <<NGINX
+server {
+  listen 80 default_server;
+  root $root;
+  location ~ \.php$ {
+    include snippets/fastcgi-php.conf;
+    fastcgi_pass unix:/run/php/php8.2-fpm.sock;
+  }
+}
+NGINX
+/etc/init.d/nginx restart > /dev/null 2>&1
+cat > /etc/ambrik/sites/berths.toml <<SITE
+[site]
+root   = "$root"
+served = "."
+[accounts]
+php = "www-data"
+web = "www-data"
+[[part]]
+path = "uploads"
+use  = "store"
+[[part]]
+path = "var/cache"
+use  = "scratch"
+[[part]]
+path = "var/log"
+use  = "log"
+[[part]]
+path = "config/settings.php"
+use  = "secret"
+SITE
+
+echo '== as practitioners leave it: everything is content, and PHP owns what it writes'
+chcon -R -t httpd_sys_content_t $root
+chown -R www-data:www-data $root/uploads $root/var/cache $root/var/log
+dmesg -C
+check 'a write that the modes allow and the label does not' refused "$(writes uploads/one.txt)"
+check 'why names the label' 'its SELinux label httpd_sys_content_t does not let httpd_t' "$(ambrik why $root/uploads --as php)"
+check 'the audit names it' label-blocks "$(ambrik audit berths --fail-on never)"
+dmesg > /root/denials.log
+log=$(ambrik why --from-log /root/denials.log)
+check 'the denial in the log is answered' "$root/uploads" "$log"
+check 'as wanted by the site file' 'Still refused, and the site file wants it' "$log"
+check 'with the right label' httpd_sys_rw_content_t "$log"
+ls -ZR $root > /root/before
+
+echo '== set'
+check 'set ends well' 'its labels last' "$(ambrik set berths --yes 2> /root/err || cat /root/err)"
+check 'PHP writes to its store' written "$(writes uploads/two.txt)"
+check 'and to its cache' written "$(writes var/cache/two.txt)"
+check 'and adds to its log' written "$(writes var/log/berths.log)"
+check 'the module is there' 1 "$(modules)"
+check 'nothing is left to do' 'nothing to do' "$(ambrik set berths --preview)"
+restorecon -R $root
+check 'after a full relabelling it still writes' written "$(writes uploads/three.txt)"
+check 'and still nothing is left to do' 'nothing to do' "$(ambrik set berths --preview)"
+
+echo '== outside the parts'
+check 'modes and label refuse' refused "$(writes lib/evil.php)"
+chmod 777 $root/lib
+check 'the label alone refuses' refused "$(writes lib/evil.php)"
+chmod 755 $root/lib
+chcon -t httpd_sys_rw_content_t $root/lib
+check 'the modes alone refuse' refused "$(writes lib/evil.php)"
+check 'and the audit says that the label is too wide' label-too-wide "$(ambrik audit berths --fail-on never)"
+restorecon $root/lib
+
+echo '== permissive'
+chcon -R -t httpd_sys_content_t $root/uploads
+setenforce 0
+check 'PHP writes whatever the label' written "$(writes uploads/four.txt)"
+audit=$(ambrik audit berths --fail-on never)
+check 'the audit says that nothing protects' label-protection-off "$audit"
+check 'and what would be refused' label-blocks "$audit"
+check 'set puts the label right all the same' '' "$(ambrik set berths --yes 2>&1)"
+check 'as it should be' httpd_sys_rw_content_t "$(type_of $root/uploads)"
+setenforce 1
+
+echo '== back'
+ambrik undo 2 --yes > /dev/null
+ambrik undo 1 --yes > /dev/null
+rm -f $root/uploads/t*.txt $root/uploads/four.txt $root/var/cache/two.txt
+ls -ZR $root > /root/after
+check 'labels are as before' '' "$(diff /root/before /root/after | head -5)"
+diff /root/before /root/after > /dev/null || failed=1
+check 'and the policy store' 0 "$(modules)"
+
+echo '== with the switch off that lets PHP write at all'
+setsebool httpd_builtin_scripting off
+check 'another type is taken' httpd_var_lib_t "$(ambrik set berths --preview)"
+setsebool httpd_builtin_scripting on
+
+exit $failed
