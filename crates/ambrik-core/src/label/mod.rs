@@ -45,6 +45,8 @@ pub struct Labels {
     domains: Vec<(Role, Uid, Context)>,
     /// Why the rules cannot be used.
     pub problem: Option<String>,
+    /// Whether `set` also gives user, role and level what files of the system have.
+    pub whole: bool,
 }
 
 impl Labels {
@@ -53,14 +55,14 @@ impl Labels {
     pub fn of(host: &Host) -> Self {
         let state = State::of(host);
         if !state.is_used() {
-            return Self { state, kernel: None, rules: None, domains: Vec::new(), problem: None };
+            return Self { state, kernel: None, rules: None, domains: Vec::new(), problem: None, whole: false };
         }
         let rules = state.rules_folder().map_or(Ok(None), |folder| Rules::read(host, &folder));
         let (rules, problem) = match rules {
             Ok(rules) => (rules, None),
             Err(error) => (None, Some(error.to_string())),
         };
-        Self { kernel: Kernel::of(host), rules, domains: domains(host), state, problem }
+        Self { kernel: Kernel::of(host), rules, domains: domains(host), state, problem, whole: false }
     }
 
     /// Whether labels are judged and set on this host: it uses them, and its rules, or its kernel, tell which there are.
@@ -260,14 +262,16 @@ impl SiteLabels<'_> {
         label: Option<&Context>,
         kind: Kind,
     ) -> Option<Context> {
-        if self.judge(policy, context, label, kind) == Verdict::Right {
-            return label.cloned();
+        let right = label.filter(|label| self.judge(policy, context, Some(label), kind) == Verdict::Right);
+        if let Some(label) = right {
+            let whole = Context::of_file(label.type_name(), self.labels.state.multi_level);
+            return Some(if self.labels.whole { whole } else { label.clone() });
         }
         let type_name = self.type_of(policy, context);
         let known = label.filter(|label| self.labels.kernel.as_ref().is_none_or(|kernel| kernel.is_valid(label)));
         Some(match known {
-            Some(label) => label.with_type(type_name),
-            None => Context::of_file(type_name, self.labels.state.multi_level),
+            Some(label) if !self.labels.whole => label.with_type(type_name),
+            _ => Context::of_file(type_name, self.labels.state.multi_level),
         })
     }
 

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use foldhash::fast::RandomState;
-use regex::bytes::{Regex, RegexBuilder};
+use regex::bytes::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 
 use super::context::Context;
 use crate::entry::Kind;
@@ -56,7 +56,7 @@ impl Answer {
 pub struct Rules {
     specs: Vec<Spec>,
     /// By the directory that every path they fit is at or below: the numbers of the rules, the last ones first.
-    by_folder: HashMap<Box<[u8]>, Vec<u32>, RandomState>,
+    by_folder: HashMap<Box<[u8]>, Folder, RandomState>,
     /// Rules for exactly one path.
     exact: HashMap<Box<[u8]>, Vec<u32>, RandomState>,
     /// Paths that stand for others: `file_contexts.subs`, then `file_contexts.subs_dist`.
@@ -65,6 +65,35 @@ pub struct Rules {
     types: BTreeSet<String>,
     customizable: BTreeSet<String>,
     unclear: Vec<Unclear>,
+}
+
+/// The rules of one folder.
+#[derive(Debug, Default)]
+struct Folder {
+    /// Those that are matched one by one, the last ones first.
+    single: Vec<u32>,
+    /// Regular expressions that are matched all at once, in their order: where there are many.
+    together: Vec<u32>,
+    compiled: OnceLock<Option<RegexSet>>,
+}
+
+/// As many regular expressions in a folder are matched one by one.
+const FEW: usize = 8;
+
+impl Folder {
+    /// The expressions as one, each with its stem before it.
+    fn set(&self, specs: &[Spec]) -> Option<&RegexSet> {
+        let compile = || {
+            let sources = self.together.iter().filter_map(|number| match &specs[*number as usize].fits {
+                Fits::Regex(expression) => Some(expression.whole(&specs[*number as usize].text)),
+                Fits::Exact | Fits::Tree | Fits::Below => None,
+            });
+            let mut builder = RegexSetBuilder::new(sources);
+            builder.unicode(false).dot_matches_new_line(true).size_limit(1 << 28).dfa_size_limit(1 << 26);
+            builder.build().ok()
+        };
+        self.compiled.get_or_init(compile).as_ref()
+    }
 }
 
 #[derive(Debug)]
@@ -213,10 +242,20 @@ impl Rules {
                 }
             };
             spec.fits = fits;
-            self.by_folder.entry(folder.into()).or_default().push(number);
+            self.by_folder.entry(folder.into()).or_default().single.push(number);
         }
-        for list in self.by_folder.values_mut().chain(self.exact.values_mut()) {
+        for list in self.exact.values_mut() {
             list.reverse();
+        }
+        for folder in self.by_folder.values_mut() {
+            folder.single.reverse();
+            let specs = &self.specs;
+            let whole = |number: &u32| matches!(&specs[*number as usize].fits, Fits::Regex(e) if e.is_whole());
+            if folder.single.iter().filter(|number| whole(number)).count() > FEW {
+                folder.together = folder.single.iter().copied().filter(|number| whole(number)).collect();
+                folder.single.retain(|number| !whole(number));
+                folder.together.reverse();
+            }
         }
         for spec in &self.specs {
             if let Fits::Regex(expression) = &spec.fits
@@ -272,22 +311,22 @@ impl Rules {
         let letter = letter_of(kind);
         let of_kind = |spec: &Spec| spec.kind.is_none_or(|wanted| wanted == letter);
         let mut best: Option<u32> = None;
-        let mut consider = |list: &[u32], fits: &dyn Fn(&Spec) -> bool| {
-            for &number in list.iter().take_while(|number| best.is_none_or(|best| **number > best)) {
-                let spec = &self.specs[number as usize];
-                if of_kind(spec) && fits(spec) {
-                    best = Some(number);
-                    break;
-                }
-            }
+        let consider = |best: &mut Option<u32>, list: &[u32], fits: &dyn Fn(&Spec) -> bool| {
+            let better = list.iter().take_while(|number| best.is_none_or(|best| **number > best));
+            let spec = |number: &u32| &self.specs[*number as usize];
+            *best = { better }.find(|number| of_kind(spec(number)) && fits(spec(number))).copied().or(*best);
         };
         if let Some(list) = self.exact.get(path) {
-            consider(list, &|_| true);
+            consider(&mut best, list, &|_| true);
         }
         let mut end = path.len();
         loop {
-            if let Some(list) = self.by_folder.get(&path[..end]) {
-                consider(list, &|spec| spec.fits(path, end));
+            if let Some(folder) = self.by_folder.get(&path[..end]) {
+                consider(&mut best, &folder.single, &|spec| spec.fits(path, end));
+                if folder.together.last().is_some_and(|last| best.is_none_or(|best| *last > best)) {
+                    let fitting = self.together(folder, path, &of_kind);
+                    best = best.max(fitting);
+                }
             }
             match path[..end].iter().rposition(|b| *b == b'/') {
                 Some(slash) if end > 0 => end = slash,
@@ -295,6 +334,18 @@ impl Rules {
             }
         }
         best.map_or(NO_RULE, |number| &self.specs[number as usize].answer)
+    }
+}
+
+impl Rules {
+    /// The last of a folder's many expressions that fits.
+    fn together(&self, folder: &Folder, path: &[u8], of_kind: &dyn Fn(&Spec) -> bool) -> Option<u32> {
+        let fits = |number: &u32| of_kind(&self.specs[*number as usize]);
+        if let Some(set) = folder.set(&self.specs) {
+            return set.matches(path).iter().map(|place| folder.together[place]).filter(fits).max();
+        }
+        let mut one_by_one = folder.together.iter().rev().copied().filter(fits);
+        one_by_one.find(|number| self.specs[*number as usize].fits(path, 0))
     }
 }
 
@@ -310,6 +361,18 @@ impl Spec {
 }
 
 impl Expression {
+    /// Whether it says the same of a whole path as of what follows its stem: not where whole patterns are alternatives,
+    /// of which only the first and the last are tied to an end.
+    fn is_whole(&self) -> bool {
+        self.is_understood() && !has_alternatives(&self.source)
+    }
+
+    /// The expression for whole paths. A stem stands for a first component that something follows.
+    fn whole(&self, text: &str) -> String {
+        let stem = regex_syntax::escape(text.get(..self.stem).unwrap_or_default());
+        format!("^{stem}{}(?:\n?\\z)", self.source)
+    }
+
     fn compiled(&self) -> Option<&Regex> {
         // `$` also matches before a line break at the end.
         let compile = || {
@@ -407,6 +470,22 @@ fn literal(text: &str) -> Vec<u8> {
         }
     }
     found
+}
+
+/// Whether a pattern consists of several, outside of all brackets.
+fn has_alternatives(text: &str) -> bool {
+    let (mut depth, mut escaped) = (0_u32, false);
+    for byte in text.bytes() {
+        match byte {
+            _ if escaped => escaped = false,
+            b'\\' => escaped = true,
+            b'(' => depth += 1,
+            b')' => depth = depth.saturating_sub(1),
+            b'|' if depth == 0 => return true,
+            _ => {}
+        }
+    }
+    false
 }
 
 /// A pattern's path, where it has no wildcards.

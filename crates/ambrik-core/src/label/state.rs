@@ -44,6 +44,8 @@ pub struct State {
     pub multi_level: bool,
     /// Whether the policy's files are there.
     pub installed: bool,
+    /// Whether it is the state of a disk that is looked at from elsewhere: that no kernel runs there means nothing.
+    pub of_disk: bool,
 }
 
 impl State {
@@ -67,16 +69,17 @@ impl State {
             _ => Protection::Off,
         });
         let policy = value(&configuration, "SELINUXTYPE");
-        let mut state = Self { now, configured, policy, multi_level: true, installed: false };
+        let mut state = Self { now, configured, policy, multi_level: true, installed: false, of_disk: !host.is_this() };
         state.installed = state.rules_folder().is_some_and(|folder| host.resolve(&folder).is_ok());
         state.multi_level = interface("mls").is_none_or(|mls| mls == "1");
         state
     }
 
-    /// Whether labels are of any use: it runs, or it will at the next start.
+    /// Whether labels are of any use: it runs, or, on a disk of another host, it will there.
     #[must_use]
     pub fn is_used(&self) -> bool {
-        self.now > Protection::Off || (self.installed && self.configured.is_some_and(|c| c > Protection::Off))
+        let will = self.of_disk && self.installed && self.configured.is_some_and(|c| c > Protection::Off);
+        self.now > Protection::Off || will
     }
 
     /// Where the policy's file-context rules are.

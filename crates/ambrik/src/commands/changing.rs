@@ -44,12 +44,15 @@ pub(crate) struct Job<'a> {
     pub(crate) phase: Phase,
     /// Of a window: the parts that it is for; none for all.
     pub(crate) parts: Option<&'a [String]>,
+    /// Whether labels are set whole, not their types alone.
+    pub(crate) whole_label: bool,
     /// Whether a site may be sealed though its installer did not run.
     pub(crate) unfinished: bool,
 }
 
 pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let looked = session.look()?;
+    let mut looked = session.look()?;
+    looked.labels.whole = job.whole_label;
     let sites = session.sites(named, &looked)?;
     let neighbours = session.neighbours(&sites, &looked);
     let records = session.records()?;

@@ -59,8 +59,16 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let parts = (!args.parts.is_empty()).then(|| args.parts.clone());
     let plan = |audit: Audit, phase: Phase| Plan::open(audit, phase, Window { until, parts: parts.clone() });
     let parts_of = parts.as_deref();
-    let job =
-        Job { name: "open", plan: &plan, mode, keep: true, phase: Phase::Open, parts: parts_of, unfinished: true };
+    let job = Job {
+        name: "open",
+        plan: &plan,
+        mode,
+        keep: true,
+        phase: Phase::Open,
+        parts: parts_of,
+        whole_label: false,
+        unfinished: true,
+    };
     let exit = changing::run(&job, std::slice::from_ref(&args.name), session)?;
     let opened = session.records()?;
     for site in &sites {

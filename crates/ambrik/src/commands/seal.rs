@@ -45,6 +45,15 @@ pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     };
     let plan = |audit: Audit, phase: Phase| Plan::seal(audit, phase, &args.leave);
     let (keep, unfinished) = (!args.keep_nothing, args.unfinished);
-    let job = Job { name: "seal", plan: &plan, mode, keep, phase: Phase::Sealed, parts: None, unfinished };
+    let job = Job {
+        name: "seal",
+        plan: &plan,
+        mode,
+        keep,
+        phase: Phase::Sealed,
+        parts: None,
+        whole_label: false,
+        unfinished,
+    };
     changing::run(&job, std::slice::from_ref(&args.name), session)
 }

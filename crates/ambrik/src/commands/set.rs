@@ -29,6 +29,9 @@ pub(crate) struct SetArgs {
     /// Print a POSIX shell script that makes the changes, for hosts where Ambrik cannot run
     #[arg(long, conflicts_with = "yes")]
     as_script: bool,
+    /// Set user, role and level of SELinux labels too, not the type alone
+    #[arg(long)]
+    whole_label: bool,
     /// Take the policy module of these sites out of the host's SELinux policy, and change nothing else
     #[arg(long, requires = "names", conflicts_with_all = ["preview", "as_script"])]
     forget: bool,
@@ -45,7 +48,16 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         (false, false, false) => Mode::Ask,
     };
     let (phase, plan) = (Phase::Sealed, &Plan::set);
-    let job = Job { name: "set", plan, mode, keep: true, phase, parts: None, unfinished: true };
+    let job = Job {
+        name: "set",
+        plan,
+        mode,
+        keep: true,
+        phase,
+        parts: None,
+        whole_label: args.whole_label,
+        unfinished: true,
+    };
     changing::run(&job, &args.names, session)
 }
 
