@@ -295,6 +295,7 @@ impl Builder {
         self.all(&at("var/log/berths"), (4101, 4101), 0o700, 0o600)?;
         self.label(&root, "var_t")?;
         self.label(&at("var/log/berths"), "var_log_t")?;
+        fs::create_dir_all(self.at(&at("var/lib")))?;
         self.label(&format!("{root}/lib"), "httpd_sys_rw_content_t")?;
         self.files = files;
         Ok(())

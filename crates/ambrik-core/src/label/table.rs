@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::ffi::CStr;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use super::{Answer, Labels, SiteLabels};
-use crate::audit::{AuditError, places, relative};
+use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy};
 use crate::site::{Phase, Site, Use};
@@ -27,8 +27,6 @@ pub struct Line {
     pub right: bool,
     /// How many there are.
     pub count: u64,
-    /// One of them, relative to the root.
-    pub example: PathBuf,
 }
 
 type Key = (Option<usize>, Option<String>, Option<String>, String, bool);
@@ -50,7 +48,7 @@ pub fn table(
     for (path, resolved) in places(host, site)? {
         let cursor = policy.at(&path);
         if let Some(first) = readers.first_mut() {
-            first.add(&cursor, &path, &resolved.path, &resolved.facts);
+            first.add(&cursor, &resolved.path, &resolved.facts);
         }
         if resolved.facts.kind == Kind::Directory {
             let name = std::ffi::CString::new(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
@@ -59,21 +57,14 @@ pub fn table(
             dirs.push((resolved.handle, Arc::new(dir)));
         }
     }
-    let mut all: BTreeMap<Key, (u64, PathBuf)> = BTreeMap::new();
+    let mut all: BTreeMap<Key, u64> = BTreeMap::new();
     for reader in walk(dirs, readers, progress).visitors {
-        for (key, (count, example)) in reader.found {
-            let known = all.entry(key).or_insert((0, example.clone()));
-            known.0 += count;
-            known.1 = example.min(std::mem::take(&mut known.1));
+        for (key, count) in reader.found {
+            *all.entry(key).or_insert(0) += count;
         }
     }
-    let mut lines: Vec<Line> = all
-        .into_iter()
-        .map(|((part, now, relabelled, wanted, right), (count, example))| {
-            let example = relative(&site.root, &example);
-            Line { part, now, relabelled, wanted, right, count, example }
-        })
-        .collect();
+    let line = |((part, now, relabelled, wanted, right), count)| Line { part, now, relabelled, wanted, right, count };
+    let mut lines: Vec<Line> = all.into_iter().map(line).collect();
     lines.sort_by_key(|line| (line.part, std::cmp::Reverse(line.count)));
     Ok(lines)
 }
@@ -88,11 +79,11 @@ struct Reader<'r> {
     policy: &'r Policy,
     labels: &'r SiteLabels<'r>,
     rules: &'r Labels,
-    found: BTreeMap<Key, (u64, PathBuf)>,
+    found: BTreeMap<Key, u64>,
 }
 
 impl Reader<'_> {
-    fn add(&mut self, cursor: &Cursor, path: &Path, real: &Path, facts: &Facts) {
+    fn add(&mut self, cursor: &Cursor, real: &Path, facts: &Facts) {
         let context = &cursor.context;
         if !context.ours || context.used_as == Use::Foreign || !super::is_labelled(facts.kind) {
             return;
@@ -109,11 +100,7 @@ impl Reader<'_> {
         let owned = |name: &str| name.to_owned();
         let now = label.map(|label| owned(label.type_name()));
         let key = (context.part, now, relabelled.type_name().map(owned), owned(wanted), right);
-        let known = self.found.entry(key).or_insert_with(|| (0, path.to_owned()));
-        known.0 += 1;
-        if path < known.1.as_path() {
-            path.clone_into(&mut known.1);
-        }
+        *self.found.entry(key).or_insert(0) += 1;
     }
 }
 
@@ -127,7 +114,7 @@ impl Visitor for Reader<'_> {
         }
         let path = dir.path_of(look.name);
         let moved = dir.data.real.as_ref().and_then(|(start, real)| Some(real.join(path.strip_prefix(start).ok()?)));
-        self.add(&cursor, &path, moved.as_deref().unwrap_or(&path), facts);
+        self.add(&cursor, moved.as_deref().unwrap_or(&path), facts);
         let enters = facts.kind == Kind::Directory && (cursor.context.ours || cursor.leads_on());
         enters.then(|| Data { cursor, real: dir.data.real.clone() })
     }

@@ -101,6 +101,10 @@ fn verdict(audit: &Audit) -> (anstyle::Style, String) {
     if broken > 0 {
         told.push(counted(broken, "place does not work", "places do not work"));
     }
+    let blocked = of(&["label-blocks"]);
+    if blocked > 0 {
+        told.push(format!("SELinux labels keep PHP from {}", paths(blocked)));
+    }
     if of(&["secret-exposed"]) > 0 {
         told.push("secrets are exposed".into());
     }

@@ -5,7 +5,6 @@ use std::io::{self, Write};
 use ambrik_core::audit::Audit;
 use ambrik_core::host::Role;
 use ambrik_core::label::{Labels, Line};
-use ambrik_core::shown::Shown;
 
 use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{counted, number};
@@ -57,9 +56,8 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[Line], out: &mut d
         ]);
     }
     write(&mut rows, &[1], "  ", out)?;
-    if let Some(line) = lines.iter().find(|line| !line.right) {
-        let example = Shown(&line.example);
-        writeln!(out, "\n  for example {example}\n  put it right: ambrik set {}   (first: --preview)", site.name)?;
+    if wrong > 0 {
+        writeln!(out, "\n  put it right: ambrik set {}   (first: --preview)", site.name)?;
     } else if lost > 0 {
         writeln!(out, "\n  make them last: ambrik set {}   (first: --preview)", site.name)?;
     }

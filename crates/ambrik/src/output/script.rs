@@ -32,6 +32,13 @@ pub(crate) fn render(plans: &[Plan], accounts: &Accounts, out: &mut dyn Write) -
             }
             change(&path, kind, &before, &after, accounts, out)?;
         }
+        if let Some(module) = plan.audit.module.as_ref().filter(|module| module.needed) {
+            let name = &module.name;
+            writeln!(out, "\n# labels that outlast a relabelling")?;
+            writeln!(out, "modules=$(mktemp -d)")?;
+            writeln!(out, "cat > \"$modules/{name}.cil\" << 'END'\n{}END", module.text)?;
+            writeln!(out, "semodule -i \"$modules/{name}.cil\"\nrm -r \"$modules\"")?;
+        }
         for (path, failure) in plan.left_alone() {
             writeln!(out, "# left alone: {}: {failure}", Shown(&path))?;
         }

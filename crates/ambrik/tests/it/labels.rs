@@ -109,6 +109,30 @@ fn each_part_gets_the_type_of_its_use_and_back() {
     assert_eq!(after, before);
 }
 
+/// What is removed, moved and made keeps its label, or has one.
+#[test]
+fn keepsakes_and_moves_keep_labels() {
+    let Some(host) = Other::new() else { return };
+    fs::write(host.at("srv/www/berths/old.sql"), "x").unwrap();
+    std::os::unix::fs::symlink("old.sql", host.at("srv/www/berths/old.bak")).unwrap();
+    for path in ["/srv/www/berths/old.sql", "/srv/www/berths/old.bak"] {
+        host.relabel(path, "system_u:object_r:etc_t:s0\0");
+    }
+    let site = host.site();
+    host.write_site(&format!("{site}\n[[part]]\npath = \"spool\"\nuse = \"store\"\ncreate = true\n"));
+    let sealed = host.run(&["seal", "berths", "--yes"]);
+    assert_eq!(sealed.code, 0, "{sealed:?}");
+    assert!(!host.at("srv/www/berths/old.sql").exists());
+    assert_eq!(host.type_of("/srv/www/berths/spool"), "httpd_sys_rw_content_t");
+    let moved = host.run(&["move", "berths", "uploads", "/var/lib/berths/uploads", "--yes"]);
+    assert_eq!(moved.code, 0, "{moved:?}");
+    assert_eq!(host.type_of("/var/lib/berths/uploads/q01.svg"), "httpd_sys_rw_content_t");
+    assert_eq!(host.run(&["undo", "--since", "1", "--yes"]).code, 0);
+    assert_eq!(host.type_of("/srv/www/berths/old.sql"), "etc_t");
+    assert_eq!(host.type_of("/srv/www/berths/uploads/q01.svg"), "var_t");
+    assert_eq!(host.site(), format!("{site}\n[[part]]\npath = \"spool\"\nuse = \"store\"\ncreate = true\n"));
+}
+
 #[test]
 fn a_label_is_set_whole_where_that_is_asked_for() {
     let Some(host) = Other::new() else { return };
@@ -146,6 +170,7 @@ fn labels_stand_side_by_side() {
     );
     let script = host.run(&["set", "--as-script"]);
     assert!(script.out.contains("chcon -h -t httpd_sys_ra_content_t '/var/log/berths'"), "{script:?}");
+    assert!(script.out.contains("semodule -i \"$modules/ambrik_berths.cil\""), "{script:?}");
     let changes = checked(&host.run(&["set", "--preview", "--format", "json"]).out, "changes");
     let labels = changes["sites"][0]["changes"].as_array().unwrap().iter().filter(|change| change["what"] == "label");
     assert!(

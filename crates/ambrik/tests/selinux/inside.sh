@@ -100,6 +100,7 @@ check 'PHP writes whatever the label' written "$(writes uploads/four.txt)"
 audit=$(ambrik audit berths --fail-on never)
 check 'the audit says that nothing protects' label-protection-off "$audit"
 check 'and what would be refused' label-blocks "$audit"
+check 'why says that it is only logged' 'only logged: it is permissive' "$(ambrik why $root/uploads --as php)"
 check 'set puts the label right all the same' '' "$(ambrik set berths --yes 2>&1)"
 check 'as it should be' httpd_sys_rw_content_t "$(type_of $root/uploads)"
 setenforce 1
@@ -115,7 +116,12 @@ check 'and the policy store' 0 "$(modules)"
 
 echo '== with the switch off that lets PHP write at all'
 setsebool httpd_builtin_scripting off
-check 'another type is taken' httpd_var_lib_t "$(ambrik set berths --preview)"
+chown -R www-data:www-data $root/uploads
+chcon -R -t httpd_sys_rw_content_t $root/uploads
+check 'the type that is writable otherwise blocks' label-blocks "$(ambrik audit berths --fail-on never)"
+check 'and is refused' refused "$(writes uploads/five.txt)"
+check 'another type is taken' httpd_var_lib_t "$(ambrik set berths --yes 2> /dev/null)"
+check 'and PHP writes' written "$(writes uploads/five.txt)"
 setsebool httpd_builtin_scripting on
 
 exit $failed
