@@ -26,6 +26,11 @@ pub struct Allowed {
 }
 
 impl Allowed {
+    #[cfg(test)]
+    pub(super) const fn of(bits: u32, numbers: HashMap<String, u32>) -> Self {
+        Self { bits, numbers, permissive: false }
+    }
+
     /// Whether all of these are given. What the class does not have counts for nothing.
     pub(crate) fn all(&self, permissions: Permissions) -> bool {
         permissions.iter().all(|name| self.numbers.get(*name).is_none_or(|number| self.has(*number)))

@@ -114,3 +114,55 @@ pub(super) const fn candidates(used_as: Use, need: Need) -> &'static [&'static s
         (_, Need::Write) => &["httpd_sys_rw_content_t", "httpd_var_lib_t"],
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// What a kernel answered about the usual types, as the demo has it recorded.
+    fn allowed(type_name: &str, kind: Kind) -> Allowed {
+        let recorded = include_str!("../../../ambrik/selinux/interface.txt");
+        let class = super::super::kernel::class_of(kind);
+        let words = |line: &str| line.split(' ').map(str::to_owned).collect::<Vec<_>>();
+        let lines = || recorded.lines().map(words);
+        let of_class = lines().find(|line| line[0] == "class" && line[1] == class).unwrap();
+        let numbers = of_class[3..].iter().map(|word| {
+            let (name, number) = word.split_once('=').unwrap();
+            (name.to_owned(), number.parse().unwrap())
+        });
+        let label = format!("system_u:object_r:{type_name}:s0");
+        let answer = lines().find(|line| line[0] == "access" && line[2] == label && line[3] == of_class[2]).unwrap();
+        Allowed::of(u32::from_str_radix(&answer[4], 16).unwrap(), numbers.collect())
+    }
+
+    #[rstest]
+    #[case("httpd_sys_content_t", Need::Read, Fit::Exact)]
+    #[case("httpd_sys_content_t", Need::Write, Fit::Blocks)]
+    #[case("httpd_sys_content_t", Need::Append, Fit::Blocks)]
+    #[case("httpd_sys_content_t", Need::Nothing, Fit::TooWide)]
+    #[case("httpd_sys_rw_content_t", Need::Write, Fit::Exact)]
+    #[case("httpd_sys_rw_content_t", Need::Read, Fit::TooWide)]
+    #[case("httpd_sys_rw_content_t", Need::Append, Fit::Exact)]
+    #[case("httpd_sys_ra_content_t", Need::Append, Fit::Exact)]
+    #[case("httpd_sys_ra_content_t", Need::Write, Fit::Blocks)]
+    #[case("httpd_sys_ra_content_t", Need::Read, Fit::TooWide)]
+    #[case("httpd_cache_t", Need::Write, Fit::Exact)]
+    #[case("usr_t", Need::Read, Fit::Exact)]
+    #[case("var_t", Need::Read, Fit::Blocks)]
+    #[case("backup_store_t", Need::Nothing, Fit::Exact)]
+    fn what_a_type_lets_php_do_with_files(#[case] type_name: &str, #[case] need: Need, #[case] want: Fit) {
+        assert_eq!(Fit::of(&allowed(type_name, Kind::File), need, Kind::File), want);
+    }
+
+    #[rstest]
+    #[case(Use::Log, Need::Append, "httpd_sys_ra_content_t")]
+    #[case(Use::Store, Need::Write, "httpd_sys_rw_content_t")]
+    #[case(Use::Scratch, Need::Write, "httpd_cache_t")]
+    #[case(Use::Code, Need::Read, "httpd_sys_content_t")]
+    #[case(Use::Hidden, Need::Nothing, "backup_store_t")]
+    fn the_first_that_gives_no_more_than_is_needed(#[case] used_as: Use, #[case] need: Need, #[case] want: &str) {
+        let narrow = |name: &&&str| is_narrowest(&allowed(name, Kind::File), need, Kind::File);
+        assert_eq!(candidates(used_as, need).iter().find(narrow), Some(&want));
+    }
+}

@@ -6,6 +6,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
+use ambrik_core::change::{Ledger, Means, MoveSetting, asked, move_part, plan_move, plan_undo, undo};
+use ambrik_core::site::{Phase, read};
+use ambrik_core::tree::{Host, Progress};
 use rand::rngs::StdRng;
 use rand::{Rng as _, SeedableRng as _};
 
@@ -194,22 +197,22 @@ fn attack(root: &Path, target: &Path, stop: &AtomicBool, swaps: &AtomicU64) {
     }
 }
 
-/// Opens everything up again, so that there is something to swap and something to set; by the tests' own handles.
+/// Opens everything up again, so that there is something to swap and something to set; by the test's own handles, through
+/// no link that the attacker put there.
 fn open_up(host: &TestHost) {
-    let root = host.site_path("");
-    let mut folders = vec![root];
+    use rustix::fs::{Mode, OFlags, ResolveFlags};
+    let flags = OFlags::NOFOLLOW | OFlags::DIRECTORY;
+    let root = rustix::fs::open(host.site_path(""), flags, Mode::empty()).unwrap();
+    let mut folders = vec![PathBuf::from(".")];
     while let Some(folder) = folders.pop() {
-        let Ok(handle) = rustix::fs::open(
-            &folder,
-            rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::DIRECTORY,
-            rustix::fs::Mode::empty(),
-        ) else {
-            continue;
-        };
+        let within = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
+        let Ok(handle) = rustix::fs::openat2(&root, &folder, flags, Mode::empty(), within) else { continue };
         let _ = rustix::fs::fchown(&handle, Some(rustix::fs::Uid::from_raw(id("php"))), None);
-        let _ = rustix::fs::fchmod(&handle, rustix::fs::Mode::from_raw_mode(0o777));
-        let Ok(entries) = fs::read_dir(&folder) else { continue };
-        folders.extend(entries.flatten().filter(|e| e.file_type().is_ok_and(|t| t.is_dir())).map(|e| e.path()));
+        let _ = rustix::fs::fchmod(&handle, Mode::from_raw_mode(0o777));
+        let Ok(entries) = rustix::fs::Dir::read_from(&handle) else { continue };
+        let below = entries.flatten().filter(|entry| entry.file_type() == rustix::fs::FileType::Directory);
+        let names = below.map(|entry| PathBuf::from(os(entry.file_name().to_bytes())));
+        folders.extend(names.filter(|name| !matches!(name.to_str(), Some("." | ".."))).map(|name| folder.join(name)));
     }
 }
 
@@ -244,6 +247,84 @@ fn seal_under_attack_removes_nothing_outside() {
         host.undo(Some(outcome.id), false);
         open_up(host);
     });
+}
+
+/// Moves a part to `to` and back; what was changed while it was copied stays where it was.
+fn there_and_back(host: &TestHost, to: &Path) -> bool {
+    let file = host.real("site.toml");
+    let text = format!("[site]\nroot = \"/srv/www/site\"\n{SITE}");
+    fs::write(&file, &text).unwrap();
+    let site = |text: &str| Arc::new(read(text, &file, &host.accounts).unwrap());
+    let (real, state) = (Host::at(&host.real("")).unwrap(), host.state());
+    let before = site(&text);
+    let asked = asked(&before, "uploads", to, text, None).unwrap();
+    let after = site(&asked.text_after);
+    let setting = MoveSetting {
+        host: &real,
+        accounts: &host.accounts,
+        neighbours: &[],
+        phase: Phase::Sealed,
+        link: false,
+        stopped: false,
+    };
+    // The attacker may have something in the part that is not copied at all.
+    let Ok(plan) = plan_move(&setting, &before, &after, asked) else { return false };
+    let progress = Progress::default();
+    let means = Means { host: &real, state: &state, threads: 2, store: None, keep: true, progress: &progress };
+    let mut ledger = Ledger::open_or_create(&state).unwrap();
+    let outcome = move_part(&plan, &mut ledger, &means).unwrap();
+    let moved = host.real(to).exists();
+    for (path, content) in contents(&host.real(to)) {
+        assert_ne!(content, b"not the site's\n", "{} was copied out of somebody else's file", path.display());
+    }
+    let back = plan_undo(&ledger, Some(outcome.id)).unwrap();
+    undo(&back, &mut ledger, &means, true).unwrap();
+    moved
+}
+
+/// Every regular file at or below a path, with its content.
+fn contents(path: &Path) -> Vec<(PathBuf, Vec<u8>)> {
+    let (mut found, mut ahead) = (Vec::new(), vec![path.to_owned()]);
+    while let Some(path) = ahead.pop() {
+        match path.symlink_metadata().map(|meta| meta.file_type()) {
+            Ok(kind) if kind.is_dir() => ahead.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path())),
+            Ok(kind) if kind.is_file() => found.push((path.clone(), fs::read(&path).unwrap())),
+            _ => {}
+        }
+    }
+    found
+}
+
+#[test]
+fn move_under_attack_takes_nothing_from_outside() {
+    if !is_root() {
+        return;
+    }
+    let moved = AtomicU64::new(0);
+    let mounted = std::cell::RefCell::new(None);
+    under_attack(40, |host, round| {
+        let data = host.real("mnt/data");
+        if round == 0 {
+            fs::create_dir_all(&data).unwrap();
+            let options = Some(c"mode=755");
+            let tmpfs = rustix::mount::mount("none", &data, "tmpfs", rustix::mount::MountFlags::empty(), options);
+            *mounted.borrow_mut() = tmpfs.is_ok().then(|| data.clone());
+        }
+        let to = if round % 2 == 0 { "/var/lib/uploads" } else { "/mnt/data/uploads" };
+        moved.fetch_add(u64::from(there_and_back(host, Path::new(to))), Ordering::Relaxed);
+        // What a round left in the new place, because something was in the old one, goes.
+        for left in [host.real("var/lib/uploads"), data.join("uploads")] {
+            let _ = fs::remove_dir_all(left);
+        }
+        fs::create_dir_all(host.site_path("uploads")).unwrap();
+        open_up(host);
+        if round == 39
+            && let Some(data) = mounted.take()
+        {
+            rustix::mount::unmount(&data, rustix::mount::UnmountFlags::DETACH).unwrap();
+        }
+    });
+    assert!(moved.into_inner() > 0, "no move came to its end");
 }
 
 /// One name of a foreign file, moved about so that the walk meets it twice: as if both its names lay in the site.
