@@ -161,7 +161,7 @@ pub fn everything(
 ) -> Result<Everything, AuditError> {
     let (threads, progress) = walking;
     let site = holder.site();
-    let new = || Collector { setting, holder, ids: &subject.ids, act, seen: Seen::default() };
+    let new = || Collector { setting, holder, subject, ids: &subject.ids, act, seen: Seen::default() };
     let mut first = new();
     let mut dirs = Vec::new();
     for (path, resolved) in places(setting.host, site)? {
@@ -186,6 +186,7 @@ pub fn everything(
 struct Collector<'c> {
     setting: Setting<'c>,
     holder: &'c Holder,
+    subject: &'c Subject,
     ids: &'c Ids,
     act: Act,
     seen: Seen,
@@ -215,9 +216,10 @@ struct Count {
 impl Collector<'_> {
     fn enter(&self, above: State, facts: &Facts) -> State {
         let has = |want: Perm| permits(self.ids, Kind::Directory, &facts.rights, want);
+        let removes = has(Perm::WX) && self.setting.host.bar(facts).is_none() && !self.label_stops(facts, Act::Delete);
         State {
-            reaches: above.reaches && has(Perm::X),
-            makes: above.reaches && has(Perm::WX) && self.setting.host.bar(facts).is_none(),
+            reaches: above.reaches && has(Perm::X) && !self.label_stops(facts, Act::Search),
+            makes: above.reaches && removes,
             sticky: facts.rights.mode.has(Mode::STICKY).then_some(facts.rights.uid),
             append_only: facts.append_only,
         }
@@ -229,17 +231,23 @@ impl Collector<'_> {
         let link = facts.kind == Kind::Symlink;
         let has = |want: Perm| !link && state.reaches && permits(self.ids, facts.kind, &facts.rights, want);
         if self.act == Act::Read {
-            return has(Perm::R).then_some(Through::Itself);
+            return (has(Perm::R) && !self.label_stops(facts, Act::Read)).then_some(Through::Itself);
         }
         let write = if directory { Perm::WX } else { Perm::W };
-        if has(write) && self.setting.host.bar(facts).is_none() {
+        let changes = if directory { Act::Create } else { Act::Write };
+        if has(write) && self.setting.host.bar(facts).is_none() && !self.label_stops(facts, changes) {
             return Some(Through::Itself);
         }
         let fixed = state.append_only || facts.append_only || facts.immutable || facts.mounted;
         let owner = |dir_owner: Uid| {
             self.ids.uid == dir_owner || self.ids.uid == facts.rights.uid || self.ids.powers.has(Powers::FOWNER)
         };
-        (state.makes && !fixed && state.sticky.is_none_or(owner)).then_some(Through::Above)
+        let removable = directory || !self.label_stops(facts, Act::Delete);
+        (state.makes && !fixed && state.sticky.is_none_or(owner) && removable).then_some(Through::Above)
+    }
+
+    fn label_stops(&self, facts: &Facts, act: Act) -> bool {
+        super::labels::stops(self.setting, self.subject, facts, act)
     }
 
     fn record(&mut self, dir: Option<&Arc<Dir<Data>>>, name: &CStr, facts: &Facts, context: &Context, state: State) {

@@ -1,7 +1,7 @@
 //! What a label adds to an answer: the kernel asks the modes first, and then the policy.
 
-use super::Act;
 use super::judge::{Judge, OwnStep};
+use super::{Act, Setting, Subject};
 use crate::entry::{Facts, Kind};
 use crate::label::{Context as Label, Protection};
 
@@ -22,25 +22,35 @@ const fn permissions(act: Act, kind: Kind) -> &'static [&'static str] {
     }
 }
 
+/// What the label of something says to an act of a subject; nothing where it allows it, or says nothing.
+///
+/// The answer is whether that counts, and the words: where the policy is only logged it does not.
+pub(super) fn refuses(setting: Setting<'_>, subject: &Subject, facts: &Facts, act: Act) -> Option<(bool, String)> {
+    let (labels, domain) = (setting.labels?, subject.domain.as_ref()?);
+    let (kernel, label) = (labels.kernel()?, facts.rights.label.as_ref()?);
+    let allowed = kernel.allows(domain, label, facts.kind);
+    // What is made in a directory gets its label.
+    let child = (act == Act::Create).then(|| kernel.allows(domain, label, Kind::File)).flatten();
+    let given = allowed.as_ref().is_some_and(|allowed| allowed.all(permissions(act, facts.kind)))
+        && child.as_ref().is_none_or(|child| child.all(&["create"]));
+    if given {
+        return None;
+    }
+    let permissive = allowed.as_ref().is_some_and(|allowed| allowed.permissive);
+    let counts = labels.state.now == Protection::Enforcing && !permissive;
+    let adds = act == Act::Write && allowed.is_some_and(|allowed| allowed.all(&["append", "open"]));
+    Some((counts, words(label, domain, if adds { "overwrite it, only add to it" } else { act.word() }, counts)))
+}
+
+/// Whether the label of something stops an act, as far as that counts.
+pub(super) fn stops(setting: Setting<'_>, subject: &Subject, facts: &Facts, act: Act) -> bool {
+    refuses(setting, subject, facts, act).is_some_and(|(counts, _)| counts)
+}
+
 impl Judge<'_> {
-    /// What the label of something says to this; nothing where it allows it, or says nothing.
-    ///
-    /// The answer is whether that counts, and the words: where the policy is only logged it does not.
+    /// What the label of something says to this: see [`refuses`].
     pub(super) fn label_refuses(&self, facts: &Facts, act: Act) -> Option<(bool, String)> {
-        let (labels, domain) = (self.setting.labels?, self.subject.domain.as_ref()?);
-        let (kernel, label) = (labels.kernel()?, facts.rights.label.as_ref()?);
-        let allowed = kernel.allows(domain, label, facts.kind);
-        // What is made in a directory gets its label.
-        let child = (act == Act::Create).then(|| kernel.allows(domain, label, Kind::File)).flatten();
-        let given = allowed.as_ref().is_some_and(|allowed| allowed.all(permissions(act, facts.kind)))
-            && child.as_ref().is_none_or(|child| child.all(&["create"]));
-        if given {
-            return None;
-        }
-        let permissive = allowed.as_ref().is_some_and(|allowed| allowed.permissive);
-        let counts = labels.state.now == Protection::Enforcing && !permissive;
-        let adds = act == Act::Write && allowed.is_some_and(|allowed| allowed.all(&["append", "open"]));
-        Some((counts, words(label, domain, if adds { "overwrite it, only add to it" } else { act.word() }, counts)))
+        refuses(self.setting, &self.subject, facts, act)
     }
 
     /// The step for a label that refuses.

@@ -84,6 +84,17 @@ fn each_part_gets_the_type_of_its_use_and_back() {
     }
     let why = host.run(&["why", "/srv/www/berths/uploads"]);
     assert!(why.out.contains("its SELinux label var_t does not let httpd_t create"), "{why:?}");
+    let writable = |host: &Other| {
+        let told = host.run(&["why", "--writable", "berths", "--format", "json"]).out;
+        let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+        let paths = told["everything"]["paths"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|able| able["path"].as_str().unwrap().to_owned());
+        paths.collect::<Vec<String>>()
+    };
+    assert_eq!(writable(&host), Vec::<String>::new(), "no label lets PHP write what the modes let it");
     host.relabel("/srv/www/berths/uploads/q01.svg", "staff_u:object_r:var_t:s0:c1\0");
     let set = host.run(&["set", "--yes"]);
     assert_eq!(set.code, 0, "{set:?}");
@@ -91,6 +102,7 @@ fn each_part_gets_the_type_of_its_use_and_back() {
     for (path, want) in PATHS {
         assert_eq!(host.type_of(path), want, "{path}");
     }
+    assert!(writable(&host).iter().any(|path| path.ends_with("uploads/q01.svg")), "{:?}", writable(&host));
     let odd = Other::label_at(&host.at("srv/www/berths/uploads/q01.svg")).unwrap();
     assert_eq!(
         odd, "system_u:object_r:httpd_sys_rw_content_t:s0",
