@@ -45,6 +45,8 @@ pub struct Labels {
     domains: Vec<(Role, Uid, Context)>,
     /// Why the rules cannot be used.
     pub problem: Option<String>,
+    /// Whether answers are those of an enforcing host, though it is permissive.
+    pub as_enforcing: bool,
     /// Whether `set` also gives user, role and level what files of the system have.
     pub whole: bool,
 }
@@ -55,14 +57,30 @@ impl Labels {
     pub fn of(host: &Host) -> Self {
         let state = State::of(host);
         if !state.is_used() {
-            return Self { state, kernel: None, rules: None, domains: Vec::new(), problem: None, whole: false };
+            return Self {
+                state,
+                kernel: None,
+                rules: None,
+                domains: Vec::new(),
+                problem: None,
+                as_enforcing: false,
+                whole: false,
+            };
         }
         let rules = state.rules_folder().map_or(Ok(None), |folder| Rules::read(host, &folder));
         let (rules, problem) = match rules {
             Ok(rules) => (rules, None),
             Err(error) => (None, Some(error.to_string())),
         };
-        Self { kernel: Kernel::of(host), rules, domains: domains(host), state, problem, whole: false }
+        Self {
+            kernel: Kernel::of(host),
+            rules,
+            domains: domains(host),
+            state,
+            problem,
+            as_enforcing: false,
+            whole: false,
+        }
     }
 
     /// Whether labels are judged and set on this host: it uses them, and its rules, or its kernel, tell which there are.

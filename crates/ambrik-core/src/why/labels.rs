@@ -37,7 +37,7 @@ pub(super) fn refuses(setting: Setting<'_>, subject: &Subject, facts: &Facts, ac
         return None;
     }
     let permissive = allowed.as_ref().is_some_and(|allowed| allowed.permissive);
-    let counts = labels.state.now == Protection::Enforcing && !permissive;
+    let counts = labels.as_enforcing || (labels.state.now == Protection::Enforcing && !permissive);
     let adds = act == Act::Write && allowed.is_some_and(|allowed| allowed.all(&["append", "open"]));
     Some((counts, words(label, domain, if adds { "overwrite it, only add to it" } else { act.word() }, counts)))
 }

@@ -69,6 +69,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let neighbours = session.neighbours(&sites, &looked);
     let records = session.records()?;
     let services = host::look(&looked.host, &looked.accounts);
+    session.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
     let mut audits = Vec::new();
     let mut tables = Vec::new();
     for site in &sites {

@@ -49,7 +49,9 @@ pub(crate) struct WhyArgs {
 }
 
 pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let looked = session.look()?;
+    let mut looked = session.look()?;
+    // What a permissive host logs is what it will refuse: that it went through says nothing.
+    looked.labels.as_enforcing = !args.from_log.is_empty();
     let asked = args.writable.as_ref().map(|site| (site, Act::Write));
     if let Some((site, act)) = asked.or(args.readable.as_ref().map(|site| (site, Act::Read))) {
         return everything(args, session, &looked, site, act);

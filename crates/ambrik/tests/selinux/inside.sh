@@ -56,6 +56,8 @@ use  = "log"
 [[part]]
 path = "config/settings.php"
 use  = "secret"
+[selinux]
+switches = ["httpd_can_network_connect_db"]
 SITE
 
 echo '== as practitioners leave it: everything is content, and PHP owns what it writes'
@@ -78,6 +80,7 @@ check 'PHP writes to its store' written "$(writes uploads/two.txt)"
 check 'and to its cache' written "$(writes var/cache/two.txt)"
 check 'and adds to its log' written "$(writes var/log/berths.log)"
 check 'the module is there' 1 "$(modules)"
+check 'the switch that the site file names is on' '--> on' "$(getsebool httpd_can_network_connect_db)"
 check 'nothing is left to do' 'nothing to do' "$(ambrik set berths --preview)"
 restorecon -R $root
 check 'after a full relabelling it still writes' written "$(writes uploads/three.txt)"
@@ -101,6 +104,10 @@ audit=$(ambrik audit berths --fail-on never)
 check 'the audit says that nothing protects' label-protection-off "$audit"
 check 'and what would be refused' label-blocks "$audit"
 check 'why says that it is only logged' 'only logged: it is permissive' "$(ambrik why $root/uploads --as php)"
+dmesg -C
+writes uploads/six.txt > /dev/null
+dmesg > /root/logged.log
+check 'the denial that was only logged is answered' 'Still refused, and the site file wants it' "$(ambrik why --from-log /root/logged.log)"
 check 'set puts the label right all the same' '' "$(ambrik set berths --yes 2>&1)"
 check 'as it should be' httpd_sys_rw_content_t "$(type_of $root/uploads)"
 setenforce 1
@@ -108,11 +115,12 @@ setenforce 1
 echo '== back'
 ambrik undo 2 --yes > /dev/null
 ambrik undo 1 --yes > /dev/null
-rm -f $root/uploads/t*.txt $root/uploads/four.txt $root/var/cache/two.txt
+rm -f $root/uploads/t*.txt $root/uploads/four.txt $root/uploads/six.txt $root/var/cache/two.txt
 ls -ZR $root > /root/after
 check 'labels are as before' '' "$(diff /root/before /root/after | head -5)"
 diff /root/before /root/after > /dev/null || failed=1
 check 'and the policy store' 0 "$(modules)"
+check 'and the switch' '--> off' "$(getsebool httpd_can_network_connect_db)"
 
 echo '== with the switch off that lets PHP write at all'
 setsebool httpd_builtin_scripting off
