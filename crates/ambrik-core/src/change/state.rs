@@ -101,7 +101,13 @@ impl StateDir {
             let no_link = if n + 1 == names.len() { flags | OFlags::NOFOLLOW } else { flags };
             handle = match open(no_link) {
                 Err(Errno::NOENT) if create => {
-                    match sys::create_directory(&handle, &c_name) {
+                    // What leads there is everybody's to pass; it is the caller's alone.
+                    let made = if n + 1 == names.len() {
+                        sys::create_directory(&handle, &c_name)
+                    } else {
+                        rustix::fs::mkdirat(&handle, &c_name, OpenMode::from_raw_mode(0o755))
+                    };
+                    match made {
                         Ok(()) | Err(Errno::EXIST) => {}
                         Err(errno) => return Err(failed("make the state directory", &so_far)(errno)),
                     }
@@ -219,6 +225,8 @@ mod tests {
         let path = dir.path().join("var/lib/ambrik");
         let state = StateDir::open_or_create(&path).unwrap();
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o700);
+        let above = std::fs::metadata(dir.path().join("var/lib")).unwrap().permissions().mode();
+        assert_eq!(above & 0o005, 0o005, "others have files there as well");
         let _lock = state.lock("berths", "set").unwrap();
         let second = StateDir::open(&path).unwrap().lock("berths", "seal").unwrap_err().to_string();
         assert!(second.contains(&format!("process {}, ambrik set", std::process::id())), "{second}");
