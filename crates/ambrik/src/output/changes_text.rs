@@ -53,7 +53,10 @@ fn summary(plan: &Plan) -> String {
     let mut told = Vec::new();
     let turns = count(plan.turn_count());
     if turns > 0 {
-        told.push(format!("{} {} other rights", paths(turns), if turns == 1 { "gets" } else { "get" }));
+        let relabelled = |group: &Group| Rights { label: group.after.label.clone(), ..(*group.before).clone() };
+        let only_labels = plan.groups().iter().all(|group| relabelled(group) == *group.after);
+        let what = if only_labels { "labels" } else { "rights" };
+        told.push(format!("{} {} other {what}", paths(turns), if turns == 1 { "gets" } else { "get" }));
     }
     let made = count(plan.creations.len());
     if made > 0 {
