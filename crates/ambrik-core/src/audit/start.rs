@@ -54,9 +54,7 @@ pub(super) fn outside_starts(site: &Site) -> Vec<PathBuf> {
 }
 
 pub(super) fn begin(start: &Start, data: DirData) -> Dir<DirData> {
-    use std::os::unix::ffi::OsStrExt;
-    let name = std::ffi::CString::new(start.path.as_os_str().as_bytes()).unwrap_or_default();
-    Dir { above: None, name, id: start.facts.id, data }
+    Dir::top(&start.path, start.facts.id, data)
 }
 
 /// Judges the directories on the way to a start.

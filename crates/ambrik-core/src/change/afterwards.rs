@@ -63,10 +63,8 @@ pub fn afterwards(
         let cursor = policy.at(&path);
         if resolved.facts.kind == Kind::Directory {
             seeker.directory(&cursor, &path, Path::new(""));
-            let name = std::ffi::CString::new(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
-            let name = name.unwrap_or_default();
-            let data = Data { cursor, start: path.into() };
-            dirs.push((resolved.handle, Arc::new(Dir { above: None, name, id: resolved.facts.id, data })));
+            let data = Data { cursor, start: path.as_path().into() };
+            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, data))));
         }
     }
     let mut found = Afterwards::default();

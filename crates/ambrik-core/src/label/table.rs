@@ -51,10 +51,8 @@ pub fn table(
             first.add(&cursor, &resolved.path, &resolved.facts);
         }
         if resolved.facts.kind == Kind::Directory {
-            let name = std::ffi::CString::new(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
-            let data = Data { cursor, real: (path != resolved.path).then(|| (path.into(), resolved.path.into())) };
-            let dir = Dir { above: None, name: name.unwrap_or_default(), id: resolved.facts.id, data };
-            dirs.push((resolved.handle, Arc::new(dir)));
+            let real = (path != resolved.path).then(|| (path.as_path().into(), resolved.path.into()));
+            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, Data { cursor, real }))));
         }
     }
     let mut all: BTreeMap<Key, u64> = BTreeMap::new();

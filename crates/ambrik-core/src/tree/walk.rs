@@ -32,6 +32,14 @@ pub struct Dir<D> {
 }
 
 impl<D> Dir<D> {
+    /// The directory at `path`, where a walk begins.
+    #[must_use]
+    pub(crate) fn top(path: &Path, id: Identity, data: D) -> Self {
+        // A path that came from the system holds no NUL.
+        let name = CString::new(path.as_os_str().as_bytes()).unwrap_or_default();
+        Self { above: None, name, id, data }
+    }
+
     /// The path of the directory.
     #[must_use]
     pub fn path(&self) -> PathBuf {

@@ -172,7 +172,7 @@ pub fn everything(
         first.record(None, &name, &resolved.facts, &cursor.context, state);
         if resolved.facts.kind == Kind::Directory {
             let data = Data { cursor, state: first.enter(state, &resolved.facts) };
-            dirs.push((resolved.handle, Arc::new(Dir { above: None, name, id: resolved.facts.id, data })));
+            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, data))));
         }
     }
     let collectors = std::iter::once(first).chain((1..threads.max(1)).map(|_| new())).collect();

@@ -25,9 +25,7 @@ pub(super) fn find(
             found.push((resolved.facts.id.ino, path.clone()));
         }
         if resolved.facts.kind == Kind::Directory {
-            let name = std::ffi::CString::new(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
-            let dir = Dir { above: None, name: name.unwrap_or_default(), id: resolved.facts.id, data: () };
-            dirs.push((resolved.handle, Arc::new(dir)));
+            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, ()))));
         }
     }
     for seeker in walk(dirs, vec![Seeker { wanted, found: Vec::new() }], progress).visitors {
