@@ -19,7 +19,8 @@ pub fn plan_module(wanted: Option<&Module>, installed: Option<String>) -> Option
     let wanted = wanted?;
     let (name, after) = (wanted.name.clone(), Some(wanted.text.clone()));
     let due = wanted.needed || installed.is_some();
-    (due && installed != after).then_some(ModuleChange { name, before: installed, after })
+    // A run that was stopped, or a command that failed, may have left it on record and not in the store.
+    (due && (installed != after || !wanted.holds)).then_some(ModuleChange { name, before: installed, after })
 }
 
 /// Takes a site's module away, as a change set of its own. Nothing where it has none.
@@ -120,7 +121,15 @@ fn make(
     };
     match made {
         Ok(()) => outcome.module = true,
-        Err(said) => outcome.fail(path, Failure::Says(said)),
+        Err(said) => {
+            // What is in the store is what was there before.
+            entry.module(&ModuleChange {
+                name: change.name.clone(),
+                before: change.before.clone(),
+                after: change.before.clone(),
+            })?;
+            outcome.fail(path, Failure::Says(said));
+        }
     }
     Ok(())
 }
@@ -148,4 +157,28 @@ fn keep(state: &StateDir, name: &str, text: &str) -> Result<Result<(), Errno>, S
         sys::write_all(sys::create_file(&folder, &name)?, text.as_bytes())
     })();
     Ok(written)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::first(true, false, None, true)]
+    #[case::installed(false, true, Some("text"), false)]
+    #[case::installed_and_with_wildcards(true, true, Some("text"), false)]
+    #[case::on_record_and_not_in_the_store(true, false, Some("text"), true)]
+    #[case::another(false, true, Some("older"), true)]
+    #[case::never_needed(false, true, None, false)]
+    fn when_a_module_is_due(
+        #[case] needed: bool,
+        #[case] holds: bool,
+        #[case] installed: Option<&str>,
+        #[case] due: bool,
+    ) {
+        let (name, text) = (module_name("berths"), "text".to_owned());
+        let wanted = Module { name, text, probes: Vec::new(), needed, holds };
+        assert_eq!(plan_module(Some(&wanted), installed.map(str::to_owned)).is_some(), due);
+    }
 }

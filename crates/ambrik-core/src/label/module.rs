@@ -21,6 +21,8 @@ pub struct Module {
     pub probes: Vec<Probe>,
     /// Whether the host's rules, as they are, give another type to one of them.
     pub needed: bool,
+    /// Whether the host's rules, as they are, give each probe its type.
+    pub holds: bool,
 }
 
 /// A path that stands for a part, and the type that the rules must give it; none where they must leave it.
@@ -87,8 +89,9 @@ impl Module {
                 probes.push(Probe { path, type_name: type_name.clone() });
             }
         }
-        let needed = probes.len() < places.len() || !probes.iter().all(|probe| probe.holds(rules));
-        Some(Self { name: module_name(&site.site().name), text, probes, needed })
+        let holds = probes.iter().all(|probe| probe.holds(rules));
+        let needed = probes.len() < places.len() || !holds;
+        Some(Self { name: module_name(&site.site().name), text, probes, needed, holds })
     }
 }
 

@@ -30,17 +30,6 @@ impl Need {
         }
     }
 
-    /// The words for it.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Nothing => "nothing",
-            Self::Read => "read",
-            Self::Append => "add to",
-            Self::Write => "write",
-        }
-    }
-
     const fn permissions(self, kind: Kind) -> Permissions {
         match (self, kind) {
             (Self::Nothing, _) => &[],
