@@ -15,7 +15,7 @@ use foldhash::fast::RandomState;
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Rights};
-use crate::label::{SiteLabels, Verdict as LabelVerdict, is_labelled};
+use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
@@ -49,6 +49,8 @@ pub(crate) struct DirData {
     pub(crate) web_stop: Option<Arc<Path>>,
     /// Whether only root and the keeper can move names about, here and in the directories of the site above.
     pub(crate) settled: bool,
+    /// What a relabelling makes of everything below, where that is the same for all names.
+    relabelled: Option<Alike>,
 }
 
 /// Everything that judging takes; shared by the threads.
@@ -286,6 +288,8 @@ pub(crate) struct Verdict {
     pub(crate) kind: Kind,
     pub(crate) rights: Arc<Rights>,
     pub(crate) findings: Vec<(&'static Check, Reason)>,
+    /// Whether the label is as it should be.
+    label_right: bool,
     pub(crate) fix: Option<Arc<Rights>>,
     /// What keeper, php, web and others can do now, and what they should be able to.
     pub(crate) abilities: [Ability; 4],
@@ -382,7 +386,9 @@ impl<'j> Inspector<'j> {
             let verdict = self.verdict(place, context, facts, program);
             planned_rights.clone_from(&verdict.fix);
             let mut extra = self.look_closer(place, cursor, look, facts);
-            extra.extend(self.not_kept(place, context, look, facts));
+            if verdict.label_right {
+                extra.extend(self.not_kept(place, context, look, facts));
+            }
             let shared = facts.kind == Kind::File && facts.links > 1;
             if shared || !extra.is_empty() || verdict.fix.is_some() || !verdict.findings.is_empty() {
                 let spot = match place.at {
@@ -423,7 +429,9 @@ impl<'j> Inspector<'j> {
         let keeper = people.list()[people.keeper()].ids.uid;
         // Under an access list the group's bits are its mask: without write there, no entry gives it.
         let settled = above_settled && [Uid::ROOT, keeper].contains(&rights.uid) && !rights.mode.has(0o022);
-        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, settled }
+        let labels = self.judge.labels;
+        let relabelled = place.relabelled().or_else(|| labels?.below(&place.path_of(look.name)));
+        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, settled, relabelled }
     }
 
     fn state(&mut self, above: &Arc<DirState>, facts: &Facts, rights: &Rights) -> Arc<DirState> {
@@ -461,8 +469,10 @@ impl<'j> Inspector<'j> {
         let fix = judge.fix(place.planned, context, facts, shape, &want);
         let case = judge.case(place.now, context, facts, shape);
         let findings = check::judge_rights(&case);
+        let label_right = matches!(case.label, Some((LabelVerdict::Right, _)));
         let abilities = abilities(judge, context, &case.can);
         Verdict {
+            label_right,
             context: *context,
             kind: facts.kind,
             rights: Arc::new(facts.rights.clone()),
@@ -481,17 +491,12 @@ impl<'j> Inspector<'j> {
         facts: &Facts,
     ) -> Option<(&'static Check, Reason)> {
         let (labels, label) = (self.judge.labels?, facts.rights.label.as_ref()?);
-        if !is_labelled(facts.kind)
-            || labels.judge(self.judge.policy, context, Some(label), facts.kind) != LabelVerdict::Right
-        {
-            return None;
-        }
         // A window's labels are not for good.
         if self.judge.policy.phase() == crate::site::Phase::Open && context.write == crate::site::Write::Install {
             return None;
         }
-        let path = place.path_of(look.name);
-        let made = labels.relabelled(&path, label, facts.kind)?.type_name()?;
+        let made =
+            labels.relabelled(place.relabelled(), || place.path_of(look.name), label, facts.kind)?.type_name()?;
         Some((&check::LABEL_NOT_KEPT, Reason::Says(format!("{} would become {made}", label.type_name()))))
     }
 
@@ -611,6 +616,13 @@ impl Place<'_> {
         }
     }
 
+    fn relabelled(&self) -> Option<Alike> {
+        match self.at {
+            At::Start(_) => None,
+            At::In(dir) => dir.data.relabelled,
+        }
+    }
+
     fn dir_path(&self) -> PathBuf {
         match self.at {
             At::Start(start) => start.path.parent().map(Path::to_owned).unwrap_or_default(),
@@ -635,6 +647,10 @@ impl Visitor for Inspector<'_> {
         }
         let place = Place { at: At::In(dir), now: &dir.data.now, planned: &dir.data.planned };
         self.inspect(&place, &cursor, look, facts)
+    }
+
+    fn labels(&self) -> bool {
+        self.judge.labels.is_some()
     }
 
     fn trouble(&mut self, dir: &Arc<Dir<DirData>>, name: Option<&CStr>, trouble: Trouble) {

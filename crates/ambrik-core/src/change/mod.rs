@@ -115,8 +115,10 @@ pub enum ChangeError {
     },
 }
 
-/// As many changes are recorded at once, durably, before the first of them is made.
-const BATCH: usize = 8192;
+/// As many changes are recorded at once, durably, before the first of them is made. The first batches are smaller, so
+/// that nobody waits long for them.
+const BATCH: usize = 1 << 16;
+const FIRST_BATCH: usize = 1 << 12;
 /// As many of them a thread makes in one go.
 const SHARE: usize = 1024;
 
@@ -144,11 +146,7 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
         let (folder, name) = folders.place(deviant);
         Job { folder, name, turn }
     });
-    let batches = std::iter::from_fn(|| {
-        let batch: Vec<Job> = jobs.by_ref().take(BATCH).collect();
-        (!batch.is_empty()).then_some(batch)
-    });
-    run(&mut entry, &bases, batches, &rights::change, means, &mut outcome)?;
+    run(&mut entry, &bases, &mut jobs, &rights::change, means, &mut outcome)?;
     if let Some(change) = &plan.module {
         module::change(change, &plan.audit, &mut entry, means, &mut outcome)?;
     }
@@ -248,7 +246,7 @@ type Maker<'m> = &'m (dyn Fn(BorrowedFd<'_>, &std::ffi::CStr, &Turn) -> Result<O
 fn run(
     entry: &mut Entry<'_>,
     bases: &[OwnedFd],
-    batches: impl Iterator<Item = Vec<Job>>,
+    jobs: &mut dyn Iterator<Item = Job>,
     make: Maker<'_>,
     means: &Means<'_>,
     outcome: &mut Outcome,
@@ -287,7 +285,7 @@ fn run(
                 }
             });
         }
-        let recorded = record(entry, batches, &send);
+        let recorded = record(entry, jobs, &send);
         drop(send);
         recorded
     });
@@ -307,21 +305,26 @@ fn run(
 
 fn record(
     entry: &mut Entry<'_>,
-    batches: impl Iterator<Item = Vec<Job>>,
+    jobs: &mut dyn Iterator<Item = Job>,
     send: &mpsc::SyncSender<(i64, Vec<Job>)>,
 ) -> Result<(), LedgerError> {
-    for mut batch in batches {
+    let mut length = FIRST_BATCH;
+    loop {
+        let batch: Vec<Job> = jobs.take(length).collect();
+        if batch.is_empty() {
+            return Ok(());
+        }
+        length = (length * 4).min(BATCH);
         let mut first = entry.record(batch.iter().map(|job| (&*job.folder.path, as_os(&job.name), &job.turn)))?;
-        while !batch.is_empty() {
-            let rest = batch.split_off(batch.len().min(SHARE));
-            let length = i64::try_from(batch.len()).unwrap_or(0);
+        let mut rest = batch.into_iter();
+        while rest.len() > 0 {
+            let share: Vec<Job> = rest.by_ref().take(SHARE).collect();
+            let length = i64::try_from(share.len()).unwrap_or(0);
             // The threads end only after the sender: nobody is gone.
-            let _ = send.send((first, batch));
+            let _ = send.send((first, share));
             first += length;
-            batch = rest;
         }
     }
-    Ok(())
 }
 
 /// Makes a missing path; what it is made with is recorded first.

@@ -32,17 +32,23 @@ pub(crate) type ChangeTime = (i64, u32);
 /// For a file that lent power (set-id bits, capabilities) the answer is the change time that it was left with: only if
 /// that has not moved has nobody written to it since, and only then may it get its power back.
 pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<Option<ChangeTime>, Failure> {
-    let handle = pin(dir, name)?;
-    let facts = look(&handle, turn)?;
+    let handle = hold(dir, name, turn.kind)?;
+    let failed = |errno| Failure::Os(Op::Look, errno);
+    let mut facts = look(&handle, &turn.before, &turn.after).map_err(failed)?;
     if facts.id != turn.id || facts.kind != turn.kind || facts.links != turn.links && facts.kind != Kind::Directory {
         return Err(Failure::Replaced);
     }
-    if is(&facts.rights, &turn.after, turn.kind) {
-        // Another name of the same file came first.
-        return Ok(None);
-    }
-    if !is(&facts.rights, &turn.before, turn.kind) {
-        return Err(Failure::Replaced);
+    // Where more than the label changes, the rest tells whether it is as it was judged.
+    facts.rights.label.clone_from(&turn.before.label);
+    if differs_only_in_label(&turn.before, &turn.after) || !is(&facts.rights, &turn.before, turn.kind) {
+        facts.rights.label = label(&handle, &turn.before, &turn.after).map_err(failed)?;
+        if is(&facts.rights, &turn.after, turn.kind) {
+            // Another name of the same file came first.
+            return Ok(None);
+        }
+        if !is(&facts.rights, &turn.before, turn.kind) {
+            return Err(Failure::Replaced);
+        }
     }
     write(&handle, turn.kind, &facts.rights, &turn.after)?;
     let left = turn.before.lend_power(turn.kind).then(|| sys::change_time(&handle)).transpose();
@@ -54,12 +60,27 @@ pub(crate) fn pin(dir: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Failure> 
     sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))
 }
 
-fn look(handle: &OwnedFd, turn: &Turn) -> Result<Facts, Failure> {
-    let lists = |rights: &Rights| {
-        rights.acl.is_some() || rights.default_acl.is_some() || rights.capabilities.is_some() || rights.label.is_some()
-    };
-    let facts = if lists(&turn.before) || lists(&turn.after) { sys::look_whole(handle) } else { sys::look_at(handle) };
-    facts.map_err(|errno| Failure::Os(Op::Look, errno))
+fn differs_only_in_label(before: &Rights, after: &Rights) -> bool {
+    before.label != after.label && Rights { label: after.label.clone(), ..before.clone() } == *after
+}
+
+/// What a handle holds, as far as two rights speak of it, without its label: lists that neither has are not asked for.
+fn look(handle: &OwnedFd, one: &Rights, other: &Rights) -> Result<Facts, Errno> {
+    let lists = |rights: &Rights| rights.acl.is_some() || rights.default_acl.is_some() || rights.capabilities.is_some();
+    if lists(one) || lists(other) {
+        return sys::look_whole(handle);
+    }
+    sys::look_at(handle)
+}
+
+/// The label of what a handle holds; none where neither of two rights speaks of one.
+fn label(handle: &OwnedFd, one: &Rights, other: &Rights) -> Result<Option<Label>, Errno> {
+    if one.label.is_some() || other.label.is_some() { sys::label_at(handle) } else { Ok(None) }
+}
+
+/// As [`pin`], for what should be of this kind and is going to be changed.
+pub(crate) fn hold(dir: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<OwnedFd, Failure> {
+    sys::hold(dir, name, kind).map_err(|errno| Failure::Os(Op::Open, errno))
 }
 
 /// Whether rights are the same, as far as a path of this kind has them.
@@ -83,7 +104,7 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
         write_label(handle, after.label.as_ref()).map_err(failed(Op::SetLabel))?;
     }
     if !kind.has_mode() {
-        return read_back(handle, kind, after);
+        return read_back(handle, kind, before, after);
     }
     let attribute =
         |name, value: Option<Vec<u8>>| sys::set_attribute(handle, name, value.as_deref()).map_err(failed(Op::SetAcl));
@@ -108,7 +129,7 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
     if before.capabilities != after.capabilities || (new_owner && after.capabilities.is_some()) {
         attribute(sys::CAPABILITIES, after.capabilities.as_deref().map(<[u8]>::to_vec))?;
     }
-    read_back(handle, kind, after)
+    read_back(handle, kind, before, after)
 }
 
 /// Sets a label, or takes it away where the kernel lets it: one that knows labels does not.
@@ -135,8 +156,10 @@ fn narrower(before: &Rights, after: &Rights) -> Option<Mode> {
 }
 
 /// A file system that answered "done" and did not do it is an error.
-fn read_back(handle: &OwnedFd, kind: Kind, want: &Rights) -> Result<(), Failure> {
-    let has = sys::look_whole(handle).map_err(|errno| Failure::Os(Op::ReadBack, errno))?.rights;
+fn read_back(handle: &OwnedFd, kind: Kind, before: &Rights, want: &Rights) -> Result<(), Failure> {
+    let failed = |errno| Failure::Os(Op::ReadBack, errno);
+    let mut has = look(handle, before, want).map_err(failed)?.rights;
+    has.label = label(handle, before, want).map_err(failed)?;
     if is(&has, want, kind) {
         return Ok(());
     }

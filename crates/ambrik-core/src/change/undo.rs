@@ -14,8 +14,8 @@ use super::ledger::{
     TurnRow,
 };
 use super::moving::move_back;
-use super::rights::{ChangeTime, Turn, facts, is, is_between, pin, write};
-use super::{BATCH, ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
+use super::rights::{ChangeTime, Turn, facts, hold, is, is_between, pin, write};
+use super::{ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
 use crate::tree::{Failure, Op, sys};
 
 /// What taking a change set back would do.
@@ -170,15 +170,11 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
         last = Some(Arc::clone(&folder));
         job(row, folder)
     });
-    let batches = std::iter::from_fn(|| {
-        let batch: Vec<Job> = jobs.by_ref().take(BATCH).collect();
-        (!batch.is_empty()).then_some(batch)
-    });
     let interrupted = plan.interrupted;
     run(
         &mut entry,
         &bases,
-        batches,
+        &mut jobs,
         &|dir, name, turn| take_back(dir, name, turn, interrupted, force),
         means,
         &mut outcome,
@@ -257,8 +253,12 @@ fn take_back(
     interrupted: bool,
     force: bool,
 ) -> Result<Option<ChangeTime>, Failure> {
-    let handle = pin(dir, name)?;
-    let now = facts(&handle)?;
+    let handle = hold(dir, name, turn.kind)?;
+    let mut now = facts(&handle)?;
+    if turn.before.label.is_none() && turn.after.label.is_none() {
+        // Where SELinux is not used nobody asked for labels.
+        now.rights.label = None;
+    }
     // Another inode is still ours where it came back out of a keepsake: it has one name, and what Ambrik left.
     let same = now.id == turn.id || (now.links == 1 && turn.links == 1) || now.kind == crate::entry::Kind::Directory;
     let rights = &now.rights;

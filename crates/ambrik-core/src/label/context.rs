@@ -41,7 +41,11 @@ impl Context {
     /// The type, on which access depends.
     #[must_use]
     pub fn type_name(&self) -> &str {
-        self.parts().2
+        // Asked for each file of a site: quicker than taking it all apart.
+        let bytes = self.0.as_bytes();
+        let colon = |from: usize| bytes[from..].iter().position(|byte| *byte == b':').map(|place| from + place);
+        let begins = colon(0).and_then(|first| colon(first + 1)).map_or(0, |second| second + 1);
+        &self.0[begins..colon(begins).unwrap_or(bytes.len())]
     }
 
     /// The same user, role and level with another type.

@@ -12,13 +12,14 @@ mod table;
 mod uses;
 
 use std::collections::HashMap;
-use std::path::Path;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 pub use context::{Context, NoContext, is_type_name};
 pub use kernel::{Allowed, Kernel};
 pub use module::{Module, Probe, module_name};
-pub use rules::{Answer, Rules, RulesError};
+pub use rules::{Alike, Answer, Rules, RulesError};
 pub use state::{Protection, State};
 pub use store::Store;
 pub use table::{Line, table};
@@ -295,21 +296,31 @@ impl SiteLabels<'_> {
 
     /// The module that makes the site's labels last; `real` tells where a path that the site file names really is.
     #[must_use]
-    pub fn module(&self, site: &std::sync::Arc<Site>, real: &dyn Fn(&Path) -> std::path::PathBuf) -> Option<Module> {
+    pub fn module(&self, site: &std::sync::Arc<Site>, real: &dyn Fn(&Path) -> PathBuf) -> Option<Module> {
         Module::of(self.labels, self, &module::sealed(site), real)
     }
 
-    /// What a relabelling would make of a path from `/` on, where that is another type than the one that it has and is
-    /// to have.
+    /// What a relabelling makes of everything below a directory, where that is the same for all names.
     #[must_use]
-    pub fn relabelled(&self, path: &Path, label: &Context, kind: Kind) -> Option<&Answer> {
-        use std::os::unix::ffi::OsStrExt as _;
+    pub fn below(&self, dir: &Path) -> Option<Alike> {
+        self.labels.rules.as_ref()?.below(dir.as_os_str().as_bytes())
+    }
+
+    /// What a relabelling would make of a path from `/` on, where that is another type than the one that it has and is
+    /// to have; `alike` is what it makes of all in its directory, where that is known.
+    #[must_use]
+    pub fn relabelled(
+        &self,
+        alike: Option<Alike>,
+        path: impl FnOnce() -> PathBuf,
+        label: &Context,
+        kind: Kind,
+    ) -> Option<&Answer> {
         let rules = self.labels.rules.as_ref()?;
-        if rules.is_customizable(label.type_name()) {
-            return None;
-        }
-        let answer = rules.answer(path.as_os_str().as_bytes(), kind);
-        answer.type_name().is_some_and(|name| name != label.type_name()).then_some(answer)
+        let known = alike.and_then(|alike| rules.answer_below(alike, kind));
+        let answer = known.unwrap_or_else(|| rules.answer(path().as_os_str().as_bytes(), kind));
+        let another = answer.type_name().is_some_and(|name| name != label.type_name());
+        (another && !rules.is_customizable(label.type_name())).then_some(answer)
     }
 
     /// Whether PHP's domain is one for which the policy is only logged.

@@ -1,7 +1,7 @@
 //! The host's file-context rules: which label a relabelling of the whole system gives to a path
 //! (`file_contexts(5)`, `selabel_file(5)`; order and matching as the system's library has them).
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
@@ -51,6 +51,13 @@ impl Answer {
     }
 }
 
+/// What the rules say of everything below a directory, where names make no difference: a rule's number for files,
+/// directories and symlinks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Alike([Option<u32>; 3]);
+
+const ALIKE: [Kind; 3] = [Kind::File, Kind::Directory, Kind::Symlink];
+
 /// A host's file-context rules, ready to be asked.
 #[derive(Debug, Default)]
 pub struct Rules {
@@ -59,6 +66,8 @@ pub struct Rules {
     by_folder: HashMap<Box<[u8]>, Folder, RandomState>,
     /// Rules for exactly one path.
     exact: HashMap<Box<[u8]>, Vec<u32>, RandomState>,
+    /// The directories below which rules are listed.
+    above: HashSet<Box<[u8]>, RandomState>,
     /// Paths that stand for others: `file_contexts.subs`, then `file_contexts.subs_dist`.
     aliases: [Vec<(Vec<u8>, Vec<u8>)>; 2],
     /// The types that rules give.
@@ -247,6 +256,10 @@ impl Rules {
         for list in self.exact.values_mut() {
             list.reverse();
         }
+        for listed in self.by_folder.keys().chain(self.exact.keys()) {
+            let ends = listed.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(end, _)| end);
+            self.above.extend(ends.map(|end| listed[..end].into()));
+        }
         for folder in self.by_folder.values_mut() {
             folder.single.reverse();
             let specs = &self.specs;
@@ -300,7 +313,6 @@ impl Rules {
     /// What a relabelling gives to a path from `/` on.
     #[must_use]
     pub fn answer(&self, path: &[u8], kind: Kind) -> &Answer {
-        const NO_RULE: &Answer = &Answer::NoRule;
         let aliased;
         let path = if self.aliases.iter().any(|list| substitute(list, path).is_some()) {
             aliased = self.aliased(path);
@@ -308,13 +320,11 @@ impl Rules {
         } else {
             path
         };
-        let letter = letter_of(kind);
-        let of_kind = |spec: &Spec| spec.kind.is_none_or(|wanted| wanted == letter);
         let mut best: Option<u32> = None;
         let consider = |best: &mut Option<u32>, list: &[u32], fits: &dyn Fn(&Spec) -> bool| {
             let better = list.iter().take_while(|number| best.is_none_or(|best| **number > best));
-            let spec = |number: &u32| &self.specs[*number as usize];
-            *best = { better }.find(|number| of_kind(spec(number)) && fits(spec(number))).copied().or(*best);
+            let fits = |number: &u32| self.is_for(*number, kind) && fits(&self.specs[*number as usize]);
+            *best = { better }.find(|number| fits(number)).copied().or(*best);
         };
         if let Some(list) = self.exact.get(path) {
             consider(&mut best, list, &|_| true);
@@ -324,7 +334,7 @@ impl Rules {
             if let Some(folder) = self.by_folder.get(&path[..end]) {
                 consider(&mut best, &folder.single, &|spec| spec.fits(path, end));
                 if folder.together.last().is_some_and(|last| best.is_none_or(|best| *last > best)) {
-                    let fitting = self.together(folder, path, &of_kind);
+                    let fitting = self.together(folder, path, kind);
                     best = best.max(fitting);
                 }
             }
@@ -333,14 +343,65 @@ impl Rules {
                 _ => break,
             }
         }
-        best.map_or(NO_RULE, |number| &self.specs[number as usize].answer)
+        self.of_number(best)
+    }
+
+    fn of_number(&self, number: Option<u32>) -> &Answer {
+        const NO_RULE: &Answer = &Answer::NoRule;
+        number.map_or(NO_RULE, |number| &self.specs[number as usize].answer)
+    }
+
+    /// What the rules say of everything below a directory (a path from `/` on without `/` at its end), where that is the
+    /// same whatever the names there are.
+    #[must_use]
+    pub fn below(&self, dir: &[u8]) -> Option<Alike> {
+        let inside = [dir, b"/"].concat();
+        let about_it = |alias: &[u8]| alias.starts_with(&inside) || inside.starts_with(&[alias, b"/"].concat());
+        if self.above.contains(dir) || self.aliases.iter().flatten().any(|(alias, _)| about_it(alias)) {
+            return None;
+        }
+        let mut best = [None; 3];
+        let mut depends: Vec<u32> = Vec::new();
+        for end in (0..inside.len()).filter(|end| inside[*end] == b'/') {
+            let Some(folder) = self.by_folder.get(&inside[..end]) else { continue };
+            for number in folder.single.iter().chain(&folder.together) {
+                match &self.specs[*number as usize].fits {
+                    Fits::Regex(expression) => {
+                        let literal = &*expression.literal;
+                        if inside.starts_with(literal) || literal.starts_with(&inside) {
+                            depends.push(*number);
+                        }
+                    }
+                    Fits::Tree | Fits::Below | Fits::Exact => {
+                        for (best, kind) in best.iter_mut().zip(ALIKE) {
+                            *best = (*best).max(self.is_for(*number, kind).then_some(*number));
+                        }
+                    }
+                }
+            }
+        }
+        let loses = |number: &u32| {
+            best.iter().zip(ALIKE).all(|(best, kind)| !self.is_for(*number, kind) || Some(*number) < *best)
+        };
+        depends.iter().all(loses).then_some(Alike(best))
+    }
+
+    /// What a relabelling gives to something of this kind in such a directory; nothing for kinds that are not labelled.
+    #[must_use]
+    pub fn answer_below(&self, alike: Alike, kind: Kind) -> Option<&Answer> {
+        let place = ALIKE.iter().position(|known| *known == kind)?;
+        Some(self.of_number(alike.0[place]))
+    }
+
+    fn is_for(&self, number: u32, kind: Kind) -> bool {
+        self.specs[number as usize].kind.is_none_or(|wanted| wanted == letter_of(kind))
     }
 }
 
 impl Rules {
     /// The last of a folder's many expressions that fits.
-    fn together(&self, folder: &Folder, path: &[u8], of_kind: &dyn Fn(&Spec) -> bool) -> Option<u32> {
-        let fits = |number: &u32| of_kind(&self.specs[*number as usize]);
+    fn together(&self, folder: &Folder, path: &[u8], kind: Kind) -> Option<u32> {
+        let fits = |number: &u32| self.is_for(*number, kind);
         if let Some(set) = folder.set(&self.specs) {
             return set.matches(path).iter().map(|place| folder.together[place]).filter(fits).max();
         }

@@ -18,6 +18,8 @@ pub(crate) struct Near {
     here: bool,
     /// A file system that answered that it holds no attributes.
     no_attributes: Option<u64>,
+    /// Whether labels are asked for.
+    labels: bool,
 }
 
 impl Near {
@@ -29,7 +31,12 @@ impl Near {
 
     /// Reaches names through `/proc/self/fd`.
     pub(crate) const fn through_proc() -> Self {
-        Self { moves: false, here: false, no_attributes: None }
+        Self { moves: false, here: false, no_attributes: None, labels: true }
+    }
+
+    /// Looks at labels as well, or not.
+    pub(crate) const fn with_labels(self, labels: bool) -> Self {
+        Self { labels, ..self }
     }
 
     /// The names that are looked at from now on are in `dir`.
@@ -46,6 +53,7 @@ impl Near {
         let answer = if self.here {
             sys::read_attributes(
                 &mut facts,
+                self.labels,
                 |buffer| rustix::fs::llistxattr(name, buffer),
                 |attribute, buffer| rustix::fs::lgetxattr(name, attribute, buffer),
             )
@@ -53,6 +61,7 @@ impl Near {
             let bytes = [format!("/proc/self/fd/{}/", dir.as_fd().as_raw_fd()).as_bytes(), name.to_bytes()].concat();
             sys::read_attributes(
                 &mut facts,
+                self.labels,
                 |buffer| rustix::fs::llistxattr(&*bytes, buffer),
                 |attribute, buffer| rustix::fs::lgetxattr(&*bytes, attribute, buffer),
             )

@@ -1,6 +1,7 @@
 //! Every system call that touches a tree: on handles, wrapped safely, deciding nothing.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
+use std::collections::VecDeque;
 use std::ffi::CStr;
 use std::io::Write as _;
 
@@ -78,27 +79,28 @@ pub(crate) fn look_at(handle: impl AsFd) -> Result<Facts, Errno> {
 /// The facts about what a handle holds, access lists and capabilities included.
 pub(crate) fn look_whole(handle: impl AsFd) -> Result<Facts, Errno> {
     let mut facts = look_at(&handle)?;
-    let answer = by_handle(handle.as_fd(), |path| {
-        let mut whole = facts.clone();
-        let list = |buffer: &mut [u8]| rustix::fs::listxattr(path, buffer);
-        read_attributes(&mut whole, list, |name, buffer| rustix::fs::getxattr(path, name, buffer))?;
-        Ok(whole)
-    });
-    match answer {
+    let handle = handle.as_fd();
+    match read_attributes(
+        &mut facts,
+        true,
+        |buffer| list_at(handle, buffer),
+        |name, buffer| get_at(handle, name, buffer),
+    ) {
         // The file system holds no attributes at all.
-        Err(Errno::OPNOTSUPP) => {}
-        answer => facts = answer?,
+        Err(Errno::OPNOTSUPP) => Ok(facts),
+        answer => answer.map(|()| facts),
     }
-    Ok(facts)
 }
 
-/// Adds what the extended attributes tell: `list` and `get` ask in a way that reaches the file.
+/// Adds what the extended attributes tell, the label only where `labels` says so: `list` and `get` ask in a way that
+/// reaches the file.
 pub(crate) fn read_attributes(
     facts: &mut Facts,
+    labels: bool,
     list: impl Fn(&mut [u8]) -> Result<usize, Errno>,
     get: impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>,
 ) -> Result<(), Errno> {
-    let mut few = [0_u8; 512];
+    let mut few = [0_u8; 256];
     let mut many = Vec::new();
     let names = match again(|| list(&mut few)) {
         Ok(0) => return Ok(()),
@@ -119,17 +121,63 @@ pub(crate) fn read_attributes(
             let mut value = [0; 64];
             let length = again(|| get(c"security.capability", &mut value))?;
             facts.rights.capabilities = Some(value[..length].into());
-        } else if name == LABEL.as_bytes() {
-            let mut value = [0; 512];
-            match again(|| get(c"security.selinux", &mut value)) {
-                // What is no context is as no label.
-                Ok(length) => facts.rights.label = Label::from_attribute(&value[..length]).ok(),
-                Err(Errno::RANGE | Errno::NODATA) => {}
-                Err(errno) => return Err(errno),
-            }
+        } else if labels && name == LABEL.as_bytes() {
+            facts.rights.label = get_label(&get)?;
         }
     }
     Ok(())
+}
+
+/// The label of what a handle holds; none where it has none.
+pub(crate) fn label_at(handle: impl AsFd) -> Result<Option<Label>, Errno> {
+    get_label(&|name: &CStr, buffer: &mut [u8]| get_at(handle.as_fd(), name, buffer))
+}
+
+/// The names of the extended attributes of what a handle holds.
+fn list_at(handle: BorrowedFd<'_>, buffer: &mut [u8]) -> Result<usize, Errno> {
+    match again(|| rustix::fs::flistxattr(handle, &mut *buffer)) {
+        Err(Errno::BADF) => by_handle(handle, |path| rustix::fs::listxattr(path, &mut *buffer)),
+        answer => answer,
+    }
+}
+
+/// The value of an extended attribute of what a handle holds.
+fn get_at(handle: BorrowedFd<'_>, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
+    match again(|| rustix::fs::fgetxattr(handle, name, &mut *buffer)) {
+        Err(Errno::BADF) => by_handle(handle, |path| rustix::fs::getxattr(path, name, &mut *buffer)),
+        answer => answer,
+    }
+}
+
+fn get_label(get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>) -> Result<Option<Label>, Errno> {
+    let mut value = [0; 256];
+    match again(|| get(c"security.selinux", &mut value)) {
+        Ok(length) => Ok(label_of(&value[..length])),
+        Err(Errno::RANGE | Errno::NODATA | Errno::OPNOTSUPP) => Ok(None),
+        Err(errno) => Err(errno),
+    }
+}
+
+/// As many labels are remembered by each thread.
+const LABELS: usize = 8;
+
+thread_local! {
+    /// The labels that this thread read last: most files have one of a few.
+    static KNOWN_LABELS: RefCell<VecDeque<Label>> = const { RefCell::new(VecDeque::new()) };
+}
+
+/// The label that an attribute's value says; what is no context is as no label.
+fn label_of(value: &[u8]) -> Option<Label> {
+    let text = value.strip_suffix(&[0]).unwrap_or(value);
+    KNOWN_LABELS.with_borrow_mut(|known| {
+        if let Some(label) = known.iter().find(|label| label.text().as_bytes() == text) {
+            return Some(label.clone());
+        }
+        let label = Label::from_attribute(value).ok()?;
+        known.truncate(LABELS - 1);
+        known.push_front(label.clone());
+        Some(label)
+    })
 }
 
 fn get_acl(name: &CStr, get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>) -> Result<Option<Arc<Acl>>, Errno> {
@@ -170,8 +218,20 @@ pub(crate) fn own_working_directory() -> bool {
     unshared.is_ok()
 }
 
+/// Makes a call on what a handle holds; where the handle only pins it, on the way to that.
+fn on_handle<T>(
+    handle: BorrowedFd<'_>,
+    mut open: impl FnMut(BorrowedFd<'_>) -> Result<T, Errno>,
+    pinned: impl FnMut(&CStr) -> Result<T, Errno>,
+) -> Result<T, Errno> {
+    match again(|| open(handle)) {
+        Err(Errno::BADF) => by_handle(handle, pinned),
+        answer => answer,
+    }
+}
+
 /// Makes a call on the way to what a handle holds.
-fn by_handle<T>(handle: BorrowedFd<'_>, call: impl Fn(&CStr) -> Result<T, Errno>) -> Result<T, Errno> {
+fn by_handle<T>(handle: BorrowedFd<'_>, mut call: impl FnMut(&CStr) -> Result<T, Errno>) -> Result<T, Errno> {
     let way = if AMONG_HANDLES.get() { "" } else { "/proc/self/fd/" };
     let mut buffer = [0_u8; 32];
     let mut rest = &mut buffer[..];
@@ -184,6 +244,19 @@ fn by_handle<T>(handle: BorrowedFd<'_>, call: impl Fn(&CStr) -> Result<T, Errno>
 /// Pins `name` in `dir`: the link itself if it is one. Nothing of it is opened.
 pub(crate) fn pin(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
     open(dir, name, OFlags::PATH | OFlags::NOFOLLOW)
+}
+
+/// A handle on `name` in `dir`, for changing its rights: opened where it is a file or directory, which spares the way
+/// through `/proc` with each call; else, and where it cannot be opened, pinned.
+pub(crate) fn hold(dir: impl AsFd, name: &CStr, kind: Kind) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY;
+    let opened = match kind {
+        Kind::File => open(&dir, name, flags),
+        Kind::Directory => open(&dir, name, flags | OFlags::DIRECTORY),
+        Kind::Symlink | Kind::Fifo | Kind::Socket | Kind::Device => return pin(dir, name),
+    };
+    // It may have been replaced, or be one that its owner does not let us open now.
+    opened.or_else(|_| pin(dir, name))
 }
 
 /// Opens the directory `name` in `dir` for listing; a symlink is refused.
@@ -293,15 +366,25 @@ pub(crate) fn set_owner(handle: impl AsFd, uid: Uid, gid: Gid) -> Result<(), Err
 /// Sets the permission bits of what a handle holds, which is no symlink.
 pub(crate) fn set_mode(handle: impl AsFd, mode: Mode) -> Result<(), Errno> {
     let bits = OpenMode::from_raw_mode(mode.bits().into());
-    by_handle(handle.as_fd(), |path| rustix::fs::chmodat(rustix::fs::CWD, path, bits, AtFlags::empty()))
+    let by_path = |path: &CStr| rustix::fs::chmodat(rustix::fs::CWD, path, bits, AtFlags::empty());
+    on_handle(handle.as_fd(), |open| rustix::fs::fchmod(open, bits), by_path)
 }
 
 /// Sets an extended attribute of what a handle holds, of a symlink, its own; nothing removes it.
 pub(crate) fn set_attribute(handle: impl AsFd, name: &str, value: Option<&[u8]>) -> Result<(), Errno> {
-    let answer = by_handle(handle.as_fd(), |path| match value {
-        Some(value) => rustix::fs::setxattr(path, name, value, XattrFlags::empty()),
-        None => rustix::fs::removexattr(path, name),
-    });
+    let flags = XattrFlags::empty();
+    let answer = match value {
+        Some(value) => on_handle(
+            handle.as_fd(),
+            |open| rustix::fs::fsetxattr(open, name, value, flags),
+            |path| rustix::fs::setxattr(path, name, value, flags),
+        ),
+        None => on_handle(
+            handle.as_fd(),
+            |open| rustix::fs::fremovexattr(open, name),
+            |path| rustix::fs::removexattr(path, name),
+        ),
+    };
     match (value, answer) {
         (None, Err(Errno::NODATA)) => Ok(()),
         (_, answer) => answer,
@@ -313,25 +396,25 @@ pub(crate) type Attribute = (Vec<u8>, Vec<u8>);
 
 /// Every extended attribute of what a handle holds, with its value, sorted.
 pub(crate) fn attributes(handle: impl AsFd) -> Result<Vec<Attribute>, Errno> {
-    by_handle(handle.as_fd(), |path| {
-        let mut names = vec![0_u8; 1 << 16];
-        let length = match rustix::fs::listxattr(path, &mut names[..]) {
-            Ok(length) => length,
-            Err(Errno::OPNOTSUPP) => 0,
+    let handle = handle.as_fd();
+    let mut names = vec![0_u8; 1 << 16];
+    let length = match list_at(handle, &mut names) {
+        Ok(length) => length,
+        Err(Errno::OPNOTSUPP) => 0,
+        Err(error) => return Err(error),
+    };
+    let mut found = Vec::new();
+    for name in names[..length].split_inclusive(|&b| b == 0) {
+        let Ok(name) = CStr::from_bytes_with_nul(name) else { continue };
+        let mut value = vec![0_u8; 1 << 16];
+        match get_at(handle, name, &mut value) {
+            Ok(length) => found.push((name.to_bytes().to_vec(), value[..length].to_vec())),
+            Err(Errno::NODATA) => {}
             Err(error) => return Err(error),
-        };
-        let mut found = Vec::new();
-        for name in names[..length].split(|&b| b == 0).filter(|name| !name.is_empty()) {
-            let mut value = vec![0_u8; 1 << 16];
-            match rustix::fs::getxattr(path, name, &mut value[..]) {
-                Ok(length) => found.push((name.to_vec(), value[..length].to_vec())),
-                Err(Errno::NODATA) => {}
-                Err(error) => return Err(error),
-            }
         }
-        found.sort();
-        Ok(found)
-    })
+    }
+    found.sort();
+    Ok(found)
 }
 
 /// Access and modification time, in seconds and nanoseconds since 1970.
@@ -387,7 +470,8 @@ pub(crate) fn change_time(handle: impl AsFd) -> Result<(i64, u32), Errno> {
 pub(crate) fn set_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
     let of = |(seconds, nanos): (i64, u32)| Timespec { tv_sec: seconds, tv_nsec: nanos.into() };
     let times = rustix::fs::Timestamps { last_access: of(times.accessed), last_modification: of(times.modified) };
-    by_handle(handle.as_fd(), |path| rustix::fs::utimensat(rustix::fs::CWD, path, &times, AtFlags::empty()))
+    let by_path = |path: &CStr| rustix::fs::utimensat(rustix::fs::CWD, path, &times, AtFlags::empty());
+    on_handle(handle.as_fd(), |open| rustix::fs::futimens(open, &times), by_path)
 }
 
 /// Removes the name of a file, or an empty directory.

@@ -88,6 +88,11 @@ pub trait Visitor: Send {
     /// One entry of `dir`. For a directory that is to be entered, the answer is what is attached to it.
     fn entry(&mut self, dir: &Arc<Dir<Self::Data>>, look: &Look<'_>, facts: &Facts) -> Option<Self::Data>;
 
+    /// Whether labels are told with the facts: one call fewer for each entry where nobody uses them.
+    fn labels(&self) -> bool {
+        true
+    }
+
     /// Something in `dir` (or the directory itself, where there is no name) could not be looked at.
     fn trouble(&mut self, dir: &Arc<Dir<Self::Data>>, name: Option<&CStr>, trouble: Trouble);
 }
@@ -204,7 +209,8 @@ fn walk_asking<V: Visitor>(
         for ((queue, visitor), tasks) in queues.into_iter().zip(visitors).zip(waiting) {
             let pool = &pool;
             handles.push(scope.spawn(move || {
-                let mut thread = Thread { queue, visitor, pool, near: near(), names: Vec::new() };
+                let near = near().with_labels(visitor.labels());
+                let mut thread = Thread { queue, visitor, pool, near, names: Vec::new() };
                 for task in tasks {
                     thread.queue.push(task);
                 }

@@ -88,14 +88,7 @@ pub(super) fn open(
         Some(Job { folder: Arc::new(folder(above)), name: c_name(name).ok()?, turn: passage.turn.clone() })
     });
     let batch: Vec<Job> = jobs.collect();
-    run(
-        entry,
-        &[root.handle],
-        std::iter::once(batch).filter(|batch| !batch.is_empty()),
-        &rights::change,
-        means,
-        outcome,
-    )
+    run(entry, &[root.handle], &mut batch.into_iter(), &rights::change, means, outcome)
 }
 
 /// These rights, and search for one account besides; nobody else gets anything.
