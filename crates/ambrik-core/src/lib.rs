@@ -21,6 +21,7 @@ pub mod over_http;
 pub mod people;
 pub mod policy;
 pub mod shown;
+pub mod signals;
 pub mod site;
 pub mod survey;
 pub mod tree;

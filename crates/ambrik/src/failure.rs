@@ -93,8 +93,11 @@ impl From<ChangeError> for Failure {
     fn from(error: ChangeError) -> Self {
         match error {
             ChangeError::State(error) => error.into(),
-            ChangeError::Ledger(error) => Self::privilege_or(false, Exit::Partial, &error.to_string()),
-            error @ (ChangeError::RootReplaced | ChangeError::Keepsake { .. }) => {
+            ChangeError::Ledger(error) => {
+                let what = format!("{error}; nothing more was changed, and what was is on record (ambrik history)");
+                Self::privilege_or(false, Exit::Partial, &what)
+            }
+            error @ (ChangeError::RootReplaced | ChangeError::Keepsake { .. } | ChangeError::Stopped { .. }) => {
                 Self::privilege_or(false, Exit::Partial, &error.to_string())
             }
         }

@@ -393,10 +393,10 @@ impl<'s> Session<'s> {
                 continue;
             }
             let ChangeSet { id, site, command, .. } = set;
-            let words = match ledger.stopped_move(site) {
-                Ok(Some(moved)) if command == "move" => {
-                    format!("{command} {site} {} {}", moved.part, Shown(&moved.to))
-                }
+            let words = match (&**command, ledger.stopped_move(site), set.undoes) {
+                ("move", Ok(Some(moved)), _) => format!("{command} {site} {} {}", moved.part, Shown(&moved.to)),
+                ("undo", _, Some(undoes)) => format!("{command} {undoes}"),
+                ("forget", ..) => format!("set {site} --forget"),
                 _ => format!("{command} {site}"),
             };
             self.warn(&format!(

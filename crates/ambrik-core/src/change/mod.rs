@@ -26,6 +26,7 @@ use crate::audit::Audit;
 use crate::entry::{Identity, Kind, Rights};
 use crate::inspect::{Deviant, DirData, Spot, Start};
 use crate::shown::Shown;
+use crate::signals;
 use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
 
 use folder::{Folder, Opener, as_os, c_name, split};
@@ -84,6 +85,17 @@ pub struct Outcome {
 }
 
 impl Outcome {
+    /// Goes on unless a signal came.
+    fn go_on(&self) -> Result<(), ChangeError> {
+        match signals::came() {
+            None => Ok(()),
+            Some(signal) => {
+                let done = self.done + self.removed + self.moved + self.restored;
+                Err(ChangeError::Stopped { signal, id: self.id, done })
+            }
+        }
+    }
+
     fn fail(&mut self, path: PathBuf, failure: Failure) {
         if failure.is_vanished() {
             self.vanished += 1;
@@ -105,6 +117,19 @@ pub enum ChangeError {
     /// The site's root went away.
     #[error("the site's root was replaced while Ambrik ran; nothing was changed")]
     RootReplaced,
+    /// A signal came: nothing more is changed.
+    #[error(
+        "stopped by {signal} after {done} changes, which are on record: the same command goes on from there, `ambrik undo \
+         {id}` takes them back"
+    )]
+    Stopped {
+        /// The signal.
+        signal: &'static str,
+        /// The change set.
+        id: i64,
+        /// How many changes were made before.
+        done: u64,
+    },
     /// The keepsake cannot be written: nothing is removed.
     #[error("cannot write the keepsake {}: {cause}; nothing was removed", Shown(.path))]
     Keepsake {
@@ -126,6 +151,7 @@ const SHARE: usize = 1024;
 ///
 /// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
 pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+    let _held = signals::hold();
     let bases = bases(&plan.audit.starts).map_err(|_| ChangeError::RootReplaced)?;
     let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
@@ -133,6 +159,7 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
         entry.window(window)?;
     }
     for creation in &plan.creations {
+        outcome.go_on()?;
         match create(creation, plan.audit.site.keeper.ids.uid, means.host, &mut entry)? {
             Ok(()) => outcome.done += 1,
             Err(failure) => outcome.fail(creation.path.clone(), failure),
@@ -147,11 +174,13 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
         Job { folder, name, turn }
     });
     run(&mut entry, &bases, &mut jobs, &rights::change, means, &mut outcome)?;
+    outcome.go_on()?;
     if let Some(change) = &plan.module {
         module::change(change, &plan.audit, &mut entry, means, &mut outcome)?;
     }
     let switches = plan.switches.iter().map(|name| (name.clone(), true));
     module::switch(switches, &mut entry, means, &mut outcome)?;
+    outcome.go_on()?;
     for (path, failure) in &plan.kept {
         outcome.fail(path.clone(), failure.clone());
     }
@@ -266,6 +295,9 @@ fn run(
                     let next = receive.lock().unwrap_or_else(PoisonError::into_inner).recv();
                     let Ok((first, jobs)) = next else { break };
                     for (number, job) in (first..).zip(&jobs) {
+                        if signals::came().is_some() {
+                            break;
+                        }
                         let made = opener.open_again(&job.folder).and_then(|dir| make(dir, &job.name, &job.turn));
                         match made {
                             Ok(time) => {
@@ -300,7 +332,7 @@ fn run(
     for (_, path, failure) in failed {
         outcome.fail(path, failure);
     }
-    Ok(())
+    outcome.go_on()
 }
 
 fn record(
@@ -311,7 +343,7 @@ fn record(
     let mut length = FIRST_BATCH;
     loop {
         let batch: Vec<Job> = jobs.take(length).collect();
-        if batch.is_empty() {
+        if batch.is_empty() || signals::came().is_some() {
             return Ok(());
         }
         length = (length * 4).min(BATCH);
@@ -350,11 +382,12 @@ fn create(
 fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result<(), Failure> {
     let name = c_name(name)?;
     let made = |errno| Failure::Os(Op::Create, errno);
-    let handle = if creation.kind == Kind::Directory {
+    // A file gets its name once it is filled and dressed, where the file system knows files without one.
+    let (handle, named) = if creation.kind == Kind::Directory {
         sys::create_directory(parent, &name).map_err(made)?;
-        keepsake::newly_made(parent, &name, Kind::Directory)?
+        (keepsake::newly_made(parent, &name, Kind::Directory)?, true)
     } else {
-        sys::create_file(parent, &name).map_err(made)?
+        keepsake::new_file(parent, &name).map_err(made)?
     };
     let facts = rights::facts(&handle)?;
     // Nobody but the caller can open it before it is dressed.
@@ -364,6 +397,9 @@ fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result
         ..(*creation.rights).clone()
     };
     let dressed = filled.and_then(|()| rights::write(&handle, facts.kind, &facts.rights, &wanted));
+    if !named {
+        return dressed.and_then(|()| sys::give_name(&handle, parent, &name).map_err(made));
+    }
     if dressed.is_err() {
         // Half made is worse than missing. It is empty; if it cannot go either, the failure told is the first.
         let _ = sys::unlink(parent, &name, facts.kind == Kind::Directory);
@@ -407,6 +443,7 @@ fn remove(
     let mut opener = Opener::new(bases);
     let mut packed_roots: Vec<(&Doomed, PathBuf)> = Vec::new();
     for item in doomed {
+        outcome.go_on()?;
         let whole = item.folder.path.join(as_os(&item.name));
         let added = match opener.open(&item.folder) {
             Ok(dir) => packer.add(dir, &item.name, &whole, item.id),
@@ -417,14 +454,17 @@ fn remove(
             Err((path, failure)) => outcome.fail(path, failure),
         }
     }
+    outcome.go_on()?;
     let (file, packed) = packer.finish().map_err(keepsake_error)?;
     if let (Some(file), Some(folder)) = (file, &folder) {
         let file = file.into_inner().map_err(|error| keepsake_error(error.into_error()))?;
+        sys::before_change().map_err(|errno| keepsake_error(errno.into()))?;
         file.sync_all().map_err(keepsake_error)?;
         rustix::fs::fsync(folder).map_err(|errno| keepsake_error(errno.into()))?;
         outcome.keepsake = Some(path.clone());
     }
     for (item, whole) in packed_roots {
+        outcome.go_on()?;
         let below: Vec<Packed> = packed.iter().filter(|p| p.path.starts_with(&whole)).cloned().collect();
         let times = opener.open(&item.folder).ok().and_then(|dir| sys::times(dir).ok());
         entry.removal(&whole, &item.reason, means.keep.then_some(&*name), below.len(), &times_bytes(times))?;

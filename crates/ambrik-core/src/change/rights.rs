@@ -9,7 +9,7 @@ use rustix::io::Errno;
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::{Facts, Identity, Kind, Rights};
 use crate::label::Context as Label;
-use crate::mode::{Mode, Perm};
+use crate::mode::Mode;
 use crate::tree::{Failure, Op, sys};
 
 /// What a path was when it was judged, and what it is to be.
@@ -50,7 +50,14 @@ pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<Op
             return Err(Failure::Replaced);
         }
     }
-    write(&handle, turn.kind, &facts.rights, &turn.after)?;
+    if let Err(failure) = write(&handle, turn.kind, &facts.rights, &turn.after) {
+        // What failed is to be as it was; where that fails as well, taking it back knows the state between.
+        let _ = look(&handle, &turn.before, &turn.after).and_then(|mut now| {
+            now.rights.label = label(&handle, &turn.before, &turn.after)?;
+            Ok(write(&handle, turn.kind, &now.rights, &turn.before))
+        });
+        return Err(failure);
+    }
     let left = turn.before.lend_power(turn.kind).then(|| sys::change_time(&handle)).transpose();
     left.map_err(|errno| Failure::Os(Op::ReadBack, errno))
 }
@@ -121,8 +128,8 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
     }
     // A new owner takes the set-id bits away, a list changes the group's bits: the mode comes after both.
     let bits_lost = new_owner && before.mode.has(Mode::SET_UID | Mode::SET_GID);
-    let narrowed = new_owner && narrower(before, after).is_some();
-    if before.mode != after.mode || before.acl != after.acl || bits_lost || narrowed {
+    let mode_now = if new_owner { narrower(before, after).unwrap_or(before.mode) } else { before.mode };
+    if mode_now != after.mode || before.acl != after.acl || bits_lost {
         sys::set_mode(handle, after.mode).map_err(failed(Op::SetMode))?;
     }
     // A new owner takes capabilities away as well.
@@ -144,15 +151,11 @@ fn without_list(rights: &Rights) -> Mode {
     Mode::of_classes(rights.mode.user(), group, rights.mode.other()).with(rights.mode.bits() & 0o7000)
 }
 
-/// The mode to set before the owner, where the new owner or group would otherwise get for a moment what neither
-/// the old mode gave it nor the new one gives.
+/// The mode to set before the owner: without what the new mode does not give, so that no moment gives the new owner or
+/// group more than before or after, and a run that is stopped in between leaves too little, not too much.
 fn narrower(before: &Rights, after: &Rights) -> Option<Mode> {
-    let (old, new) = (before.mode, after.mode);
-    let gets = |old: Perm, new: Perm, had: Perm| old.without(new).without(had);
-    let user = gets(old.user(), new.user(), old.other());
-    let group = gets(old.group(), new.group(), old.other());
-    let too_much = (before.uid != after.uid && !user.is_none()) || (before.gid != after.gid && !group.is_none());
-    too_much.then(|| Mode::of_st_mode(old.bits() & new.bits() & 0o777))
+    let (old, new) = (before.mode.bits() & 0o777, after.mode.bits() & 0o777);
+    (old & !new != 0).then(|| Mode::of_st_mode(old & new))
 }
 
 /// A file system that answered "done" and did not do it is an error.
@@ -213,9 +216,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case::open_to_all_anyway(rights(33, 33, 0o777), rights(0, 0, 0o644), None)]
+    #[case::open_to_all_anyway(rights(33, 33, 0o777), rights(0, 0, 0o644), Some(0o644))]
+    #[case::wider_afterwards(rights(5, 5, 0o600), rights(0, 33, 0o640), None)]
     #[case::group_would_get_write(rights(5, 5, 0o664), rights(0, 33, 0o640), Some(0o640))]
-    #[case::same_group(rights(5, 33, 0o660), rights(0, 33, 0o640), None)]
+    #[case::with_set_id_bits(rights(5, 33, 0o6775), rights(0, 33, 0o2750), Some(0o750))]
     #[case::owner_would_get_execute(rights(5, 5, 0o700), rights(33, 5, 0o600), Some(0o600))]
     fn no_moment_gives_more_than_before_or_after(
         #[case] before: Rights,

@@ -161,6 +161,10 @@ impl StateDir {
     /// A handle on a directory in it, which is made where it is missing.
     pub(crate) fn folder(&self, name: &str) -> Result<OwnedFd, StateError> {
         let c_name = CString::new(name).unwrap_or_default();
+        match sys::open_directory(&self.handle, &c_name) {
+            Err(Errno::NOENT) => {}
+            opened => return opened.map_err(|errno| self.failed("open a directory in", errno)),
+        }
         match sys::create_directory(&self.handle, &c_name) {
             Ok(()) | Err(Errno::EXIST) => {}
             Err(errno) => return Err(self.failed("make a directory in", errno)),

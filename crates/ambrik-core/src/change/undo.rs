@@ -16,6 +16,7 @@ use super::ledger::{
 use super::moving::move_back;
 use super::rights::{ChangeTime, Turn, facts, hold, is, is_between, pin, write};
 use super::{ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
+use crate::signals;
 use crate::tree::{Failure, Op, sys};
 
 /// What taking a change set back would do.
@@ -59,10 +60,14 @@ pub enum UndoError {
 /// What taking back change set `id`, or the newest that is neither undone nor itself an undo, would do.
 pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError> {
     let sets = ledger.change_sets()?;
+    let unfinished = sets.iter().filter(|s| s.ended.is_none() || s.failed > 0);
+    let tried: Vec<i64> = unfinished.filter_map(|s| s.undoes).collect();
     let set = match id {
         Some(id) => sets.into_iter().find(|set| set.id == id).ok_or(UndoError::Unknown(id))?,
         None => sets.into_iter().find(|s| s.undone_by.is_none() && s.undoes.is_none()).ok_or(UndoError::Nothing)?,
     };
+    // An undo of it that was stopped, or that failed somewhere, left some of it in between.
+    let tried = tried.contains(&set.id);
     if let Some(by) = set.undone_by {
         return Err(UndoError::Already(set.id, by));
     }
@@ -70,7 +75,7 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
     let (movings, modules) = (ledger.movings(set.id)?, ledger.modules(set.id)?);
     let switches = ledger.switches(set.id)?;
-    let interrupted = set.ended.is_none();
+    let interrupted = set.ended.is_none() || tried;
     Ok(UndoPlan {
         interrupted,
         with_later: false,
@@ -134,6 +139,7 @@ impl UndoPlan {
 
 /// Takes a change set back; `force` also where the disk is not what Ambrik left.
 pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool) -> Result<Outcome, ChangeError> {
+    let _held = signals::hold();
     let set = &plan.set;
     let base = means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?.handle;
     let bases = [base];
@@ -143,19 +149,22 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
 
     // What was removed may be what something moves back to, and what was put back what it moves out of.
     for removal in &plan.removals {
+        outcome.go_on()?;
         if let Some(name) = &removal.keepsake {
             entry.restoring(&removal.path, name)?;
         }
-        restore(removal, &bases, means, &mut outcome);
+        restore(removal, plan.interrupted || set.failed > 0, &bases, means, &mut outcome);
     }
 
     for row in &plan.movings {
+        outcome.go_on()?;
         move_back(row, &mut entry, means, &mut outcome)?;
     }
 
     let returned = plan.restorings.iter().filter_map(|r| doomed(&r.path, "put back by the change set taken back"));
     remove(&mut entry, &bases, &returned.collect::<Vec<_>>(), &set.site, means, &mut outcome)?;
 
+    outcome.go_on()?;
     for change in &plan.modules {
         super::module::take_back(change, &mut entry, means, &mut outcome)?;
     }
@@ -164,7 +173,8 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     super::module::switch(back, &mut entry, means, &mut outcome)?;
 
     let mut last: Option<Arc<Folder>> = None;
-    let mut jobs = plan.turns.iter().rev().filter(|row| !row.failed).filter_map(|row| {
+    let mut between = Opener::new(&bases);
+    let mut jobs = plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &mut between)).filter_map(|row| {
         let known = last.take().filter(|folder| folder.path == row.folder);
         let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
         last = Some(Arc::clone(&folder));
@@ -175,7 +185,7 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
         &mut entry,
         &bases,
         &mut jobs,
-        &|dir, name, turn| take_back(dir, name, turn, interrupted, force),
+        &|dir, name, turn| take_back(dir, name, turn, interrupted || set.failed > 0, force),
         means,
         &mut outcome,
     )?;
@@ -245,6 +255,21 @@ fn job(row: &TurnRow, folder: Arc<Folder>) -> Option<Job> {
     Some(Job { folder, name, turn: Turn { id, kind, links, before: after, after: before, left } })
 }
 
+/// Whether a change that failed was made in part.
+fn is_half_made(row: &TurnRow, opener: &mut Opener<'_>) -> bool {
+    let Turn { id, kind, before, after, .. } = &row.turn;
+    let mut look = || {
+        let dir = opener.open(&folder(&row.folder))?;
+        facts(hold(dir, &c_name(&row.name)?, *kind)?)
+    };
+    look().is_ok_and(|now| {
+        now.id == *id
+            && now.kind == *kind
+            && !is(&now.rights, before, *kind)
+            && is_between(&now.rights, before, after, *kind)
+    })
+}
+
 /// Gives one path back what it had: `turn.before` is what Ambrik left, `turn.after` what was there.
 fn take_back(
     dir: BorrowedFd<'_>,
@@ -286,7 +311,7 @@ fn take_back(
     Ok(None)
 }
 
-fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: &mut Outcome) {
+fn restore(removal: &RemovalRow, resumed: bool, bases: &[OwnedFd], means: &Means<'_>, outcome: &mut Outcome) {
     let Some(name) = &removal.keepsake else {
         let why = Failure::NotOurs("it was removed without a keepsake".into());
         return outcome.fail(removal.path.clone(), why);
@@ -308,7 +333,7 @@ fn restore(removal: &RemovalRow, bases: &[OwnedFd], means: &Means<'_>, outcome: 
     let time_then = removal.after_times.as_deref().and_then(times_of);
     let unchanged =
         open(&parent).is_ok_and(|dir| sys::times(dir).ok().map(|t| t.modified) == time_then.map(|t| t.modified));
-    match keepsake::restore(std::io::BufReader::new(File::from(archive)), &removal.path, &mut { open }) {
+    match keepsake::restore(std::io::BufReader::new(File::from(archive)), &removal.path, resumed, &mut { open }) {
         Ok((done, failures)) => {
             if let Ok(dir) = open(&parent) {
                 // What came back is in the keepsake still, should that fail.

@@ -6,32 +6,15 @@ use std::hash::{BuildHasher as _, Hasher as _};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, LazyLock};
 
 use crate::audit::Audit;
+use crate::signals::{self, Held};
 use crate::tree::{Failure, Host, Op, sys};
 
 /// How a probe's name begins: one that a killed run left is known by it.
 const BEGINS: &str = "ambrik-probe-";
 /// And how it ends.
 const ENDS: &str = ".php";
-
-/// What signals do that end a run: while a probe lies in a folder they are noted, else they do what they always do.
-struct Signals {
-    came: Arc<AtomicBool>,
-    no_probe: Arc<AtomicBool>,
-}
-
-static SIGNALS: LazyLock<Signals> = LazyLock::new(|| {
-    let signals = Signals { came: Arc::default(), no_probe: Arc::new(AtomicBool::new(true)) };
-    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
-        // Where a signal cannot be caught it ends the run as ever; the next one removes what is left.
-        let _ = signal_hook::flag::register_conditional_default(signal, Arc::clone(&signals.no_probe));
-        let _ = signal_hook::flag::register(signal, Arc::clone(&signals.came));
-    }
-    signals
-});
 
 /// Letters and digits that nobody can guess.
 pub(super) fn token() -> String {
@@ -45,6 +28,8 @@ pub(super) struct Probe {
     folder: OwnedFd,
     name: CString,
     token: String,
+    /// Signals wait until it is gone.
+    _held: Held,
 }
 
 impl Probe {
@@ -54,11 +39,11 @@ impl Probe {
         let found = host.resolve_safely(folder, keeper).map_err(|_| Failure::ForeignLink)?;
         let folder = sys::reopen_directory(&found.handle).map_err(|errno| Failure::Os(Op::Open, errno))?;
         remove_left(&folder);
-        SIGNALS.no_probe.store(false, Ordering::SeqCst);
+        let held = signals::hold();
         let token = token();
         let name = CString::new(format!("{BEGINS}{}{ENDS}", &token[..16])).unwrap_or_default();
         let file = sys::create_file(&folder, &name);
-        let probe = Self { folder, name, token };
+        let probe = Self { folder, name, token, _held: held };
         let file = file.map_err(|errno| Failure::Os(Op::Create, errno))?;
         let text = format!("<?php echo strrev('{}');\n", probe.token);
         sys::write_all(&file, text.as_bytes()).map_err(|errno| Failure::Os(Op::Create, errno))?;
@@ -88,8 +73,7 @@ impl Drop for Probe {
     fn drop(&mut self) {
         // Somebody else removed it: it is gone either way.
         let _ = sys::unlink(&self.folder, &self.name, false);
-        SIGNALS.no_probe.store(true, Ordering::SeqCst);
-        if SIGNALS.came.load(Ordering::SeqCst) {
+        if signals::came().is_some() {
             // What the signal would have done: this does not come back.
             let _ = signal_hook::low_level::emulate_default_handler(signal_hook::consts::SIGTERM);
         }

@@ -102,6 +102,7 @@ pub(crate) fn replace(file: &Path, text: &str) -> Result<(), EditError> {
             let attribute = String::from_utf8_lossy(attribute);
             sys::set_attribute(&new, &attribute, Some(value))?;
         }
+        sys::before_change()?;
         rustix::fs::fsync(&new)?;
         rustix::fs::renameat(&dir, &beside, &dir, &name)?;
         rustix::fs::fsync(&dir)

@@ -1,6 +1,8 @@
 //! Trees on disk: every system call that touches one (`sys`), the way to a site's root (`way`), and the
 //! parallel walk (`walk`).
 
+#[cfg(feature = "faults")]
+mod faults;
 mod mounts;
 pub(crate) mod near;
 pub(crate) mod sys;

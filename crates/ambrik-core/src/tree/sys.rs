@@ -33,6 +33,16 @@ const ASKED: StatxFlags = StatxFlags::TYPE
     .union(StatxFlags::SIZE)
     .union(StatxFlags::MNT_ID);
 
+#[cfg(feature = "faults")]
+pub(crate) use super::faults::before_change;
+
+/// Tests make changes fail here.
+#[cfg(not(feature = "faults"))]
+#[expect(clippy::unnecessary_wraps, reason = "with the feature `faults` it fails")]
+pub(crate) const fn before_change() -> Result<(), Errno> {
+    Ok(())
+}
+
 /// Repeats a call that a signal interrupted.
 fn again<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> rustix::io::Result<T> {
     loop {
@@ -302,12 +312,30 @@ fn open(dir: impl AsFd, name: &CStr, flags: OFlags) -> Result<OwnedFd, Errno> {
 
 /// Makes the file `name` in `dir`, for nobody but the caller, and opens it for writing; an existing one is refused.
 pub(crate) fn create_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
+    before_change()?;
     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     again(|| rustix::fs::openat(&dir, name, flags, OpenMode::RUSR | OpenMode::WUSR))
 }
 
+/// Makes a file without a name on the file system of `dir`, for nobody but the caller, and opens it for writing: it is
+/// gone with the handle unless [`give_name`] gives it a name (open(2), `O_TMPFILE`).
+pub(crate) fn create_unnamed(dir: impl AsFd) -> Result<OwnedFd, Errno> {
+    before_change()?;
+    let flags = OFlags::RDWR | OFlags::TMPFILE | OFlags::CLOEXEC;
+    again(|| rustix::fs::openat(&dir, c".", flags, OpenMode::RUSR | OpenMode::WUSR))
+}
+
+/// Gives a file without a name the name `name` in `dir`; an existing one stays (`EXIST`).
+pub(crate) fn give_name(file: impl AsFd, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    before_change()?;
+    by_handle(file.as_fd(), |path| {
+        rustix::fs::linkat(rustix::fs::CWD, path, &dir, name, AtFlags::SYMLINK_FOLLOW)
+    })
+}
+
 /// Makes the directory `name` in `dir`, for nobody but the caller.
 pub(crate) fn create_directory(dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    before_change()?;
     again(|| rustix::fs::mkdirat(&dir, name, OpenMode::RWXU))
 }
 
@@ -333,6 +361,7 @@ pub(crate) fn content(file: impl AsFd, longest: usize) -> Result<Vec<u8>, Errno>
 
 /// Writes all of `bytes` to a file opened for writing; nothing where there are none.
 pub(crate) fn write_all(file: impl AsFd, mut bytes: &[u8]) -> Result<(), Errno> {
+    before_change()?;
     while !bytes.is_empty() {
         let written = again(|| rustix::io::write(&file, bytes))?;
         bytes = &bytes[written..];
@@ -358,6 +387,7 @@ pub(crate) fn read_link(dir: impl AsFd, name: &CStr) -> Result<Vec<u8>, Errno> {
 
 /// Sets owner and group of what a handle holds; of a symlink, its own.
 pub(crate) fn set_owner(handle: impl AsFd, uid: Uid, gid: Gid) -> Result<(), Errno> {
+    before_change()?;
     let uid = rustix::fs::Uid::from_raw(uid.0);
     let gid = rustix::fs::Gid::from_raw(gid.0);
     again(|| rustix::fs::chownat(&handle, c"", Some(uid), Some(gid), AtFlags::EMPTY_PATH))
@@ -365,6 +395,7 @@ pub(crate) fn set_owner(handle: impl AsFd, uid: Uid, gid: Gid) -> Result<(), Err
 
 /// Sets the permission bits of what a handle holds, which is no symlink.
 pub(crate) fn set_mode(handle: impl AsFd, mode: Mode) -> Result<(), Errno> {
+    before_change()?;
     let bits = OpenMode::from_raw_mode(mode.bits().into());
     let by_path = |path: &CStr| rustix::fs::chmodat(rustix::fs::CWD, path, bits, AtFlags::empty());
     on_handle(handle.as_fd(), |open| rustix::fs::fchmod(open, bits), by_path)
@@ -372,6 +403,7 @@ pub(crate) fn set_mode(handle: impl AsFd, mode: Mode) -> Result<(), Errno> {
 
 /// Sets an extended attribute of what a handle holds, of a symlink, its own; nothing removes it.
 pub(crate) fn set_attribute(handle: impl AsFd, name: &str, value: Option<&[u8]>) -> Result<(), Errno> {
+    before_change()?;
     let flags = XattrFlags::empty();
     let answer = match value {
         Some(value) => on_handle(
@@ -448,6 +480,7 @@ pub(crate) fn open_for_writing(dir: impl AsFd, path: &std::path::Path) -> Result
 
 /// Makes a new file at `path` below `dir`, for nobody but the caller; no symlink on the way is followed.
 pub(crate) fn create_beneath(dir: impl AsFd, path: &std::path::Path) -> Result<OwnedFd, Errno> {
+    before_change()?;
     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
     again(|| rustix::fs::openat2(&dir, path, flags, OpenMode::RUSR | OpenMode::WUSR, BENEATH))
 }
@@ -468,6 +501,7 @@ pub(crate) fn change_time(handle: impl AsFd) -> Result<(i64, u32), Errno> {
 
 /// Sets the times of what a handle holds; of a symlink, its own.
 pub(crate) fn set_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
+    before_change()?;
     let of = |(seconds, nanos): (i64, u32)| Timespec { tv_sec: seconds, tv_nsec: nanos.into() };
     let times = rustix::fs::Timestamps { last_access: of(times.accessed), last_modification: of(times.modified) };
     let by_path = |path: &CStr| rustix::fs::utimensat(rustix::fs::CWD, path, &times, AtFlags::empty());
@@ -476,6 +510,7 @@ pub(crate) fn set_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
 
 /// Removes the name of a file, or an empty directory.
 pub(crate) fn unlink(dir: impl AsFd, name: &CStr, directory: bool) -> Result<(), Errno> {
+    before_change()?;
     let flags = if directory { AtFlags::REMOVEDIR } else { AtFlags::empty() };
     again(|| rustix::fs::unlinkat(&dir, name, flags))
 }
@@ -496,6 +531,7 @@ pub(crate) fn names(dir: impl AsFd) -> Result<Vec<std::ffi::CString>, Errno> {
 
 /// Gives `old` in `old_dir` the name `name` in `dir`; what is there already stays (`EXIST`).
 pub(crate) fn rename_new(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    before_change()?;
     let flags = rustix::fs::RenameFlags::NOREPLACE;
     match again(|| rustix::fs::renameat_with(&old_dir, old, &dir, name, flags)) {
         // The file system does not know the flag: look first.
@@ -510,27 +546,32 @@ pub(crate) fn rename_new(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &
 
 /// Returns once the names in a directory are on the disk.
 pub(crate) fn sync_names(dir: impl AsFd) -> Result<(), Errno> {
+    before_change()?;
     rustix::fs::fsync(reopen_directory(dir)?)
 }
 
 /// Returns once everything written to the file system that `dir` is on is on the disk.
 pub(crate) fn sync_file_system(dir: impl AsFd) -> Result<(), Errno> {
+    before_change()?;
     // A pinned directory is no open file: it is opened for this.
     rustix::fs::syncfs(reopen_directory(dir)?)
 }
 
 /// Makes the symlink `name` in `dir`.
 pub(crate) fn make_symlink(dir: impl AsFd, name: &CStr, target: &[u8]) -> Result<(), Errno> {
+    before_change()?;
     again(|| rustix::fs::symlinkat(target, &dir, name))
 }
 
 /// Gives the file `old` in `old_dir` the further name `name` in `dir`; a symlink is linked itself.
 pub(crate) fn make_link(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    before_change()?;
     again(|| rustix::fs::linkat(&old_dir, old, &dir, name, AtFlags::empty()))
 }
 
 /// Makes a FIFO, or a socket that nobody listens on, for nobody but the caller.
 pub(crate) fn make_special(dir: impl AsFd, name: &CStr, socket: bool) -> Result<(), Errno> {
+    before_change()?;
     let kind = if socket { rustix::fs::FileType::Socket } else { rustix::fs::FileType::Fifo };
     again(|| rustix::fs::mknodat(&dir, name, kind, OpenMode::RUSR | OpenMode::WUSR, 0))
 }

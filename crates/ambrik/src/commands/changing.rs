@@ -181,6 +181,12 @@ impl Work<'_> {
             return Ok(None);
         }
         let outcome = if nothing { None } else { Some(self.make(&plan, state, session)?) };
+        if nothing && plan.audit.is_complete() {
+            // What a stopped run was about is done, if that was the last thing that it did.
+            if let Some(mut ledger) = Ledger::open(state)? {
+                ledger.settle(&site.name)?;
+            }
+        }
         let mut exit = outcome.as_ref().map_or(Exit::Clean, worst);
         if !plan.audit.is_complete() || plan.passed_over().next().is_some() {
             exit = exit.max(Exit::Partial);

@@ -9,6 +9,7 @@ mod bad_input;
 mod demo;
 mod deployment;
 mod documents;
+mod every_step;
 mod host;
 mod killed;
 mod labels;

@@ -70,7 +70,7 @@ fn host() -> TestHost {
 }
 
 /// Everything about a path and what is below it but the change times.
-fn whole(path: &Path) -> BTreeMap<PathBuf, String> {
+pub(crate) fn whole(path: &Path) -> BTreeMap<PathBuf, String> {
     let mut found = BTreeMap::new();
     let mut ahead = vec![PathBuf::new()];
     while let Some(below) = ahead.pop() {
@@ -107,10 +107,10 @@ fn site_file(host: &TestHost) -> String {
 }
 
 /// A tmpfs at `path`, taken away in the end.
-struct Mounted(PathBuf);
+pub(crate) struct Mounted(PathBuf);
 
 impl Mounted {
-    fn at(path: PathBuf) -> Option<Self> {
+    pub(crate) fn at(path: PathBuf) -> Option<Self> {
         fs::create_dir_all(&path).unwrap();
         let options = Some(c"mode=755");
         let mounted = rustix::mount::mount("none", &path, "tmpfs", rustix::mount::MountFlags::empty(), options);

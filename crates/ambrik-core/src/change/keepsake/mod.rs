@@ -23,7 +23,7 @@ use crate::tree::{Failure, Op};
 use records::{ATTRIBUTE, Records, SOCKET, inside, shown_time};
 
 pub(crate) use remove::remove;
-pub(crate) use unpack::{newly_made, restore};
+pub(crate) use unpack::{new_file, newly_made, restore};
 
 /// A path that was put into a keepsake: what may be removed, if it is still that.
 #[derive(Clone, Debug)]
@@ -63,6 +63,10 @@ impl<W: Write> Packer<W> {
         id: Option<Identity>,
     ) -> Result<(), PathFailure> {
         let failed = |op| move |errno| (path.to_owned(), Failure::Os(op, errno));
+        // What is packed and not yet removed, or copied and not yet in its place, can be left at any moment.
+        if crate::signals::came().is_some() {
+            return Err(failed(Op::Keep)(Errno::INTR));
+        }
         let handle = sys::pin(dir, name).map_err(failed(Op::Open))?;
         let facts = sys::look_whole(&handle).map_err(failed(Op::Look))?;
         if id.is_some_and(|id| id != facts.id) {
@@ -183,6 +187,23 @@ impl Read for Whole {
         }
         self.left -= length as u64;
         Ok(length)
+    }
+}
+
+pub(crate) fn same_content(mut one: File, mut other: File) -> io::Result<bool> {
+    let (mut left, mut right) = (vec![0; 1 << 16], vec![0; 1 << 16]);
+    loop {
+        let length = one.read(&mut left)?;
+        if length == 0 {
+            return Ok(other.read(&mut right)? == 0);
+        }
+        let right = &mut right[..length];
+        match other.read_exact(right) {
+            Ok(()) if left[..length] == *right => {}
+            Ok(()) => return Ok(false),
+            Err(cause) if cause.kind() == io::ErrorKind::UnexpectedEof => return Ok(false),
+            Err(cause) => return Err(cause),
+        }
     }
 }
 

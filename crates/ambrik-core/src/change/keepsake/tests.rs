@@ -44,20 +44,20 @@ fn archive(records: &[(&str, &str)], kind: EntryType) -> Vec<u8> {
 #[case::has_a_broken_time(&[("path", "srv/x"), ("mtime", "soon"), ("atime", "0")])]
 fn an_archive_that_ambrik_did_not_write_is_refused(#[case] records: &[(&str, &str)]) {
     let bytes = archive(records, EntryType::Regular);
-    let restored = restore(&*bytes, Path::new("/"), &mut nowhere);
+    let restored = restore(&*bytes, Path::new("/"), false, &mut nowhere);
     assert!(restored.unwrap_err().to_string().contains("does not write"));
 }
 
 #[test]
 fn only_what_is_asked_for_is_restored() {
     let bytes = archive(&[("path", "srv/other"), ("mtime", "0"), ("atime", "0")], EntryType::Regular);
-    assert_eq!(restore(&*bytes, Path::new("/srv/x"), &mut nowhere).unwrap().0, 0);
+    assert_eq!(restore(&*bytes, Path::new("/srv/x"), false, &mut nowhere).unwrap().0, 0);
 }
 
 #[test]
 fn an_archive_that_is_cut_off_is_an_error() {
     let bytes = archive(&[("path", "srv/x"), ("mtime", "0"), ("atime", "0")], EntryType::Regular);
-    assert!(restore(&bytes[..700], Path::new("/srv/y"), &mut nowhere).is_err());
+    assert!(restore(&bytes[..700], Path::new("/srv/y"), false, &mut nowhere).is_err());
 }
 
 #[test]
@@ -90,7 +90,7 @@ fn what_is_packed_is_listed_with_folders_first_and_goes_content_first() {
 proptest! {
     #[test]
     fn any_bytes_are_restored_or_refused(bytes in proptest::collection::vec(any::<u8>(), 0..1500)) {
-        let _ = restore(&*bytes, Path::new("/nowhere"), &mut nowhere);
+        let _ = restore(&*bytes, Path::new("/nowhere"), false, &mut nowhere);
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use std::ffi::{CStr, CString, OsString};
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, Read, Seek as _};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStringExt;
 use std::path::{Path, PathBuf};
@@ -33,13 +33,15 @@ struct Kept {
     attributes: Vec<(Vec<u8>, Vec<u8>)>,
 }
 
-/// Puts everything of an archive that is `root` or below it back where it was; nothing that is there is overwritten.
-/// That it is on the disk is the caller's to see to.
+/// Puts everything of an archive that is `root` or below it back where it was; nothing that is there is overwritten, and
+/// what is there just as it was kept is as good as put back. With `resumed`, folders that a stopped run left or made are
+/// filled. That it is on the disk is the caller's to see to.
 ///
 /// `open` gives a handle on a directory by its path. The answer is how many paths came back, and which did not.
 pub(crate) fn restore(
     archive: impl Read,
     root: &Path,
+    resumed: bool,
     open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
 ) -> io::Result<(u64, Vec<PathFailure>)> {
     let mut archive = tar::Archive::new(archive);
@@ -63,11 +65,14 @@ pub(crate) fn restore(
         if !kept.path.starts_with(root) {
             continue;
         }
-        match kept.make(&mut entry, open) {
-            Ok(folder) => {
+        match kept.make(&mut entry, resumed, open) {
+            Ok(Made::Is(handle)) if kept.is_at(&handle) => {}
+            Ok(Made::Is(_)) => failures.push((kept.path, Failure::NotOurs("something else is there now".into()))),
+            Ok(Made::Folder(id)) => {
                 done += 1;
-                folders.extend(folder.map(|id| (id, kept)));
+                folders.push((id, kept));
             }
+            Ok(Made::New) => done += 1,
             Err(failure) => failures.push((kept.path, failure)),
         }
     }
@@ -107,46 +112,97 @@ impl Kept {
         Ok((open(above)?, c_name(name)?))
     }
 
-    /// Makes it, and, apart from folders, gives it all that it had. The answer is which folder it is, if it is one.
+    /// Makes it, and, apart from folders, gives it all that it had.
     fn make(
         &self,
         content: &mut impl Read,
+        resumed: bool,
         open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
-    ) -> Result<Option<Identity>, Failure> {
+    ) -> Result<Made, Failure> {
         let (dir, name) = self.place(open)?;
-        let made = |errno| match errno {
-            Errno::EXIST => Failure::NotOurs("something else is there now".into()),
-            errno => Failure::Os(Op::Create, errno),
-        };
+        let there = || sys::pin(&dir, &name).map(Made::Is).map_err(|errno| Failure::Os(Op::Open, errno));
         // What is dressed is what was made: whoever may write to the directory can put something else there at once.
-        let handle = match self.kind {
-            EntryType::Directory => {
-                sys::create_directory(&dir, &name).map_err(made)?;
-                let handle = newly_made(&dir, &name, Kind::Directory)?;
-                return sys::look_at(&handle).map(|facts| Some(facts.id)).map_err(|errno| Failure::Os(Op::Look, errno));
-            }
+        let made = match self.kind {
+            EntryType::Directory => match sys::create_directory(&dir, &name) {
+                Err(Errno::EXIST) if resumed => return self.go_on_with(&dir, &name),
+                made => made.map(|()| Kind::Directory),
+            },
             EntryType::Symlink => {
-                sys::make_symlink(&dir, &name, self.link.as_deref().unwrap_or_default()).map_err(made)?;
-                newly_made(&dir, &name, Kind::Symlink)?
+                sys::make_symlink(&dir, &name, self.link.as_deref().unwrap_or_default()).map(|()| Kind::Symlink)
             }
-            EntryType::Link => {
-                return self.make_link(&dir, &name, open).map(|()| None).map_err(|failure| match failure {
-                    Failure::Os(_, errno) => made(errno),
-                    other => other,
-                });
-            }
+            EntryType::Link => return self.make_link(&dir, &name, open),
             EntryType::Fifo => {
-                sys::make_special(&dir, &name, self.socket).map_err(made)?;
-                newly_made(&dir, &name, if self.socket { Kind::Socket } else { Kind::Fifo })?
+                let kind = if self.socket { Kind::Socket } else { Kind::Fifo };
+                sys::make_special(&dir, &name, self.socket).map(|()| kind)
             }
-            _ => {
-                let mut file = File::from(sys::create_file(&dir, &name).map_err(made)?);
-                let copied = io::copy(content, &mut file);
-                copied.map_err(|cause| Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO)))?;
-                file.into()
-            }
+            _ => return self.make_file(&dir, &name, content),
         };
-        self.dress(&handle).map(|()| None)
+        match made {
+            Ok(kind) => {
+                let handle = newly_made(&dir, &name, kind)?;
+                if kind == Kind::Directory {
+                    let facts = sys::look_at(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
+                    return Ok(Made::Folder(facts.id));
+                }
+                self.dress(&handle).map(|()| Made::New)
+            }
+            Err(Errno::EXIST) if self.kind != EntryType::Directory => there(),
+            Err(errno) => Err(not_made(errno)),
+        }
+    }
+
+    /// A folder that a stopped run left, or made and did not dress.
+    fn go_on_with(&self, dir: &OwnedFd, name: &CStr) -> Result<Made, Failure> {
+        let handle = sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
+        let facts = sys::look_whole(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
+        let rights = &facts.rights;
+        let own = (rights.uid.0, rights.mode.bits() & 0o777) == (rustix::process::geteuid().as_raw(), 0o700);
+        if facts.kind == Kind::Directory && (own || (rights.uid, rights.gid, rights.mode) == (self.uid, self.gid, self.mode)) {
+            Ok(Made::Folder(facts.id))
+        } else {
+            Err(not_made(Errno::EXIST))
+        }
+    }
+
+    /// Makes a file; it gets its name once it is whole, where the file system knows files without one.
+    fn make_file(&self, dir: &OwnedFd, name: &CStr, content: &mut impl Read) -> Result<Made, Failure> {
+        let (handle, named) = new_file(dir, name).map_err(not_made)?;
+        let mut file = File::from(handle);
+        sys::before_change().map_err(|errno| Failure::Os(Op::Keep, errno))?;
+        let copied = io::copy(content, &mut file);
+        copied.map_err(|cause| Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO)))?;
+        let handle = OwnedFd::from(file);
+        self.dress(&handle)?;
+        if named {
+            return Ok(Made::New);
+        }
+        match sys::give_name(&handle, dir, name) {
+            Ok(()) => Ok(Made::New),
+            Err(Errno::EXIST) if same_content(&handle, dir, name) => {
+                sys::pin(dir, name).map(Made::Is).map_err(|errno| Failure::Os(Op::Open, errno))
+            }
+            Err(errno) => Err(not_made(errno)),
+        }
+    }
+
+    /// Whether what a handle holds is as it was kept; of a file, but for its content.
+    fn is_at(&self, handle: &OwnedFd) -> bool {
+        let Ok(facts) = sys::look_at(handle) else { return false };
+        let kind = match self.kind {
+            EntryType::Symlink => Kind::Symlink,
+            EntryType::Fifo if self.socket => Kind::Socket,
+            EntryType::Fifo => Kind::Fifo,
+            _ => Kind::File,
+        };
+        if kind == Kind::Symlink {
+            let target = sys::read_link(handle, c"").ok();
+            return facts.kind == kind && facts.rights.uid == self.uid && target == self.link;
+        }
+        let mut attributes = self.attributes.clone();
+        attributes.sort();
+        (facts.kind, facts.rights.uid, facts.rights.gid, facts.rights.mode) == (kind, self.uid, self.gid, self.mode)
+            && sys::attributes(handle).is_ok_and(|now| now == attributes)
+            && sys::times(handle).is_ok_and(|now| now.modified == self.times.modified)
     }
 
     fn make_link(
@@ -154,11 +210,19 @@ impl Kept {
         dir: &OwnedFd,
         name: &CStr,
         open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
-    ) -> Result<(), Failure> {
+    ) -> Result<Made, Failure> {
         let first = Path::new("/").join(OsString::from_vec(self.link.clone().unwrap_or_default()));
         let (above, first_name) = split(&first).ok_or(Failure::Os(Op::Create, Errno::INVAL))?;
-        let first_dir = open(above)?;
-        sys::make_link(&first_dir, &c_name(first_name)?, dir, name).map_err(|errno| Failure::Os(Op::Create, errno))
+        let (first_dir, first_name) = (open(above)?, c_name(first_name)?);
+        match sys::make_link(&first_dir, &first_name, dir, name) {
+            Ok(()) => Ok(Made::New),
+            Err(Errno::EXIST) => {
+                let id = |dir, name: &CStr| sys::look(dir, name).map(|facts| facts.id).ok();
+                let same = id(dir, name).is_some_and(|here| id(&first_dir, &first_name) == Some(here));
+                if same { Ok(Made::New) } else { Err(not_made(Errno::EXIST)) }
+            }
+            Err(errno) => Err(not_made(errno)),
+        }
     }
 
     /// Dresses a folder once everything is in it, if it is still the one that was made.
@@ -187,6 +251,44 @@ impl Kept {
         }
         sys::set_times(handle, self.times).map_err(|errno| Failure::Os(Op::Keep, errno))
     }
+}
+
+/// What came of making something.
+enum Made {
+    /// It was made.
+    New,
+    /// It is a folder, to be dressed in the end.
+    Folder(Identity),
+    /// Something is there, perhaps just what was kept.
+    Is(OwnedFd),
+}
+
+fn not_made(errno: Errno) -> Failure {
+    match errno {
+        Errno::EXIST => Failure::NotOurs("something else is there now".into()),
+        errno => Failure::Os(Op::Create, errno),
+    }
+}
+
+/// A new file for nobody but the caller, and whether it has the name `name` in `dir` already: on file systems that know
+/// no files without one.
+pub(crate) fn new_file(dir: &OwnedFd, name: &CStr) -> Result<(OwnedFd, bool), Errno> {
+    match sys::create_unnamed(dir) {
+        Ok(handle) => Ok((handle, false)),
+        Err(Errno::OPNOTSUPP | Errno::ISDIR | Errno::NOENT | Errno::INVAL) => {
+            sys::create_file(dir, name).map(|handle| (handle, true))
+        }
+        Err(errno) => Err(errno),
+    }
+}
+
+/// Whether the regular file `name` in `dir` holds what the file at hand holds.
+fn same_content(handle: &OwnedFd, dir: &OwnedFd, name: &CStr) -> bool {
+    let (Ok(mut here), Ok(there)) = (handle.try_clone().map(File::from), sys::open_file(dir, name)) else {
+        return false;
+    };
+    let regular = sys::look_at(&there).is_ok_and(|facts| facts.kind == Kind::File);
+    regular && here.rewind().is_ok() && super::same_content(here, File::from(there)).unwrap_or(false)
 }
 
 /// A handle on what was just made by its name, and is still that: of this kind, the caller's own, with no second name.

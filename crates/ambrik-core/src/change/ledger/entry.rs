@@ -49,6 +49,7 @@ impl<'l> Entry<'l> {
         &mut self,
         turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t Turn)>,
     ) -> Result<i64, LedgerError> {
+        self.ledger.writing()?;
         let failed = self.failed();
         let first = self.number;
         self.ledger.db.execute_batch("BEGIN IMMEDIATE").map_err(&failed)?;
@@ -122,6 +123,7 @@ impl<'l> Entry<'l> {
 
     /// Records the change times that files which lent power were left with.
     pub(crate) fn left(&mut self, times: &[(i64, ChangeTime)]) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         if times.is_empty() {
             return Ok(());
         }
@@ -137,6 +139,7 @@ impl<'l> Entry<'l> {
 
     /// Records that a change was not made.
     pub(crate) fn failed_turns(&mut self, turns: &[(i64, String)]) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let failed = self.failed();
         let transaction = self.ledger.db.transaction().map_err(&failed)?;
         for (number, why) in turns {
@@ -157,6 +160,7 @@ impl<'l> Entry<'l> {
         rights: &Rights,
         content: &[u8],
     ) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let failed = self.failed();
         let rights = self.rights(rights)?;
         let sql = "INSERT INTO creation (change_set, path, kind, rights, content) VALUES (?,?,?,?,?)";
@@ -173,6 +177,7 @@ impl<'l> Entry<'l> {
         files: usize,
         times: &[u8],
     ) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let sql = "INSERT INTO removal (change_set, path, reason, keepsake, files, before_times) VALUES (?,?,?,?,?,?)";
         let files = i64::try_from(files).unwrap_or(i64::MAX);
         let values = params![self.id, path.as_os_str().as_bytes(), reason, keepsake, files, times];
@@ -181,6 +186,7 @@ impl<'l> Entry<'l> {
 
     /// Records the times that the directory of a removed path was left with.
     pub(crate) fn removed(&mut self, path: &Path, times: &[u8]) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let sql = "UPDATE removal SET after_times = ? WHERE change_set = ? AND path = ?";
         let values = params![times, self.id, path.as_os_str().as_bytes()];
         self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
@@ -188,6 +194,7 @@ impl<'l> Entry<'l> {
 
     /// Records a path that is about to be put back.
     pub(crate) fn restoring(&mut self, path: &Path, keepsake: &str) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let sql = "INSERT INTO restoring (change_set, path, keepsake) VALUES (?,?,?)";
         let values = params![self.id, path.as_os_str().as_bytes(), keepsake];
         self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
@@ -195,12 +202,14 @@ impl<'l> Entry<'l> {
 
     /// Records a policy switch that is about to be switched.
     pub(crate) fn switch(&mut self, name: &str, on: bool) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let sql = "INSERT INTO switch (change_set, name, switched_on) VALUES (?,?,?)";
         self.ledger.db.execute(sql, params![self.id, name, on]).map_err(self.failed()).map(|_| ())
     }
 
     /// Records a policy module that is about to be changed.
     pub(crate) fn module(&mut self, change: &ModuleChange) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let sql = "INSERT INTO module (change_set, name, before, after) VALUES (?,?,?,?)";
         let values = params![self.id, change.name, change.before, change.after];
         self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
@@ -208,6 +217,7 @@ impl<'l> Entry<'l> {
 
     /// Records a part that is about to be moved.
     pub(crate) fn moving(&mut self, row: &MovingRow) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let sql = "INSERT INTO moving (change_set, part, root, path_from, path_to, link, file, text_before, text_after, keeper)
                    VALUES (?,?,?,?,?,?,?,?,?,?)";
         let [root, from, to, file] = [&row.root, &row.from, &row.to, &row.file].map(|p| p.as_os_str().as_bytes());
@@ -218,6 +228,7 @@ impl<'l> Entry<'l> {
 
     /// Records, before anything is granted, that a window begins or goes on.
     pub(crate) fn window(&mut self, window: &Window) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
         let error = self.failed();
         let transaction = self.ledger.db.transaction().map_err(&error)?;
         let parts = window.parts.as_ref().map(|parts| parts.join("\n"));
@@ -229,6 +240,7 @@ impl<'l> Entry<'l> {
 
     /// Ends the change set: the site's phase, the counts, and, of one that takes another back, the mark on that.
     pub(crate) fn end(self, done: u64, failed: u64, takes_back: Option<TakenBack>) -> Result<i64, LedgerError> {
+        self.ledger.writing()?;
         let error = self.failed();
         let id = self.id;
         let count = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);

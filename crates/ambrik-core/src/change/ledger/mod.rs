@@ -19,6 +19,7 @@ use crate::entry::{Identity, Kind, Rights};
 use crate::mode::Mode;
 use crate::shown::Shown;
 use crate::site::{Phase, Site, Word};
+use crate::tree::sys;
 
 pub(crate) use entry::{Entry, TakenBack};
 
@@ -313,6 +314,12 @@ impl Ledger {
         move |cause| LedgerError::Failed { op, path: path.clone(), cause }
     }
 
+    /// Called before each write.
+    fn writing(&self) -> Result<(), LedgerError> {
+        let full = |_| rusqlite::Error::SqliteFailure(rusqlite::ffi::Error::new(rusqlite::ffi::SQLITE_FULL), None);
+        sys::before_change().map_err(|errno| self.failed("write")(full(errno)))
+    }
+
     fn damaged(&self, what: &'static str) -> LedgerError {
         LedgerError::Damaged { path: self.path.clone(), what }
     }
@@ -348,6 +355,7 @@ impl Ledger {
         phases: (Phase, Phase),
         undoes: Option<i64>,
     ) -> Result<Entry<'_>, LedgerError> {
+        self.writing()?;
         let sql = "INSERT INTO change_set (site, command, begun, process, phase_before, phase_after, undoes) VALUES (?,?,?,?,?,?,?)";
         let begun = Timestamp::now().to_string();
         let (before, after) = (phases.0.word(), phases.1.word());
@@ -356,6 +364,13 @@ impl Ledger {
             .map_err(self.failed("write"))?;
         let id = self.db.last_insert_rowid();
         Ok(Entry::new(id, self))
+    }
+
+    /// Ends what stopped runs left of a site on which nothing is left to do.
+    pub fn settle(&mut self, site: &str) -> Result<(), LedgerError> {
+        let sql = "UPDATE change_set SET ended = ? WHERE site = ? AND ended IS NULL";
+        self.writing()?;
+        self.db.execute(sql, params![Timestamp::now().to_string(), site]).map_err(self.failed("write")).map(|_| ())
     }
 
     /// When the window that a site is in was opened, extending it left aside, and what was made then.

@@ -18,6 +18,7 @@ use crate::entry::Kind;
 use crate::host::{OpenFiles, open_below};
 use crate::policy::Policy;
 use crate::shown::Shown;
+use crate::signals;
 use crate::site::{self, EditError, Phase, Site, Use, Write, absolute_components};
 use crate::tree::{Failure, Host, Op, WayError, sys};
 use crate::want::Solver;
@@ -329,6 +330,7 @@ fn links_to(place: &Place, to: &Path) -> bool {
 pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
     let MovePlan { site, asked, .. } = plan;
     let keeper = site.keeper.ids.uid;
+    let _held = signals::hold();
     let mut entry = ledger.begin(&site.name, "move", (plan.phase, plan.phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
     let row = MovingRow {
@@ -354,8 +356,13 @@ pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Res
     if outcome.failures.is_empty() {
         passage::open(&plan.passages, &mut entry, means, &mut outcome)?;
     }
+    outcome.go_on()?;
     if outcome.failures.is_empty() {
         carry_out(&row, plan.state, &mut entry, means, &mut outcome)?;
+    }
+    if outcome.moved == 0 {
+        // What was being copied is gone again.
+        outcome.go_on()?;
     }
     entry.end(outcome.done + outcome.moved, outcome.failures.len() as u64, None)?;
     Ok(outcome)
@@ -474,8 +481,15 @@ pub(super) fn move_back(
         outcome.fail(row.from.clone(), Failure::Os(Op::Remove, errno));
     }
     let state = match (exists(&new), exists(&old)) {
-        // It was never moved, or is back already.
-        (false, _) => State::New,
+        (false, true) => {
+            // It was never moved, or is back already.
+            entry.moving(&back)?;
+            if let Err(failure) = write_site_file(&back) {
+                outcome.failures.push((back.file, failure));
+            }
+            return Ok(());
+        }
+        (false, false) => State::Old,
         (true, false) => State::Old,
         (true, true) => {
             // Moved to another file system and not yet removed whole in the old place.

@@ -3,7 +3,7 @@
 
 use std::ffi::{CString, OsStr};
 use std::fs::File;
-use std::io::{self, BufReader, BufWriter, Read as _};
+use std::io::{self, BufReader, BufWriter};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -170,7 +170,7 @@ fn copy(from: &Place, to: &Place, id: Identity) -> Result<Vec<Packed>, Vec<PathF
     let (packed, restored) = std::thread::scope(|scope| {
         let packing = scope.spawn(pack);
         let mut reader = BufReader::with_capacity(1 << 18, reader);
-        let restored = keepsake::restore(&mut reader, &to.path, &mut |folder| to.open(folder));
+        let restored = keepsake::restore(&mut reader, &to.path, false, &mut |folder| to.open(folder));
         // What was not taken holds the other thread up.
         drop(reader);
         (packing.join(), restored)
@@ -244,7 +244,7 @@ fn same(
             let open = |dir: &OwnedFd, name| sys::open_file(dir, name).map(File::from);
             let failed = |errno| fail(Failure::Os(Op::Read, errno));
             let (one, other) = (open(dir, name).map_err(failed)?, open(other_dir, other_name).map_err(failed)?);
-            let alike = same_content(one, other).map_err(|cause| fail(keep_failure(&cause)))?;
+            let alike = keepsake::same_content(one, other).map_err(|cause| fail(keep_failure(&cause)))?;
             if alike { Ok(()) } else { Err(fail(Failure::Differs)) }
         }
         Kind::Directory => {
@@ -262,22 +262,5 @@ fn same(
             names.iter().try_for_each(|name| same(&here, name, &there, name, &path.join(as_os(name))))
         }
         Kind::Symlink | Kind::Fifo | Kind::Socket | Kind::Device => Ok(()),
-    }
-}
-
-fn same_content(mut one: File, mut other: File) -> io::Result<bool> {
-    let (mut left, mut right) = (vec![0; 1 << 16], vec![0; 1 << 16]);
-    loop {
-        let length = one.read(&mut left)?;
-        if length == 0 {
-            return Ok(other.read(&mut right)? == 0);
-        }
-        let right = &mut right[..length];
-        match other.read_exact(right) {
-            Ok(()) if left[..length] == *right => {}
-            Ok(()) => return Ok(false),
-            Err(cause) if cause.kind() == io::ErrorKind::UnexpectedEof => return Ok(false),
-            Err(cause) => return Err(cause),
-        }
     }
 }

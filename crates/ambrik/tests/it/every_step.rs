@@ -1,0 +1,274 @@
+//! A change set that is killed, stopped or fails at its n-th change, for every n: it is told of, and both finishing it and
+//! taking it back lead to exactly what they promise.
+//!
+//! The program is built with the feature `faults` here (see `tree/faults.rs` in the core).
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::os::unix::process::ExitStatusExt as _;
+use std::path::{Path, PathBuf};
+
+use rstest::rstest;
+
+use crate::host::{PHP, Ran, TestHost, give, is_root};
+use crate::moved::{Mounted, whole};
+
+const PARTS: &str = "\
+[[part]]
+path = \"uploads\"
+use = \"store\"
+[[part]]
+path = \"settings.php\"
+use = \"secret\"
+write = \"install\"
+from = \"settings.sample\"
+[[part]]
+path = \"install\"
+use = \"setup\"
+[[part]]
+path = \"/var/lib/berths\"
+use = \"store\"
+";
+
+/// A site with something of everything that a change set can hold.
+fn host() -> TestHost {
+    let host = TestHost::new();
+    host.site("berths", PARTS);
+    host.file("index.php", PHP, 0o666);
+    host.file("settings.sample", 0, 0o644);
+    host.file("uploads/quay.svg", 0, 0o644);
+    host.file("uploads/deep/other.svg", PHP, 0o6755);
+    host.file("lib/code.php", 0, 0o640);
+    host.file("install/step.php", PHP, 0o664);
+    host.file("install/data/two.sql", 0, 0o600);
+    host.file("lib/copy.php.bak", 0, 0o644);
+    let at = |path: &str| host.at("srv/www/berths").join(path);
+    fs::hard_link(at("index.php"), at("again.php")).unwrap();
+    symlink("index.php", at("lib/link.php")).unwrap();
+    fs::write(at("settings.sample"), "<?php return ['berths' => 12];\n").unwrap();
+    for folder in ["uploads/deep", "install"] {
+        give(&at(folder), PHP, 0o777);
+    }
+    give(&at("lib"), 0, 0o700);
+    let list: &[u8] = &[
+        2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255, 2, 0, 6, 0, 50, 238, 0, 0, 4, 0, 4, 0, 255, 255, 255, 255, 16, 0,
+        6, 0, 255, 255, 255, 255, 32, 0, 0, 0, 255, 255, 255, 255,
+    ];
+    rustix::fs::setxattr(at("lib/code.php"), "system.posix_acl_access", list, rustix::fs::XattrFlags::empty()).unwrap();
+    let long_ago = fs::FileTimes::new().set_modified(std::time::UNIX_EPOCH + std::time::Duration::new(1_234, 567));
+    for path in ["install/step.php", "install/data", "uploads/quay.svg", "uploads/deep", "uploads", "install", "lib", ""] {
+        fs::File::open(at(path)).unwrap().set_times(long_ago).unwrap();
+    }
+    fs::create_dir_all(host.at("var/lib")).unwrap();
+    host
+}
+
+/// A command that is disturbed, what comes before it, and what finishes it.
+struct Scenario {
+    before: &'static [&'static [&'static str]],
+    command: &'static [&'static str],
+    finish: &'static [&'static str],
+    /// Where another file system is mounted.
+    mount: Option<&'static str>,
+}
+
+const SET: Scenario =
+    Scenario { before: &[], command: &["set", "--yes", "-q"], finish: &["set", "--yes", "-q"], mount: None };
+const OPEN: Scenario = Scenario {
+    before: &[&["set", "--yes", "-q"]],
+    command: &["open", "berths", "--for", "1h", "--yes", "-q"],
+    finish: &["open", "berths", "--for", "1h", "--yes", "-q"],
+    mount: None,
+};
+const SEAL: Scenario = Scenario {
+    before: &[&["open", "berths", "--for", "1h", "--yes", "-q"]],
+    command: &["seal", "berths", "--unfinished", "--yes", "-q"],
+    finish: &["seal", "berths", "--unfinished", "--yes", "-q"],
+    mount: None,
+};
+const UNDO_SET: Scenario = Scenario {
+    before: &[&["set", "--yes", "-q"]],
+    command: &["undo", "--yes", "-q"],
+    finish: &["undo", "1", "--yes", "-q"],
+    mount: None,
+};
+const UNDO_SEAL: Scenario = Scenario {
+    before: &[&["seal", "berths", "--unfinished", "--yes", "-q"]],
+    command: &["undo", "--yes", "-q"],
+    finish: &["undo", "1", "--yes", "-q"],
+    mount: None,
+};
+const MOVE: Scenario = Scenario {
+    before: &[&["set", "--yes", "-q"]],
+    command: &["move", "berths", "uploads", "/var/lib/store/uploads", "--link", "--yes", "-q"],
+    finish: &["move", "berths", "uploads", "/var/lib/store/uploads", "--link", "--yes", "-q"],
+    mount: None,
+};
+const MOVE_ACROSS: Scenario = Scenario {
+    before: &[&["set", "--yes", "-q"]],
+    command: &["move", "berths", "uploads", "/mnt/data/uploads", "--yes", "-q"],
+    finish: &["move", "berths", "uploads", "/mnt/data/uploads", "--yes", "-q"],
+    mount: Some("mnt/data"),
+};
+
+/// A host on which all was done that comes before the command.
+struct Stage {
+    host: TestHost,
+    _mounted: Option<Mounted>,
+}
+
+impl Scenario {
+    fn stage(&self) -> Stage {
+        let host = host();
+        let mounted = self.mount.and_then(|path| Mounted::at(host.at(path)));
+        for words in self.before {
+            let ran = host.run(words);
+            assert_eq!(ran.code, 0, "{words:?}: {ran:?}");
+        }
+        Stage { host, _mounted: mounted }
+    }
+
+    /// The number of the change set that the command makes.
+    fn id(&self) -> String {
+        (self.before.len() + 1).to_string()
+    }
+}
+
+impl Stage {
+    /// Everything on the disk but the state directory and the change times.
+    fn picture(&self) -> BTreeMap<PathBuf, String> {
+        let mut found = BTreeMap::new();
+        for folder in ["srv", "var", "mnt", "etc"] {
+            let path = self.host.at(folder);
+            if path.exists() {
+                found.extend(whole(&path).into_iter().map(|(below, text)| (Path::new(folder).join(below), text)));
+            }
+        }
+        let state = Path::new("var/lib/ambrik");
+        found.retain(|path, _| !path.starts_with(state));
+        // Times that the test set are compared; others are those of the run.
+        for text in found.values_mut() {
+            if !text.contains("(1234, 567)") {
+                let (rights, rest) = text.split_once('(').unwrap_or((text, ")"));
+                *text = format!("{rights}{}", rest.split_once(')').unwrap_or_default().1);
+            }
+        }
+        // What is made in the root and goes again leaves its time.
+        for path in ["srv/www/berths"] {
+            if let Some(text) = found.get_mut(Path::new(path)) {
+                *text = text.replace("(1234, 567)", "");
+            }
+        }
+        found
+    }
+
+    fn disturbed(&self, scenario: &Scenario, fault: &str) -> (Ran, bool) {
+        let output = self.host.command(scenario.command).env("AMBRIK_FAULT", fault).output().unwrap();
+        (self.host.told(&output), output.status.signal() == Some(9))
+    }
+
+    /// Whether the command's change set is on record, and whether it ended; whatever happened the ledger is readable.
+    fn recorded(&self, scenario: &Scenario) -> (bool, bool) {
+        let ran = self.host.run(&["history", "--format", "json"]);
+        assert_eq!(ran.code, 0, "the ledger is readable: {ran:?}");
+        let history: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+        let sets = history["change_sets"].as_array().unwrap();
+        let id: i64 = scenario.id().parse().unwrap();
+        let set = sets.iter().find(|set| set["id"] == id);
+        (set.is_some(), set.is_some_and(|set| !set["ended"].is_null()))
+    }
+
+    /// What was disturbed is told of, and goes on, or back, to what was promised.
+    fn settled(&self, scenario: &Scenario, back: bool, [before, after]: [&BTreeMap<PathBuf, String>; 2], what: &str) {
+        let (begun, ended) = self.recorded(scenario);
+        let id = scenario.id();
+        let audit = self.host.run(&["audit", "--fail-on", "never"]);
+        let told = format!("change set {id} ({} berths) was stopped in the middle", scenario.command[0]);
+        assert_eq!(audit.err.contains(&told), begun && !ended, "{what}: {audit:?}");
+        if !back && ended && scenario.command[0] == "undo" && audit_finds_it_undone(&self.host) {
+            same(&self.picture(), after, what, &audit);
+        } else if !back {
+            let ran = self.host.run(scenario.finish);
+            assert_eq!(ran.code, 0, "{what}: {ran:?}");
+            same(&self.picture(), after, what, &ran);
+        } else if begun {
+            let ran = self.host.run(&["undo", &id, "--yes", "-q"]);
+            assert_eq!(ran.code, 0, "{what}: {ran:?}");
+            same(&self.picture(), before, what, &ran);
+        } else {
+            let ran = self.host.run(&["undo", &id, "--yes", "-q"]);
+            assert_eq!(ran.code, 2, "{what}: {ran:?}");
+            same(&self.picture(), before, what, &ran);
+        }
+        let audit = self.host.run(&["audit", "--fail-on", "never"]);
+        assert!(!audit.err.contains("stopped in the middle"), "{what}: {audit:?}");
+    }
+}
+
+/// Whether the first change set was taken back whole.
+fn audit_finds_it_undone(host: &TestHost) -> bool {
+    host.run(&["undo", "1", "--yes", "-q"]).err.contains("was taken back already")
+}
+
+fn same(found: &BTreeMap<PathBuf, String>, want: &BTreeMap<PathBuf, String>, what: &str, ran: &Ran) {
+    for (path, text) in want {
+        assert_eq!(found.get(path), Some(text), "{what}: {}: {ran:?}", path.display());
+    }
+    let more: Vec<_> = found.keys().filter(|path| !want.contains_key(*path)).collect();
+    assert!(more.is_empty(), "{what}: {more:?} should not be there: {ran:?}");
+}
+
+/// The pictures before and after the command, and how many changes it makes.
+fn undisturbed(scenario: &Scenario) -> ([BTreeMap<PathBuf, String>; 2], u32) {
+    let stage = scenario.stage();
+    let before = stage.picture();
+    let (ran, _) = stage.disturbed(scenario, "kill:1000000");
+    assert_eq!(ran.code, 0, "{ran:?}");
+    let after = stage.picture();
+    assert_ne!(before, after);
+    let killed = |n: u32| scenario.stage().disturbed(scenario, &format!("kill:{n}")).1;
+    // As many changes as there are, between a number at which it is still killed and one at which it is not.
+    let (mut low, mut high) = (1, 2);
+    while killed(high) {
+        (low, high) = (high, high * 2);
+    }
+    while high - low > 1 {
+        let middle = low.midpoint(high);
+        if killed(middle) { low = middle } else { high = middle }
+    }
+    ([before, after], low)
+}
+
+#[rstest]
+fn whatever_happens_at_any_change_is_settled(
+    #[values(SET, OPEN, SEAL, UNDO_SET, UNDO_SEAL, MOVE, MOVE_ACROSS)] scenario: Scenario,
+    #[values("kill", "SIGTERM", "EIO", "ENOSPC+")] fault: &str,
+) {
+    if !is_root() {
+        return;
+    }
+    let ([before, after], changes) = undisturbed(&scenario);
+    eprintln!("{:?}: {changes} changes", scenario.command);
+    assert!(changes > 8, "{changes}");
+    let (fault, from_then_on) = fault.strip_suffix('+').map_or((fault, ""), |fault| (fault, "+"));
+    for n in 1..=changes {
+        for back in [false, true] {
+            let stage = scenario.stage();
+            let spec = format!("{fault}:{n}{from_then_on}");
+            let (ran, killed) = stage.disturbed(&scenario, &spec);
+            let what = format!("{:?} {spec} back {back}: {ran:?}", scenario.command);
+            match fault {
+                "kill" => assert!(killed, "{what}"),
+                "SIGTERM" => {
+                    // At the very end there is nothing left to stop.
+                    let stopped = ran.code == 3 && ran.err.contains("stopped by SIGTERM");
+                    let (begun, ended) = stage.recorded(&scenario);
+                    assert_eq!(stopped, begun && !ended, "{what}");
+                }
+                _ => assert!([0, 2, 3].contains(&ran.code), "{what}"),
+            }
+            stage.settled(&scenario, back, [&before, &after], &what);
+        }
+    }
+}
