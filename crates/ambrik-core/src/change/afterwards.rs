@@ -14,6 +14,7 @@ use crate::account::{Ids, Uid};
 use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy, Right};
+use crate::signals;
 use crate::site::{Phase, Site, Use, Write};
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, sys, walk};
 
@@ -193,6 +194,7 @@ pub fn prove(host: &Host, site: &Site, found: &Afterwards) -> Option<Proof> {
             starts.push((&spot.start, resolved.handle));
         }
     }
+    let _held = signals::hold();
     let handle = |spot: &Spot| starts.iter().find(|(path, _)| *path == spot.start).map(|(_, handle)| handle);
     // What is made and removed leaves its time on the directory: it goes back.
     let folders = found.writable.iter().filter_map(|spot| {
@@ -242,7 +244,12 @@ fn become_account(ids: &Ids) -> Result<(), Errno> {
     set_thread_res_uid(user, user, user)
 }
 
+/// Makes a file in a folder and removes it: where the file system knows files without a name, one that never has any.
 fn make_and_remove(start: &OwnedFd, folder: &Path) -> Result<(), Errno> {
+    match sys::create_unnamed(sys::open_directory_beneath(start, folder)?) {
+        Err(Errno::OPNOTSUPP | Errno::ISDIR | Errno::NOENT | Errno::INVAL) => {}
+        made => return made.map(drop),
+    }
     let name = format!(".ambrik-proof-{}", std::process::id());
     let path = folder.join(&name);
     sys::create_beneath(start, &path)?;

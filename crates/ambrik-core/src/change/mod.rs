@@ -25,6 +25,7 @@ use crate::account::Uid;
 use crate::audit::Audit;
 use crate::entry::{Identity, Kind, Rights};
 use crate::inspect::{Deviant, DirData, Spot, Start};
+use crate::mode::Mode;
 use crate::shown::Shown;
 use crate::signals;
 use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
@@ -384,7 +385,10 @@ fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result
     let made = |errno| Failure::Os(Op::Create, errno);
     // A file gets its name once it is filled and dressed, where the file system knows files without one.
     let (handle, named) = if creation.kind == Kind::Directory {
-        sys::create_directory(parent, &name).map_err(made)?;
+        // One that stays the caller's is whole at once, should the run end here.
+        let own = creation.rights.uid.0 == rustix::process::geteuid().as_raw() && creation.rights.acl.is_none();
+        let mode = if own { creation.rights.mode } else { Mode::of_st_mode(0o700) };
+        sys::create_directory_with(parent, &name, mode).map_err(made)?;
         (keepsake::newly_made(parent, &name, Kind::Directory)?, true)
     } else {
         keepsake::new_file(parent, &name).map_err(made)?

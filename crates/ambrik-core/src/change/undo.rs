@@ -174,12 +174,13 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
 
     let mut last: Option<Arc<Folder>> = None;
     let mut between = Opener::new(&bases);
-    let mut jobs = plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &mut between)).filter_map(|row| {
-        let known = last.take().filter(|folder| folder.path == row.folder);
-        let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
-        last = Some(Arc::clone(&folder));
-        job(row, folder)
-    });
+    let mut jobs =
+        plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &mut between)).filter_map(|row| {
+            let known = last.take().filter(|folder| folder.path == row.folder);
+            let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
+            last = Some(Arc::clone(&folder));
+            job(row, folder)
+        });
     let interrupted = plan.interrupted;
     run(
         &mut entry,

@@ -1,6 +1,7 @@
 //! Changes a site file's text, comments and order kept, and puts it in the file's place whole or not at all.
 
 use std::ffi::{CString, OsStr};
+use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 
 use rustix::io::Errno;
@@ -70,27 +71,55 @@ fn move_path(table: &mut dyn TableLike, root: &Path, from: &Path, to: &Path) -> 
     Ok(())
 }
 
+/// Where a site file is: its directory, its name there, and the name beside it that a new one is written under.
+struct Beside {
+    file: PathBuf,
+    dir: OwnedFd,
+    name: CString,
+    beside: CString,
+}
+
+impl Beside {
+    fn of(file: &Path) -> Result<Self, EditError> {
+        let file = end_of_links(file);
+        let failed = |op, errno| EditError::Failed { op, path: file.clone(), errno };
+        let (Some(above), Some(name)) = (file.parent(), file.file_name()) else {
+            return Err(failed("change", Errno::INVAL));
+        };
+        let above = if above.as_os_str().is_empty() { Path::new(".") } else { above };
+        let flags = rustix::fs::OFlags::DIRECTORY | rustix::fs::OFlags::CLOEXEC;
+        let dir = rustix::fs::open(above, flags, rustix::fs::Mode::empty());
+        let dir = dir.map_err(|errno| failed("open the directory of", errno))?;
+        let new = format!(".{}.new", name.to_string_lossy());
+        let names = c_name(name).and_then(|name| Ok((name, c_name(OsStr::new(&new))?)));
+        let (name, beside) = names.map_err(|errno| failed("change", errno))?;
+        Ok(Self { file, dir, name, beside })
+    }
+
+    /// Removes what a killed run left beside it.
+    fn clear(&self) -> Result<(), EditError> {
+        match sys::unlink(&self.dir, &self.beside, false) {
+            Ok(()) | Err(Errno::NOENT) => Ok(()),
+            Err(errno) => Err(EditError::Failed { op: "write beside", path: self.file.clone(), errno }),
+        }
+    }
+}
+
+/// Removes what a run that was killed while it wrote the site file left beside it.
+pub(crate) fn clear_beside(file: &Path) -> Result<(), EditError> {
+    Beside::of(file)?.clear()
+}
+
 /// Puts `text` in the place of the site file's content, whole or not at all; owner, mode and attributes stay.
 pub(crate) fn replace(file: &Path, text: &str) -> Result<(), EditError> {
-    let file = &end_of_links(file);
+    let place = Beside::of(file)?;
+    let Beside { file, dir, name, beside } = &place;
     let failed = |op| move |errno| EditError::Failed { op, path: file.clone(), errno };
-    let (Some(above), Some(name)) = (file.parent(), file.file_name()) else {
-        return Err(failed("change")(Errno::INVAL));
-    };
-    let above = if above.as_os_str().is_empty() { Path::new(".") } else { above };
-    let flags = rustix::fs::OFlags::DIRECTORY | rustix::fs::OFlags::CLOEXEC;
-    let dir = rustix::fs::open(above, flags, rustix::fs::Mode::empty()).map_err(failed("open the directory of"))?;
-    let name = c_name(name).map_err(failed("change"))?;
-    let beside = c_name(OsStr::new(&format!(".{}.new", name.to_string_lossy()))).map_err(failed("change"))?;
-    let old = sys::open_file(&dir, &name).map_err(failed("open"))?;
+    let old = sys::open_file(dir, name).map_err(failed("open"))?;
     let facts = sys::look_at(&old).map_err(failed("look at"))?;
     let attributes = sys::attributes(&old).map_err(failed("look at"))?;
-    // One that a killed run left.
-    match sys::unlink(&dir, &beside, false) {
-        Ok(()) | Err(Errno::NOENT) => {}
-        Err(errno) => return Err(failed("write beside")(errno)),
-    }
-    let new = sys::create_file(&dir, &beside).map_err(failed("write beside"))?;
+    place.clear()?;
+    let new = sys::create_file(dir, beside).map_err(failed("write beside"))?;
     let written = (|| {
         sys::write_all(&new, text.as_bytes())?;
         let own = sys::look_at(&new)?.rights;
@@ -104,12 +133,12 @@ pub(crate) fn replace(file: &Path, text: &str) -> Result<(), EditError> {
         }
         sys::before_change()?;
         rustix::fs::fsync(&new)?;
-        rustix::fs::renameat(&dir, &beside, &dir, &name)?;
-        rustix::fs::fsync(&dir)
+        rustix::fs::renameat(dir, beside, dir, name)?;
+        rustix::fs::fsync(dir)
     })();
     if written.is_err() {
         // It is told that the file was not written; that a copy stays beside it changes nothing.
-        let _ = sys::unlink(&dir, &beside, false);
+        let _ = sys::unlink(dir, beside, false);
     }
     written.map_err(failed("write"))
 }

@@ -13,8 +13,8 @@ use jiff::civil::Date;
 use crate::account::Account;
 use crate::mode::ModeSpec;
 
-pub(crate) use edit::replace;
 pub use edit::{EditError, with_moved};
+pub(crate) use edit::{clear_beside, replace};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
 pub(crate) use read::is_hosts_own;

@@ -328,15 +328,19 @@ pub(crate) fn create_unnamed(dir: impl AsFd) -> Result<OwnedFd, Errno> {
 /// Gives a file without a name the name `name` in `dir`; an existing one stays (`EXIST`).
 pub(crate) fn give_name(file: impl AsFd, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
     before_change()?;
-    by_handle(file.as_fd(), |path| {
-        rustix::fs::linkat(rustix::fs::CWD, path, &dir, name, AtFlags::SYMLINK_FOLLOW)
-    })
+    by_handle(file.as_fd(), |path| rustix::fs::linkat(rustix::fs::CWD, path, &dir, name, AtFlags::SYMLINK_FOLLOW))
 }
 
 /// Makes the directory `name` in `dir`, for nobody but the caller.
 pub(crate) fn create_directory(dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    create_directory_with(dir, name, Mode::of_st_mode(0o700))
+}
+
+/// Makes the directory `name` in `dir` with this mode, or less where the umask says so.
+pub(crate) fn create_directory_with(dir: impl AsFd, name: &CStr, mode: Mode) -> Result<(), Errno> {
     before_change()?;
-    again(|| rustix::fs::mkdirat(&dir, name, OpenMode::RWXU))
+    let mode = OpenMode::from_raw_mode(mode.bits().into());
+    again(|| rustix::fs::mkdirat(&dir, name, mode))
 }
 
 /// Up to `buffer.len()` bytes from the beginning of what was a regular file a moment ago.

@@ -66,13 +66,14 @@ pub(crate) fn restore(
             continue;
         }
         match kept.make(&mut entry, resumed, open) {
-            Ok(Made::Is(handle)) if kept.is_at(&handle) => {}
+            Ok(Made::Is(handle)) if kept.is_at(&handle, resumed) => {}
             Ok(Made::Is(_)) => failures.push((kept.path, Failure::NotOurs("something else is there now".into()))),
             Ok(Made::Folder(id)) => {
                 done += 1;
                 folders.push((id, kept));
             }
             Ok(Made::New) => done += 1,
+            Ok(Made::Filled) => {}
             Err(failure) => failures.push((kept.path, failure)),
         }
     }
@@ -156,11 +157,14 @@ impl Kept {
         let handle = sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
         let facts = sys::look_whole(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
         let rights = &facts.rights;
-        let own = (rights.uid.0, rights.mode.bits() & 0o777) == (rustix::process::geteuid().as_raw(), 0o700);
-        if facts.kind == Kind::Directory && (own || (rights.uid, rights.gid, rights.mode) == (self.uid, self.gid, self.mode)) {
-            Ok(Made::Folder(facts.id))
-        } else {
-            Err(not_made(Errno::EXIST))
+        let me = Uid(rustix::process::geteuid().as_raw());
+        let own = [me, self.uid].contains(&rights.uid) && rights.mode.bits() & 0o777 == 0o700;
+        let as_kept = (rights.uid, rights.gid, rights.mode) == (self.uid, self.gid, self.mode);
+        match facts.kind {
+            Kind::Directory if own || as_kept => Ok(Made::Folder(facts.id)),
+            // Its rights were taken back further already.
+            Kind::Directory => Ok(Made::Filled),
+            _ => Err(not_made(Errno::EXIST)),
         }
     }
 
@@ -185,8 +189,9 @@ impl Kept {
         }
     }
 
-    /// Whether what a handle holds is as it was kept; of a file, but for its content.
-    fn is_at(&self, handle: &OwnedFd) -> bool {
+    /// Whether what a handle holds is as it was kept; of a file, but for its content; with `resumed`, but for its rights,
+    /// which a stopped run may have taken back further.
+    fn is_at(&self, handle: &OwnedFd, resumed: bool) -> bool {
         let Ok(facts) = sys::look_at(handle) else { return false };
         let kind = match self.kind {
             EntryType::Symlink => Kind::Symlink,
@@ -200,8 +205,11 @@ impl Kept {
         }
         let mut attributes = self.attributes.clone();
         attributes.sort();
-        (facts.kind, facts.rights.uid, facts.rights.gid, facts.rights.mode) == (kind, self.uid, self.gid, self.mode)
-            && sys::attributes(handle).is_ok_and(|now| now == attributes)
+        let rights = &facts.rights;
+        let same_rights = (rights.uid, rights.gid, rights.mode) == (self.uid, self.gid, self.mode)
+            && sys::attributes(handle).is_ok_and(|now| now == attributes);
+        facts.kind == kind
+            && (same_rights || resumed)
             && sys::times(handle).is_ok_and(|now| now.modified == self.times.modified)
     }
 
@@ -259,6 +267,8 @@ enum Made {
     New,
     /// It is a folder, to be dressed in the end.
     Folder(Identity),
+    /// It is a folder that is as it is to be, and is filled.
+    Filled,
     /// Something is there, perhaps just what was kept.
     Is(OwnedFd),
 }

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use rustix::io::Errno;
 
-use super::ledger::{Entry, Ledger, MovingRow};
+use super::ledger::{ChangeSet, Entry, Ledger, MovingRow};
 use super::plan::Creation;
 use super::{ChangeError, Means, Outcome, create, undo};
 use crate::account::Accounts;
@@ -122,7 +122,7 @@ enum State {
     New,
 }
 
-/// A move that was stopped in the middle.
+/// A move that was stopped in the middle, or done in part.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Stopped {
     /// The part as it was named.
@@ -134,11 +134,13 @@ pub struct Stopped {
 }
 
 impl Ledger {
-    /// The move of a site that was stopped in the middle, where that was the last thing that was done to it.
+    /// The move of a site that was stopped in the middle, or done in part, where that was the last thing that was done to
+    /// it.
     pub fn stopped_move(&self, site: &str) -> Result<Option<Stopped>, super::LedgerError> {
         let sets = self.change_sets()?;
         let last = sets.iter().find(|set| set.site == site);
-        let Some(last) = last.filter(|set| set.ended.is_none() && set.command == "move") else { return Ok(None) };
+        let unfinished = |set: &&ChangeSet| set.command == "move" && (set.ended.is_none() || set.failed > 0);
+        let Some(last) = last.filter(unfinished).filter(|set| set.undone_by.is_none()) else { return Ok(None) };
         let row = self.movings(last.id)?.into_iter().next();
         Ok(row.map(|MovingRow { part, from, to, .. }| Stopped { part, from, to }))
     }
@@ -254,7 +256,9 @@ pub fn plan_move(
         Some((place, _)) => place.list().map_err(|(path, failure)| refused(format!("{}: {failure}", Shown(&path))))?,
         None => Vec::new(),
     };
-    same_parts(site, after, &asked, &packed).map_err(refused)?;
+    if !asked.written {
+        same_parts(site, after, &asked, &packed).map_err(refused)?;
+    }
     let passages = passage::passages(host, site, &asked.to).map_err(unusable)?;
     let across = old.as_ref().is_some_and(|(_, facts)| nearest(host, &asked.to).is_some_and(|m| m != facts.mount));
     if let Some((item, here)) = relocate::second_names(&packed).filter(|_| across) {
@@ -449,7 +453,8 @@ fn write_site_file(row: &MovingRow) -> Result<(), Failure> {
     } else {
         site::with_moved(&now, &row.file, &row.root, &row.from, &row.to).map_err(|error| said(&error))?
     };
-    if text == now { Ok(()) } else { site::replace(&row.file, &text).map_err(|error| said(&error)) }
+    let written = if text == now { site::clear_beside(&row.file) } else { site::replace(&row.file, &text) };
+    written.map_err(|error| said(&error))
 }
 
 /// Moves what a change set moved back, with what is in it now; the site file says so again.
