@@ -134,6 +134,8 @@ pub struct Facts {
     pub rights: Rights,
     /// The number of names that the inode has.
     pub links: u32,
+    /// When it was changed last in any way (`st_ctime`, which nobody can set), in seconds since 1970.
+    pub changed: i64,
     /// Length in bytes.
     pub size: u64,
     /// Whether another file system begins here.

@@ -185,6 +185,10 @@ pub(super) fn collect(audit: &Audit, people: &People, findings: &mut Findings, t
             Trouble::Failed(op, errno) => Failure::Os(op, errno).to_string(),
             Trouble::Replaced => Failure::Replaced.to_string(),
             Trouble::ForeignLink => "it is a symlink that others could have put there; not followed".into(),
+            Trouble::TooDeep => {
+                "it lies deeper than any path can name; not looked at: see who makes such folders".into()
+            }
+            Trouble::Restless => "it is changed faster than it can be looked at; stop what writes there".into(),
             Trouble::Vanished => continue,
         };
         let check = &check::COULD_NOT_LOOK;

@@ -47,7 +47,7 @@ impl Deployed {
         }
         let failed = |errno| WayError::Failed(root.to_owned(), errno);
         let start = sys::reopen_directory(&resolved.handle).map_err(failed)?;
-        let top = Dir { above: None, name: resolved.name.clone(), id: resolved.facts.id, data: PathBuf::new() };
+        let top = Dir::top(Path::new(OsStr::from_bytes(resolved.name.to_bytes())), resolved.facts.id, PathBuf::new());
         let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
         let visitors = (0..threads).map(|_| Index::default()).collect();
         let walked = walk(vec![(start, Arc::new(top))], visitors, progress);

@@ -31,6 +31,7 @@ const ASKED: StatxFlags = StatxFlags::TYPE
     .union(StatxFlags::GID)
     .union(StatxFlags::INO)
     .union(StatxFlags::SIZE)
+    .union(StatxFlags::CTIME)
     .union(StatxFlags::MNT_ID);
 
 #[cfg(feature = "faults")]
@@ -67,6 +68,7 @@ fn facts(stat: &Statx) -> Facts {
             label: None,
         },
         links: stat.stx_nlink,
+        changed: stat.stx_ctime.tv_sec,
         size: stat.stx_size,
         mounted: stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT),
         mount: stat.stx_mnt_id,

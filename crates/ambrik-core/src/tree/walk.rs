@@ -9,7 +9,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use crossbeam_deque::{Steal, Stealer, Worker};
 use rustix::io::Errno;
@@ -29,6 +29,10 @@ pub struct Dir<D> {
     pub id: Identity,
     /// What the visitor attached.
     pub data: D,
+    /// How many directories of the walk are above it.
+    depth: u32,
+    /// Whether it, or one above it, was changed since the walk began.
+    restless: bool,
 }
 
 impl<D> Dir<D> {
@@ -37,7 +41,13 @@ impl<D> Dir<D> {
     pub(crate) fn top(path: &Path, id: Identity, data: D) -> Self {
         // A path that came from the system holds no NUL.
         let name = CString::new(path.as_os_str().as_bytes()).unwrap_or_default();
-        Self { above: None, name, id, data }
+        Self { above: None, name, id, data, depth: 0, restless: false }
+    }
+
+    /// The directory `name` in `above`.
+    fn below(above: &Arc<Self>, name: &CStr, id: Identity, restless: bool, data: D) -> Self {
+        let restless = restless || above.restless;
+        Self { above: Some(Arc::clone(above)), name: name.to_owned(), id, data, depth: above.depth + 1, restless }
     }
 
     /// The path of the directory.
@@ -76,6 +86,10 @@ pub enum Trouble {
     Replaced,
     /// It is a symlink that others could have put on the way to the site.
     ForeignLink,
+    /// It lies deeper than anything that has a path.
+    TooDeep,
+    /// It was changed faster than the walk could look.
+    Restless,
     /// The kernel said no.
     Failed(Op, Errno),
 }
@@ -167,6 +181,25 @@ const BATCH: usize = 1024;
 /// As many batches wait before a thread looks at its own directory's names itself.
 const WAITING: usize = 64;
 
+/// What keeps a walk from going on for ever while somebody makes and moves directories under it.
+#[derive(Clone, Copy, Debug)]
+struct Bounds {
+    /// No directory deeper than this is entered: twice what a path can name (`PATH_MAX`).
+    deepest: u32,
+    /// When the walk began, in seconds since 1970.
+    began: i64,
+    /// As many entries are looked at below directories that were changed since.
+    restless: u64,
+}
+
+impl Bounds {
+    fn now() -> Self {
+        let began = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        let began = i64::try_from(began).unwrap_or(i64::MAX);
+        Self { deepest: 4_096, began, restless: 8_000_000 }
+    }
+}
+
 enum Task<D> {
     /// A directory, by its name in the one above.
     Enter(Arc<OwnedFd>, Arc<Dir<D>>),
@@ -178,7 +211,7 @@ enum Task<D> {
 ///
 /// Each start is a pinned or opened directory that has been judged already; the visitors see what is in it.
 pub fn walk<V: Visitor>(starts: Vec<(OwnedFd, Arc<Dir<V::Data>>)>, visitors: Vec<V>, progress: &Progress) -> Walked<V> {
-    walk_asking(starts, visitors, progress, Near::on_own_thread)
+    walk_asking(starts, visitors, progress, Near::on_own_thread, Bounds::now())
 }
 
 /// As [`walk`], each thread asking for attributes in the way that `near` finds.
@@ -187,6 +220,7 @@ fn walk_asking<V: Visitor>(
     visitors: Vec<V>,
     progress: &Progress,
     near: fn() -> Near,
+    bounds: Bounds,
 ) -> Walked<V> {
     raise_file_limit();
     let queues: Vec<Worker<Task<V::Data>>> = visitors.iter().map(|_| Worker::new_lifo()).collect();
@@ -196,6 +230,8 @@ fn walk_asking<V: Visitor>(
         idle: Mutex::new(0),
         wake: Condvar::new(),
         progress,
+        bounds,
+        restless: AtomicU64::new(0),
     };
     let mut first = starts.into_iter();
     std::thread::scope(|scope| {
@@ -243,6 +279,9 @@ struct Pool<'p, D> {
     idle: Mutex<usize>,
     wake: Condvar,
     progress: &'p Progress,
+    bounds: Bounds,
+    /// The entries looked at below directories that were changed since the walk began.
+    restless: AtomicU64,
 }
 
 impl<D> Pool<'_, D> {
@@ -317,6 +356,12 @@ impl<V: Visitor> Thread<'_, V> {
     }
 
     fn enter(&mut self, above: &OwnedFd, dir: &Arc<Dir<V::Data>>) {
+        if dir.depth > self.pool.bounds.deepest {
+            return self.visitor.trouble(dir, None, Trouble::TooDeep);
+        }
+        if dir.restless && self.pool.restless.load(Ordering::Relaxed) > self.pool.bounds.restless {
+            return self.visitor.trouble(dir, None, Trouble::Restless);
+        }
         let opened =
             if dir.above.is_some() { sys::open_directory(above, &dir.name) } else { sys::reopen_directory(above) };
         let handle = match opened {
@@ -381,6 +426,9 @@ impl<V: Visitor> Thread<'_, V> {
             self.look_at_name(handle, dir, name);
         }
         self.pool.progress.entries.fetch_add(count, Ordering::Relaxed);
+        if dir.restless {
+            self.pool.restless.fetch_add(count, Ordering::Relaxed);
+        }
     }
 
     fn look_at_name(&mut self, handle: &Arc<OwnedFd>, dir: &Arc<Dir<V::Data>>, name: &CStr) {
@@ -391,7 +439,7 @@ impl<V: Visitor> Thread<'_, V> {
         };
         let look = Look { dir: handle.as_fd(), name };
         if let Some(data) = self.visitor.entry(dir, &look, &facts) {
-            let below = Dir { above: Some(Arc::clone(dir)), name: name.to_owned(), id: facts.id, data };
+            let below = Dir::below(dir, name, facts.id, facts.changed > self.pool.bounds.began, data);
             self.push(Task::Enter(Arc::clone(handle), Arc::new(below)));
         }
     }

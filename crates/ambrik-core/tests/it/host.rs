@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, AuditError, Setting, audit};
-use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, apply, plan_undo, undo};
+use ambrik_core::change::{ChangeError, Ledger, Means, Outcome, Plan, StateDir, apply, plan_undo, undo};
 use ambrik_core::site::{Phase, Site, read};
 use ambrik_core::tree::{Host, Progress};
 
@@ -139,10 +139,14 @@ impl TestHost {
     }
 
     pub(crate) fn apply(&self, plan: &Plan) -> Outcome {
+        self.try_apply(plan).unwrap()
+    }
+
+    pub(crate) fn try_apply(&self, plan: &Plan) -> Result<Outcome, ChangeError> {
         let (host, state, progress) = (Host::at(self.dir.path()).unwrap(), self.state(), Progress::default());
         let mut ledger = Ledger::open_or_create(&state).unwrap();
         let means = Means { host: &host, state: &state, threads: 2, store: None, keep: true, progress: &progress };
-        apply(plan, &mut ledger, &means).unwrap()
+        apply(plan, &mut ledger, &means)
     }
 
     pub(crate) fn set(&self, site: &Arc<Site>) -> Outcome {

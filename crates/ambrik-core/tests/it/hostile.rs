@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use ambrik_core::change::{Ledger, Means, MoveSetting, asked, move_part, plan_move, plan_undo, undo};
+use ambrik_core::change::{Ledger, Means, MoveSetting, Plan, asked, move_part, plan_move, plan_undo, undo};
 use ambrik_core::site::{Phase, read};
 use ambrik_core::tree::{Host, Progress};
 use rand::rngs::StdRng;
@@ -133,47 +133,170 @@ fn other_file_systems_are_not_entered() {
     assert!(untouched && entered, "untouched {untouched}, entered {entered}");
 }
 
-/// Runs `work` again and again while php swaps what it owns for links to the outside.
-fn under_attack(rounds: u32, work: impl Fn(&TestHost, u32)) {
-    let host = TestHost::new(&[]);
-    let outside = outside(&host);
-    let before = picture(&outside, true);
-    for n in 0..40 {
-        host.file(format!("uploads/d{n}/file"), "php", 0o666);
-        host.give(&host.site_path(format!("uploads/d{n}")), "php", 0o777);
-        host.file(format!("code{n}/file.php"), "php", 0o666);
-        host.give(&host.site_path(format!("code{n}")), "php", 0o777);
+/// Somebody with php's ids who swaps what they own for links to the outside, and what lies there.
+struct Attack {
+    host: TestHost,
+    outside: PathBuf,
+    before: std::collections::BTreeMap<PathBuf, String>,
+    /// A foreign file of mode 0666, so that the kernel lets anybody give it further names.
+    linked: PathBuf,
+    stop: Arc<AtomicBool>,
+    swaps: Arc<AtomicU64>,
+    attacker: Option<std::thread::JoinHandle<()>>,
+}
+
+/// As many swaps must have been made, in no more rounds than this.
+const MANY: u64 = 10_000;
+const MOST_ROUNDS: u32 = 3_000;
+
+impl Drop for Attack {
+    fn drop(&mut self) {
+        self.stop.store(true, Ordering::Relaxed);
+        if let Some(attacker) = self.attacker.take() {
+            let _ = attacker.join();
+        }
     }
-    host.give(&host.site_path(""), "php", 0o777);
-    host.give(&host.site_path("uploads"), "php", 0o777);
-    let stop = Arc::new(AtomicBool::new(false));
-    let swaps = Arc::new(AtomicU64::new(0));
-    let attacker = {
-        let (root, target, stop, swaps) = (host.site_path(""), outside.clone(), Arc::clone(&stop), Arc::clone(&swaps));
-        let ids = host.accounts.account("php").unwrap().ids;
-        std::thread::spawn(move || as_account(&ids, move || attack(&root, &target, &stop, &swaps)))
-    };
-    for round in 0..rounds {
-        work(&host, round);
+}
+
+impl Attack {
+    /// With `above`, they own the directory that the root is in, and swap the root itself.
+    fn begin(above: bool) -> Self {
+        let host = TestHost::new(&[]);
+        let outside = outside(&host);
+        let linked = host.real("linked");
+        fs::write(&linked, "not the site's\n").unwrap();
+        host.give(&linked, "root", 0o666);
+        let before = picture(&outside, true);
+        for n in 0..40 {
+            host.file(format!("uploads/d{n}/file"), "php", 0o666);
+            host.give(&host.site_path(format!("uploads/d{n}")), "php", 0o777);
+            host.file(format!("code{n}/file.php"), "php", 0o666);
+            host.give(&host.site_path(format!("code{n}")), "php", 0o777);
+        }
+        host.give(&host.site_path(""), "php", 0o777);
+        host.give(&host.site_path("uploads"), "php", 0o777);
+        if above {
+            host.give(&host.real("srv/www"), "php", 0o755);
+        }
+        let (stop, swaps) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
+        let attacker = {
+            let (root, target, linked) = (host.site_path(""), outside.clone(), linked.clone());
+            let (stop, swaps) = (Arc::clone(&stop), Arc::clone(&swaps));
+            let ids = host.accounts.account("php").unwrap().ids;
+            std::thread::spawn(move || {
+                as_account(&ids, move || attack(&root, [&target, &linked], above, &stop, &swaps));
+            })
+        };
+        Self { host, outside, before, linked, stop, swaps, attacker: Some(attacker) }
     }
-    stop.store(true, Ordering::Relaxed);
-    attacker.join().unwrap();
-    assert!(swaps.load(Ordering::Relaxed) > 100, "the attacker hardly came to it");
-    assert_eq!(picture(&outside, true), before);
+
+    fn swaps(&self) -> u64 {
+        self.swaps.load(Ordering::Relaxed)
+    }
+
+    /// What is another than it was, outside of the site.
+    fn harm(&self) -> Vec<PathBuf> {
+        let now = picture(&self.outside, true);
+        let mut harmed: Vec<PathBuf> = now
+            .iter()
+            .filter(|(path, text)| self.before.get(*path) != Some(text))
+            .map(|(path, _)| path.clone())
+            .collect();
+        harmed.extend(self.before.keys().filter(|path| !now.contains_key(*path)).cloned());
+        // How many names it has, and so its change time, is the attacker's doing.
+        use std::os::unix::fs::MetadataExt as _;
+        let meta = self.linked.metadata().unwrap();
+        if (meta.mode() & 0o7777, meta.uid(), meta.gid()) != (0o666, 0, 0)
+            || !crate::attributes::all(&self.linked).is_empty()
+        {
+            harmed.push(self.linked.clone());
+        }
+        harmed
+    }
+}
+
+/// Runs `work` again and again under attack, as many rounds as asked for and until there were many swaps.
+fn under_attack(above: bool, rounds: u32, work: impl Fn(&TestHost, u32)) {
+    let attack = Attack::begin(above);
+    let mut round = 0;
+    while round < rounds || (attack.swaps() < MANY && round < MOST_ROUNDS) {
+        work(&attack.host, round);
+        round += 1;
+    }
+    eprintln!("{round} rounds, {} swaps", attack.swaps());
+    assert!(attack.swaps() >= MANY, "the attacker hardly came to it");
+    assert_eq!(attack.harm(), [] as [PathBuf; 0]);
+}
+
+/// What a tool does that lists paths and then changes them by path.
+fn set_by_path(root: &Path) {
+    let (mut found, mut ahead) = (Vec::new(), vec![root.to_owned()]);
+    while let Some(folder) = ahead.pop() {
+        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+            match entry.file_type() {
+                Ok(kind) if kind.is_dir() => ahead.push(entry.path()),
+                Ok(kind) if kind.is_file() => found.push(entry.path()),
+                _ => {}
+            }
+        }
+    }
+    for path in found {
+        let _ = chown(&path, Some(0), Some(0));
+        let _ = fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o644));
+    }
+}
+
+/// The attack is one: changes by path fall for it, within as many swaps.
+#[test]
+fn the_same_attack_harms_where_changes_go_by_path() {
+    if !is_root() {
+        return;
+    }
+    let attack = Attack::begin(false);
+    let mut rounds = 0;
+    while attack.harm().is_empty() && attack.swaps() < MANY {
+        set_by_path(&attack.host.site_path(""));
+        open_up(&attack.host);
+        rounds += 1;
+    }
+    let harm = attack.harm();
+    eprintln!("after {rounds} rounds and {} swaps: {harm:?}", attack.swaps());
+    assert!(!harm.is_empty());
 }
 
 /// Swaps files and folders for links, renames them away and back, until told to stop.
-fn attack(root: &Path, target: &Path, stop: &AtomicBool, swaps: &AtomicU64) {
+fn attack(root: &Path, [target, foreign]: [&Path; 2], above: bool, stop: &AtomicBool, swaps: &AtomicU64) {
     let mut rng = StdRng::seed_from_u64(7);
     while !stop.load(Ordering::Relaxed) {
         let n = rng.random_range(0..40);
         let folder =
             if rng.random_bool(0.5) { root.join(format!("uploads/d{n}")) } else { root.join(format!("code{n}")) };
         let away = folder.with_extension("away");
-        let done = match rng.random_range(0..3) {
+        let done = match rng.random_range(0..6) {
+            // The root itself becomes a link to the outside.
+            5 if above => {
+                let away = root.with_extension("away");
+                // What did not go back the last time goes back now.
+                let _ = fs::rename(&away, root);
+                fs::rename(root, &away)
+                    .and_then(|()| symlink(target, root))
+                    .and_then(|()| fs::remove_file(root))
+                    .and_then(|()| fs::rename(&away, root))
+            }
+            // A foreign file gets a name where php may write, and loses it.
+            3 => {
+                let name = root.join(format!("uploads/linked{n}"));
+                fs::hard_link(foreign, &name).and_then(|()| fs::remove_file(&name))
+            }
+            // Between look and change another file has the name.
+            4 => {
+                let (file, other) = (folder.join("file"), folder.join("other"));
+                fs::write(&other, "y").and_then(|()| fs::rename(&other, &file))
+            }
             // A folder becomes a link to the outside, and a folder again.
             0 => fs::rename(&folder, &away)
                 .and_then(|()| symlink(target, &folder))
+                .map(|()| linger(&folder))
                 .and_then(|()| fs::remove_file(&folder))
                 .and_then(|()| fs::rename(&away, &folder)),
             1 => {
@@ -187,6 +310,7 @@ fn attack(root: &Path, target: &Path, stop: &AtomicBool, swaps: &AtomicU64) {
                 let file = folder.join(if folder.starts_with(root.join("uploads")) { "file" } else { "file.php" });
                 fs::remove_file(&file)
                     .and_then(|()| symlink(target.join("open"), &file))
+                    .map(|()| linger(&file))
                     .and_then(|()| fs::remove_file(&file))
                     .and_then(|()| fs::write(&file, "x"))
             }
@@ -197,16 +321,28 @@ fn attack(root: &Path, target: &Path, stop: &AtomicBool, swaps: &AtomicU64) {
     }
 }
 
+/// Leaves a link in its place for a moment.
+fn linger(link: &Path) {
+    for _ in 0..100 {
+        let _ = link.symlink_metadata();
+    }
+}
+
 /// Opens everything up again, so that there is something to swap and something to set; by the test's own handles, through
 /// no link that the attacker put there.
 fn open_up(host: &TestHost) {
+    use rustix::fs::{Mode, OFlags};
+    let flags = OFlags::NOFOLLOW | OFlags::DIRECTORY;
+    open_up_at(&rustix::fs::open(host.site_path(""), flags, Mode::empty()).unwrap());
+}
+
+fn open_up_at(root: &std::os::fd::OwnedFd) {
     use rustix::fs::{Mode, OFlags, ResolveFlags};
     let flags = OFlags::NOFOLLOW | OFlags::DIRECTORY;
-    let root = rustix::fs::open(host.site_path(""), flags, Mode::empty()).unwrap();
     let mut folders = vec![PathBuf::from(".")];
     while let Some(folder) = folders.pop() {
         let within = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
-        let Ok(handle) = rustix::fs::openat2(&root, &folder, flags, Mode::empty(), within) else { continue };
+        let Ok(handle) = rustix::fs::openat2(root, &folder, flags, Mode::empty(), within) else { continue };
         let _ = rustix::fs::fchown(&handle, Some(rustix::fs::Uid::from_raw(id("php"))), None);
         let _ = rustix::fs::fchmod(&handle, Mode::from_raw_mode(0o777));
         let Ok(entries) = rustix::fs::Dir::read_from(&handle) else { continue };
@@ -221,7 +357,7 @@ fn set_and_undo_under_attack_touch_nothing_outside() {
     if !is_root() {
         return;
     }
-    under_attack(60, |host, round| {
+    under_attack(false, 60, |host, round| {
         let site = host.site(SITE);
         let outcome = host.set(&site);
         if round % 3 == 0 {
@@ -231,12 +367,86 @@ fn set_and_undo_under_attack_touch_nothing_outside() {
     });
 }
 
+/// Whoever owns the directory above can put the site away: then nothing is done, and nothing outside is touched.
+#[test]
+fn a_root_that_is_swapped_leads_nowhere() {
+    if !is_root() {
+        return;
+    }
+    let (done, refused) = (AtomicU64::new(0), AtomicU64::new(0));
+    under_attack(true, 200, |host, _| {
+        let site = host.site(SITE);
+        let applied = host.try_audit(&site).is_ok_and(|audit| host.try_apply(&Plan::set(audit, Phase::Sealed)).is_ok());
+        if applied { &done } else { &refused }.fetch_add(1, Ordering::Relaxed);
+        if let Ok(root) = rustix::fs::open(
+            host.site_path(""),
+            rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::DIRECTORY,
+            rustix::fs::Mode::empty(),
+        ) {
+            open_up_at(&root);
+        }
+    });
+    eprintln!("{done:?} done, {refused:?} refused");
+    assert!(done.into_inner() > 0);
+}
+
+/// Folders are made, ever deeper, and moved ahead, as long as the walk goes on: it ends.
+#[test]
+fn a_tree_that_grows_while_it_is_walked_has_an_end() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new(&[]);
+    for n in 0..200 {
+        host.file(format!("uploads/d{n}/file"), "php", 0o600);
+        host.give(&host.site_path(format!("uploads/d{n}")), "php", 0o700);
+    }
+    host.give(&host.site_path("uploads"), "php", 0o700);
+    let stop = Arc::new(AtomicBool::new(false));
+    let attacker = {
+        let (root, stop) = (host.site_path("uploads"), Arc::clone(&stop));
+        let ids = host.accounts.account("php").unwrap().ids;
+        std::thread::spawn(move || as_account(&ids, move || grow(&root, &stop)))
+    };
+    for _ in 0..3 {
+        let audit = host.audit(&host.site(SITE));
+        assert!(audit.entries > 200);
+    }
+    stop.store(true, Ordering::Relaxed);
+    attacker.join().unwrap();
+}
+
+/// Makes a chain of folders and files in them, and moves a folder into its end, until told to stop.
+fn grow(root: &Path, stop: &AtomicBool) {
+    use rustix::fs::{Mode, OFlags};
+    let open = |dir: &std::os::fd::OwnedFd, name: &str| {
+        rustix::fs::openat(dir, name, OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW, Mode::empty())
+    };
+    let top = rustix::fs::open(root, OFlags::PATH, Mode::empty()).unwrap();
+    let mut end = open(&top, "d0").unwrap();
+    let mut number = 0_u32;
+    while !stop.load(Ordering::Relaxed) {
+        number += 1;
+        let name = format!("n{number}");
+        let made = rustix::fs::mkdirat(&end, &name, Mode::from_raw_mode(0o700)).and_then(|()| open(&end, &name));
+        match made {
+            // Not too deep for the file system, so that it can be removed again.
+            Ok(below) if !number.is_multiple_of(500) => end = below,
+            _ => end = open(&top, &format!("d{}", number % 200)).unwrap_or(end),
+        }
+        let moved = format!("d{}", number % 199 + 1);
+        let _ = rustix::fs::renameat(&top, &moved, &end, &moved);
+        let _ = rustix::fs::renameat(&end, &moved, &top, &moved);
+        let _ = rustix::fs::openat(&end, "file", OFlags::CREATE | OFlags::WRONLY, Mode::from_raw_mode(0o600));
+    }
+}
+
 #[test]
 fn seal_under_attack_removes_nothing_outside() {
     if !is_root() {
         return;
     }
-    under_attack(30, |host, _| {
+    under_attack(false, 30, |host, _| {
         for n in 0..3 {
             let _ = fs::create_dir_all(host.site_path(format!("install/s{n}")));
             let _ = fs::write(host.site_path(format!("install/s{n}/step.php")), "x");
@@ -302,7 +512,7 @@ fn move_under_attack_takes_nothing_from_outside() {
     }
     let moved = AtomicU64::new(0);
     let mounted = std::cell::RefCell::new(None);
-    under_attack(40, |host, round| {
+    under_attack(false, 40, |host, round| {
         let data = host.real("mnt/data");
         if round == 0 {
             fs::create_dir_all(&data).unwrap();

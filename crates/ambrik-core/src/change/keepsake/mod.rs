@@ -46,12 +46,16 @@ pub(crate) struct Packer<W: Write> {
     archive: Option<tar::Builder<W>>,
     links: HashMap<Identity, PathBuf>,
     packed: Vec<Packed>,
+    depth: usize,
 }
+
+/// Nothing deeper is packed, and so nothing deeper removed: each level takes a handle and its share of the stack.
+const DEEPEST: usize = 1_000;
 
 impl<W: Write> Packer<W> {
     /// A packer that writes to `to`; without it, one that only lists what would be removed.
     pub(crate) fn new(to: Option<W>) -> Self {
-        Self { archive: to.map(tar::Builder::new), links: HashMap::new(), packed: Vec::new() }
+        Self { archive: to.map(tar::Builder::new), links: HashMap::new(), packed: Vec::new(), depth: 0 }
     }
 
     /// Puts `name` in `dir`, and everything below it, into the archive; `path` is its whole path.
@@ -83,15 +87,20 @@ impl<W: Write> Packer<W> {
         let Facts { id, kind, links, size, .. } = facts;
         self.packed.push(Packed { path: path.to_owned(), id, kind, links, size, modified: times.modified });
         if kind == Kind::Directory {
+            if self.depth == DEEPEST {
+                return Err((path.to_owned(), Failure::Os(Op::Keep, Errno::NAMETOOLONG)));
+            }
             let listed = sys::open_directory(dir, name).map_err(failed(Op::List))?;
             if sys::look_at(&listed).map_err(failed(Op::Look))?.id != id {
                 return Err((path.to_owned(), Failure::Replaced));
             }
             let mut names = sys::names(&listed).map_err(failed(Op::List))?;
             names.sort();
+            self.depth += 1;
             for name in names {
                 self.add(listed.as_fd(), &name, &path.join(as_os(&name)), None)?;
             }
+            self.depth -= 1;
         }
         Ok(())
     }

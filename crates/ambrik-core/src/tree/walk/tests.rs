@@ -36,11 +36,10 @@ impl Visitor for Notes {
 fn all(root: &Path, threads: usize, asking: fn() -> Near) -> Notes {
     let handle = rustix::fs::open(root, rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
     let id = sys::look_at(&handle).unwrap().id;
-    let name = CString::new(root.as_os_str().as_bytes()).unwrap();
-    let start = Arc::new(Dir { above: None, name, id, data: () });
+    let start = Arc::new(Dir::top(root, id, ()));
     let progress = Progress::default();
     let visitors = (0..threads).map(|_| Notes::default()).collect();
-    let walked = walk_asking(vec![(handle, start)], visitors, &progress, asking);
+    let walked = walk_asking(vec![(handle, start)], visitors, &progress, asking, Bounds::now());
     let mut notes = Notes::default();
     for visitor in walked.visitors {
         notes.seen.extend(visitor.seen);
@@ -114,7 +113,7 @@ fn a_folder_that_is_not_entered_stays_closed() {
     let dir = tree();
     let handle = rustix::fs::open(dir.path(), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
     let id = sys::look_at(&handle).unwrap().id;
-    let start = Arc::new(Dir { above: None, name: c"/made-up".into(), id, data: () });
+    let start = Arc::new(Dir::top(Path::new("/made-up"), id, ()));
     let closed = Notes { closed: Some("wide"), ..Notes::default() };
     let walked = walk(vec![(handle, start)], vec![closed], &Progress::default());
     let seen = &walked.visitors[0].seen;
@@ -125,17 +124,35 @@ fn a_folder_that_is_not_entered_stays_closed() {
 fn a_start_that_is_another_directory_by_now_is_trouble() {
     let dir = tree();
     let handle = rustix::fs::open(dir.path(), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
-    let start = Arc::new(Dir { above: None, name: c"/x".into(), id: Identity { dev: 0, ino: 0 }, data: () });
+    let start = Arc::new(Dir::top(Path::new("/x"), Identity { dev: 0, ino: 0 }, ()));
     let walked = walk(vec![(handle, start)], vec![Notes::default()], &Progress::default());
     assert_eq!(walked.visitors[0].troubles, [(PathBuf::from("/x"), Trouble::Replaced)]);
+}
+
+/// A chain of folders, and folders that somebody changes meanwhile: the walk has an end.
+#[rstest]
+#[case::deep(Bounds { deepest: 7, began: i64::MAX, restless: 0 }, Trouble::TooDeep, 8)]
+#[case::changed(Bounds { deepest: 100, began: 0, restless: 3 }, Trouble::Restless, 5)]
+#[case::quiet(Bounds { deepest: 100, began: i64::MAX, restless: 3 }, Trouble::Vanished, 20)]
+fn a_walk_is_bounded(#[case] bounds: Bounds, #[case] trouble: Trouble, #[case] seen: usize) {
+    let dir = tempfile::tempdir().unwrap();
+    fs::create_dir_all(dir.path().join("d/".repeat(20))).unwrap();
+    let handle = rustix::fs::open(dir.path(), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
+    let start = Arc::new(Dir::top(dir.path(), sys::look_at(&handle).unwrap().id, ()));
+    let walked =
+        walk_asking(vec![(handle, start)], vec![Notes::default()], &Progress::default(), Near::through_proc, bounds);
+    let notes = &walked.visitors[0];
+    let troubles: Vec<Trouble> = notes.troubles.iter().map(|(_, trouble)| *trouble).collect();
+    assert_eq!(notes.seen.len(), seen);
+    assert_eq!(troubles, if trouble == Trouble::Vanished { vec![] } else { vec![trouble] });
 }
 
 #[test]
 fn a_very_long_chain_of_directories_is_taken_apart_without_a_deep_stack() {
     let id = Identity { dev: 0, ino: 0 };
-    let mut dir = Arc::new(Dir { above: None, name: c"/".into(), id, data: () });
+    let mut dir = Arc::new(Dir::top(Path::new("/"), id, ()));
     for _ in 0..200_000 {
-        dir = Arc::new(Dir { above: Some(dir), name: c"d".into(), id, data: () });
+        dir = Arc::new(Dir::below(&dir, c"d", id, false, ()));
     }
     assert_eq!(dir.path().iter().count(), 200_001);
     drop(dir);
