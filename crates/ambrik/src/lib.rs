@@ -12,15 +12,42 @@ mod session;
 use std::ffi::OsString;
 use std::io::Write;
 
-use clap::Parser;
+use clap::builder::Resettable;
+use clap::{CommandFactory as _, FromArgMatches as _};
 
 use args::Cli;
 pub use failure::Exit;
 use session::Session;
 
+/// The options that name Ambrik's folders, and the environment variables that do where they may.
+const FOLDERS: [(&str, &str); 2] = [("sites", "AMBRIK_SITES"), ("state", "AMBRIK_STATE")];
+
+/// Whether the program has rights that its caller does not have: by a set-id bit or capabilities of its file (`AT_SECURE`,
+/// getauxval(3)), or by sudo. The environment is then the caller's, and decides nothing.
+fn lends_rights() -> bool {
+    let secure = || {
+        // Pairs of words as wide as a pointer, native order; the number of AT_SECURE is 23.
+        let words = std::fs::read("/proc/self/auxv").unwrap_or_default();
+        let word = |bytes: &[u8]| bytes.try_into().map_or(0, usize::from_ne_bytes);
+        let mut pairs = words.chunks_exact(2 * size_of::<usize>()).map(|pair| pair.split_at(size_of::<usize>()));
+        pairs.any(|(key, value)| word(key) == 23 && word(value) != 0)
+    };
+    let process = rustix::process::geteuid() != rustix::process::getuid()
+        || rustix::process::getegid() != rustix::process::getgid();
+    process || secure() || std::env::var_os("SUDO_UID").is_some_and(|uid| uid != "0")
+}
+
 /// Runs the tool with these arguments (the program's name first). Data goes to `out`, talk to `err`.
 pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &mut dyn Write) -> Exit {
-    let cli = match Cli::try_parse_from(args) {
+    let lent = lends_rights();
+    let mut command = Cli::command();
+    if lent {
+        for (id, _) in FOLDERS {
+            command = command.mut_arg(id, |arg| arg.env(Resettable::<clap::builder::OsStr>::Reset));
+        }
+    }
+    let parsed = command.try_get_matches_from(args).and_then(|matches| Cli::from_arg_matches(&matches));
+    let cli = match parsed {
         Ok(cli) => cli,
         Err(error) => {
             let help = !error.use_stderr();
@@ -31,6 +58,10 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
         }
     };
     let mut session = Session::new(&cli.global, out, err);
+    for (id, name) in FOLDERS.iter().filter(|(_, name)| lent && std::env::var_os(name).is_some()) {
+        session
+            .warn(&format!("{name} is not followed where somebody else's rights are used (sudo, set-uid); use --{id}"));
+    }
     let result = commands::run(cli.command, &mut session);
     match result {
         Ok(exit) => exit,

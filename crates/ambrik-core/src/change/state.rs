@@ -176,14 +176,23 @@ impl StateDir {
     pub(crate) fn ensure_file(&self, name: &str) -> Result<(), StateError> {
         let c_name = CString::new(name).unwrap_or_default();
         match sys::create_file(&self.handle, &c_name) {
-            Ok(_) | Err(Errno::EXIST) => Ok(()),
+            Ok(_) => Ok(()),
+            Err(Errno::EXIST) => self.has(name).map(|_| ()),
             Err(errno) => Err(self.failed("write to", errno)),
         }
     }
 
-    /// Whether it holds a file of this name.
-    pub(crate) fn has(&self, name: &str) -> bool {
-        sys::look(&self.handle, &CString::new(name).unwrap_or_default()).is_ok()
+    /// Whether it holds a file of this name, which must be one of its own: no link to another.
+    pub(crate) fn has(&self, name: &str) -> Result<bool, StateError> {
+        match sys::look(&self.handle, &CString::new(name).unwrap_or_default()) {
+            Ok(facts) if facts.kind == Kind::File && facts.links == 1 => Ok(true),
+            Ok(_) => {
+                let why = "it is a link, or has a second name";
+                Err(StateError::Unsafe { path: self.path.join(name), why: why.into() })
+            }
+            Err(Errno::NOENT) => Ok(false),
+            Err(errno) => Err(self.failed("look into", errno)),
+        }
     }
 
     /// Takes a site's lock: one run a site at a time.

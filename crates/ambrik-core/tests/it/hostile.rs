@@ -1,7 +1,7 @@
 //! Trees made to lead astray, and somebody who changes them while Ambrik runs: nothing outside the site changes.
 
 use std::fs;
-use std::os::unix::fs::{chown, symlink};
+use std::os::unix::fs::{MetadataExt as _, chown, symlink};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -204,7 +204,6 @@ impl Attack {
             .collect();
         harmed.extend(self.before.keys().filter(|path| !now.contains_key(*path)).cloned());
         // How many names it has, and so its change time, is the attacker's doing.
-        use std::os::unix::fs::MetadataExt as _;
         let meta = self.linked.metadata().unwrap();
         if (meta.mode() & 0o7777, meta.uid(), meta.gid()) != (0o666, 0, 0)
             || !crate::attributes::all(&self.linked).is_empty()
@@ -575,7 +574,7 @@ fn a_second_name_that_is_moved_about_is_not_taken_for_two() {
     let mut changed = None;
     for round in 0..150 {
         host.set(&site);
-        let mode = std::os::unix::fs::MetadataExt::mode(&foreign.metadata().unwrap()) & 0o777;
+        let mode = foreign.metadata().unwrap().mode() & 0o777;
         if mode != 0o666 {
             changed = Some(round);
             break;

@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, params};
 
 use super::rights::Turn;
 use super::state::{StateDir, StateError};
@@ -91,7 +91,7 @@ pub enum LedgerError {
         found: i64,
     },
     /// `SQLite` said no.
-    #[error("cannot {op} the ledger {}: {cause}", Shown(.path))]
+    #[error("cannot {op} the ledger {}: {}", Shown(.path), said(.cause))]
     Failed {
         /// What was being done.
         op: &'static str,
@@ -108,6 +108,16 @@ pub enum LedgerError {
         /// What cannot be read.
         what: &'static str,
     },
+}
+
+/// The system's words for what stands behind `SQLite`'s, and what to do.
+fn said(cause: &rusqlite::Error) -> String {
+    match cause.sqlite_error_code() {
+        Some(ErrorCode::DiskFull) => "no space left on device; make room".into(),
+        Some(ErrorCode::ReadOnly) => "read-only file system; remount it for writing".into(),
+        Some(ErrorCode::SystemIoFailure) => "input/output error; look at the disk".into(),
+        _ => cause.to_string(),
+    }
 }
 
 /// One change set, as `history` lists it.
@@ -277,7 +287,7 @@ impl Ledger {
 
     /// Opens the ledger where there is one.
     pub fn open(state: &StateDir) -> Result<Option<Self>, LedgerError> {
-        if state.has(FILE) { Self::at(state).map(Some) } else { Ok(None) }
+        if state.has(FILE)? { Self::at(state).map(Some) } else { Ok(None) }
     }
 
     fn at(state: &StateDir) -> Result<Self, LedgerError> {
@@ -292,8 +302,8 @@ impl Ledger {
         if found > VERSION {
             return Err(LedgerError::Newer { path, found });
         }
-        // Full: a commit is on the disk when it returns.
-        db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")
+        // Full: a commit is on the disk when it returns. In memory: no file where the environment says.
+        db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON; PRAGMA temp_store = MEMORY;")
             .map_err(failed("write"))?;
         if found < VERSION {
             let tables = match found {
