@@ -5,7 +5,7 @@
 #
 #   run.sh [ENTRIES [RUNS [FOLDER]]]        defaults: 500000 entries, 5 runs, a new folder below /var/tmp
 #
-# With GROWTH=1 it measures audits of trees from 5,000 to 5,000,000 entries on a tmpfs as well (10 GiB of memory).
+# With CHART=FILE it draws the ratios beside their bars (SVG). With GROWTH=1 it measures audits of trees from 5,000 to 5,000,000 entries on a tmpfs as well (10 GiB of memory).
 # Needs root (owners are changed), GNU time and a release build; the folder is removed afterwards.
 set -euo pipefail
 cd "$(dirname "$0")/../../.."
@@ -116,6 +116,16 @@ $(row "with labels: undo of that" undo set "$(m set)" 1.20)
 $(row "why --brief, $(wc -l < "$folder/paths") paths" why_--brief "their listing" "$(m walk)")
 $(row "why --format json, the same" why_json "their listing" "$(m walk)")
 END
+
+if [ -n "${CHART:-}" ]; then
+  # Name, ratio, bar; the line is where the bar is.
+  printf '%s\t%s\t%s\n' \
+    'audit / listing' "$(ratio "$(m audit_plain)" "$(m listing)")" 0.70 \
+    'idle set / audit' "$(ratio "$(m idle_plain)" "$(m audit_plain)")" 1.10 \
+    'set / (chown + chmod + chcon)' "$(ratio "$(m set)" "$three")" 1.00 \
+    'undo / set' "$(ratio "$(m undo)" "$(m set)")" 1.20 |
+    awk -F '\t' -f crates/ambrik/benches/chart.awk > "$CHART"
+fi
 
 if [ -n "${GROWTH:-}" ]; then
   printf '\n| entries (tmpfs) | audit | an entry | memory |\n|---|---|---|---|\n'
