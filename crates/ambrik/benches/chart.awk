@@ -5,7 +5,7 @@ BEGIN {
   print "<text x=\"20\" y=\"30\" font-size=\"17\">Time, as a multiple of what it is measured against; the line is the bar it must keep</text>"
 }
 {
-  y = 20 + NR * 46; scale = 340
+  y = 20 + NR * 46; scale = 300
   printf "<text x=\"250\" y=\"%d\" text-anchor=\"end\">%s</text>\n", y + 19, $1
   printf "<rect x=\"262\" y=\"%d\" width=\"%.0f\" height=\"26\" fill=\"%s\"/>\n", y, $2 * scale, ($2 <= $3 ? "#3a6ea5" : "#d9822b")
   printf "<line x1=\"%.0f\" x2=\"%.0f\" y1=\"%d\" y2=\"%d\" stroke=\"black\" stroke-width=\"2\"/>\n", 262 + $3 * scale, 262 + $3 * scale, y - 6, y + 32
