@@ -51,7 +51,11 @@ pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<Op
         }
     }
     if let Err(failure) = write(&handle, turn.kind, &facts.rights, &turn.after) {
-        // What failed is to be as it was; where that fails as well, taking it back knows the state between.
+        // What failed is to be as it was; where that fails as well, taking it back knows the state between. What was left
+        // too narrow for want of its list stays so.
+        if matches!(failure, Failure::Os(Op::SetAcl, _)) {
+            return Err(failure);
+        }
         let _ = look(&handle, &turn.before, &turn.after).and_then(|mut now| {
             now.rights.label = label(&handle, &turn.before, &turn.after)?;
             Ok(write(&handle, turn.kind, &now.rights, &turn.before))

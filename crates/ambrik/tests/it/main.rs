@@ -6,9 +6,9 @@
 
 mod accounts;
 mod bad_input;
+mod calls;
 mod demo;
 mod deployment;
-mod disks;
 mod documents;
 mod every_step;
 mod exposure;
