@@ -72,7 +72,8 @@ fn differences(rules: &Rules, file: Option<&Path>, paths: &[String]) -> Vec<Stri
         }
     }
     eprintln!("{at_once_known} of {} answers were known from the directory", paths.len() * KINDS.len());
-    assert!(at_once_known > 0);
+    // Among made-up rules there may be none of which names make no difference.
+    assert!(at_once_known > 0 || file.is_some());
     found
 }
 
