@@ -50,7 +50,7 @@ pub(crate) struct Packer<W: Write> {
 }
 
 /// Nothing deeper is packed, and so nothing deeper removed: each level takes a handle and its share of the stack.
-const DEEPEST: usize = 1_000;
+const DEEPEST: usize = 200;
 
 impl<W: Write> Packer<W> {
     /// A packer that writes to `to`; without it, one that only lists what would be removed.
@@ -97,10 +97,9 @@ impl<W: Write> Packer<W> {
             let mut names = sys::names(&listed).map_err(failed(Op::List))?;
             names.sort();
             self.depth += 1;
-            for name in names {
-                self.add(listed.as_fd(), &name, &path.join(as_os(&name)), None)?;
-            }
+            let added = names.iter().try_for_each(|name| self.add(listed.as_fd(), name, &path.join(as_os(name)), None));
             self.depth -= 1;
+            added?;
         }
         Ok(())
     }
@@ -199,6 +198,7 @@ impl Read for Whole {
     }
 }
 
+/// Whether two files hold the same from where they stand on.
 pub(crate) fn same_content(mut one: File, mut other: File) -> io::Result<bool> {
     let (mut left, mut right) = (vec![0; 1 << 16], vec![0; 1 << 16]);
     loop {

@@ -87,6 +87,21 @@ fn what_is_packed_is_listed_with_folders_first_and_goes_content_first() {
     assert!(dir.path().join("a/b/c").exists());
 }
 
+/// A folder that is too deep is refused, and only that one.
+#[test]
+fn what_is_too_deep_keeps_nothing_else_from_being_packed() {
+    let dir = tempfile::tempdir().unwrap();
+    for folder in ["deep/".to_owned() + &"d/".repeat(DEEPEST + 1), "other/folder".into()] {
+        std::fs::create_dir_all(dir.path().join(folder)).unwrap();
+    }
+    crate::tree::raise_file_limit();
+    let top = rustix::fs::open(dir.path(), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
+    let mut packer = Packer::<std::io::Sink>::new(None);
+    let refused = packer.add(top.as_fd(), c"deep", Path::new("/deep"), None);
+    assert!(matches!(refused, Err((_, Failure::Os(Op::Keep, rustix::io::Errno::NAMETOOLONG)))), "{refused:?}");
+    assert!(packer.add(top.as_fd(), c"other", Path::new("/other"), None).is_ok());
+}
+
 proptest! {
     #[test]
     fn any_bytes_are_restored_or_refused(bytes in proptest::collection::vec(any::<u8>(), 0..1500)) {

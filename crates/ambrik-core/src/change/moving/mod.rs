@@ -494,8 +494,7 @@ pub(super) fn move_back(
             }
             return Ok(());
         }
-        (false, false) => State::Old,
-        (true, false) => State::Old,
+        (_, false) => State::Old,
         (true, true) => {
             // Moved to another file system and not yet removed whole in the old place.
             let why = "left in the old place by a move that was taken back";
