@@ -58,13 +58,29 @@ impl Kind {
     }
 }
 
-/// Which inode a path is: what a name swapped under the run does not share with what was judged.
+/// A time in nanoseconds since 1970 (64 bits reach to 2262).
+pub type Nanos = i64;
+
+/// Which inode a path is: what a name swapped under the run, or between two runs, does not share with what was judged.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Identity {
     /// The file system's device number.
     pub dev: u64,
     /// The inode number.
     pub ino: u64,
+    /// When the inode was made (`stx_btime` of statx(2)), which nobody can set: the number of one that is gone is given out
+    /// again. 0 where the file system does not tell.
+    pub born: Nanos,
+}
+
+impl Identity {
+    /// Whether this is the inode that was recorded as `then`, perhaps before the last start of the system. Device numbers
+    /// are given out anew with each mount, so they count only where the file system keeps no times of birth.
+    #[must_use]
+    pub const fn is_still(&self, then: &Self) -> bool {
+        self.ino == then.ino
+            && if self.born != 0 && then.born != 0 { self.born == then.born } else { self.dev == then.dev }
+    }
 }
 
 /// Who owns a path and what its bits and lists say: all that decides access, and all that `set` changes.
@@ -134,8 +150,8 @@ pub struct Facts {
     pub rights: Rights,
     /// The number of names that the inode has.
     pub links: u32,
-    /// When it was changed last in any way (`st_ctime`, which nobody can set), in seconds since 1970.
-    pub changed: i64,
+    /// When it was changed last in any way (`st_ctime`, which nobody can set).
+    pub changed: Nanos,
     /// Length in bytes.
     pub size: u64,
     /// Whether another file system begins here.
@@ -146,4 +162,23 @@ pub struct Facts {
     pub immutable: bool,
     /// Whether the append-only flag is set: nothing that is there can be changed or removed.
     pub append_only: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::same((1, 7, 5), (1, 7, 5), true)]
+    #[case::mounted_again((1, 7, 5), (2, 7, 5), true)]
+    #[case::number_given_out_again((1, 7, 5), (1, 7, 6), false)]
+    #[case::another((1, 7, 5), (1, 8, 5), false)]
+    #[case::no_births((1, 7, 0), (1, 7, 0), true)]
+    #[case::no_births_on_another_device((1, 7, 0), (2, 7, 0), false)]
+    #[case::recorded_without_a_birth((1, 7, 5), (1, 7, 0), true)]
+    fn an_inode_is_known_again(#[case] now: (u64, u64, i64), #[case] then: (u64, u64, i64), #[case] want: bool) {
+        let of = |(dev, ino, born)| Identity { dev, ino, born };
+        assert_eq!(of(now).is_still(&of(then)), want);
+    }
 }

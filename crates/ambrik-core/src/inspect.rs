@@ -593,6 +593,19 @@ pub(crate) struct Start {
     /// Where php, and the web server, are stopped on the way.
     pub(crate) php_stop: Option<Arc<Path>>,
     pub(crate) web_stop: Option<Arc<Path>>,
+    /// The first directory on the way in which somebody besides root and the keeper can put another in its place.
+    pub(crate) open_way: Option<OpenWay>,
+}
+
+/// A directory on the way to a site's tree in which others than root and the keeper can rename what leads there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OpenWay {
+    /// The directory.
+    pub dir: PathBuf,
+    /// Who can.
+    pub who: String,
+    /// The commands that take the right away.
+    pub mend: String,
 }
 
 /// Where a path is.

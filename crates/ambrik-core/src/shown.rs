@@ -3,6 +3,9 @@
 use std::fmt;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
+use std::sync::LazyLock;
+
+use regex::Regex;
 
 /// A path as shown to a person: control, direction-changing and non-UTF-8 characters escaped.
 ///
@@ -39,9 +42,26 @@ fn write_char(f: &mut fmt::Formatter<'_>, c: char) -> fmt::Result {
     }
 }
 
-/// Characters that are not seen, or that change the direction of what is beside them (Unicode UAX #9).
-pub(crate) const fn misleads(c: char) -> bool {
-    matches!(c, '\u{ad}' | '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}')
+/// Characters that are not seen, that change the direction of what is beside them (Unicode UAX #9), or that no version of
+/// Unicode knows: of the general categories Cf, Cn, Co, Cs, Zl and Zp, and all that a reader is free to show as nothing
+/// (`Default_Ignorable_Code_Point`; Unicode UAX #44).
+pub(crate) fn misleads(c: char) -> bool {
+    static UNSEEN: LazyLock<Option<Regex>> =
+        LazyLock::new(|| Regex::new(r"^[\p{Cf}\p{Cn}\p{Co}\p{Zl}\p{Zp}\p{Default_Ignorable_Code_Point}]$").ok());
+    let mut buffer = [0; 4];
+    !c.is_ascii() && UNSEEN.as_ref().is_none_or(|unseen| unseen.is_match(c.encode_utf8(&mut buffer)))
+}
+
+/// A number of bytes, in words: `34 bytes`, `1.5 MiB`.
+#[must_use]
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["bytes", "KiB", "MiB", "GiB", "TiB"];
+    if bytes < 1024 {
+        return format!("{bytes} bytes");
+    }
+    let unit = (bytes.ilog2() / 10).min(4);
+    let tenths = (u128::from(bytes) * 10) >> (10 * unit);
+    format!("{}.{} {}", tenths / 10, tenths % 10, UNITS[unit as usize])
 }
 
 #[cfg(test)]
@@ -58,7 +78,26 @@ mod tests {
     #[case::backslash(b"a\\nb", "a\\\\nb")]
     #[case::direction("a\u{202e}b".as_bytes(), "a\\u{202e}b")]
     #[case::letters("zélie".as_bytes(), "zélie")]
+    #[case::tag("\u{e0041}".as_bytes(), "\\u{e0041}")]
+    #[case::not_assigned("\u{e0000}".as_bytes(), "\\u{e0000}")]
+    #[case::music("\u{1d173}x\u{1d17a}".as_bytes(), "\\u{1d173}x\\u{1d17a}")]
+    #[case::soft_hyphen("\u{ad}".as_bytes(), "\\u{ad}")]
+    #[case::filler("\u{3164}".as_bytes(), "\\u{3164}")]
+    #[case::selector("\u{fe0f}".as_bytes(), "\\u{fe0f}")]
+    #[case::private("\u{e000}".as_bytes(), "\\u{e000}")]
+    #[case::scripts("мол 码头 مرفأ ⚓".as_bytes(), "мол 码头 مرفأ ⚓")]
     fn shows(#[case] bytes: &[u8], #[case] want: &str) {
         assert_eq!(Shown(Path::new(OsStr::from_bytes(bytes))).to_string(), want);
+    }
+
+    #[rstest]
+    #[case(0, "0 bytes")]
+    #[case(1023, "1023 bytes")]
+    #[case(1024, "1.0 KiB")]
+    #[case(1_600_000, "1.5 MiB")]
+    #[case(5 << 40, "5.0 TiB")]
+    #[case(5 << 52, "20480.0 TiB")]
+    fn sizes_in_words(#[case] bytes: u64, #[case] want: &str) {
+        assert_eq!(size(bytes), want);
     }
 }

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use ambrik_core::account::AccountsError;
 use ambrik_core::audit::AuditError;
-use ambrik_core::change::{ChangeError, LedgerError, MoveError, StateError, UndoError};
+use ambrik_core::change::{ChangeError, LedgerError, MoveError, PlaceError, StateError, UndoError};
 use ambrik_core::tree::WayError;
 
 /// The exit codes.
@@ -93,6 +93,7 @@ impl From<ChangeError> for Failure {
     fn from(error: ChangeError) -> Self {
         match error {
             ChangeError::State(error) => error.into(),
+            ChangeError::Place(error) => error.into(),
             ChangeError::Ledger(error) => {
                 let what = format!("{error}; nothing more was changed, and what was is on record (ambrik history)");
                 Self::privilege_or(false, Exit::Partial, &what)
@@ -100,6 +101,15 @@ impl From<ChangeError> for Failure {
             error @ (ChangeError::RootReplaced | ChangeError::Keepsake { .. } | ChangeError::Stopped { .. }) => {
                 Self::privilege_or(false, Exit::Partial, &error.to_string())
             }
+        }
+    }
+}
+
+impl From<PlaceError> for Failure {
+    fn from(error: PlaceError) -> Self {
+        match error {
+            PlaceError::Ledger(error) => error.into(),
+            error => Self::usage(error.to_string()),
         }
     }
 }

@@ -28,9 +28,10 @@ use missing::{ToMake, missing_parts, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
 use start::{begin, not_seen, outside_starts, start};
 
+pub use crate::inspect::OpenWay;
 pub use finding::Finding;
 pub use start::find_root;
-pub(crate) use start::places;
+pub(crate) use start::{open_way, places};
 pub use table::{Cell, PartLine};
 
 /// What an audit is made with.

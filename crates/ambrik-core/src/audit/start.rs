@@ -6,12 +6,17 @@ use std::sync::Arc;
 
 use super::AuditError;
 use super::finding::{Findings, Found, Slot};
+use crate::account::{Accounts, Uid};
 use crate::check::{self, Check, Reason};
 use crate::entry::{Facts, Kind};
-use crate::inspect::{DirData, DirState, Judge, Start, Unseen};
+use crate::inspect::{DirData, DirState, Judge, OpenWay, Start, Unseen};
+use crate::mode::Mode;
+use crate::people::{People, Set};
 use crate::policy::Policy;
+use crate::shown::Shown;
 use crate::site::Site;
-use crate::tree::{Dir, Host, Resolved, Trouble};
+use crate::tree::{Dir, Host, Passed, Resolved, Trouble};
+use crate::want::Solver;
 
 pub(super) fn not_seen(policy: &Policy, path: PathBuf, trouble: Trouble) -> Unseen {
     let part = policy.at(&path).context.part;
@@ -69,25 +74,32 @@ pub(super) fn start(
     let mut state: Arc<DirState> = judge.open_to_all();
     let (mut php_stop, mut web_stop) = (None, None);
     let part = judge.policy.at(&path).context.part;
+    let mut open_way = None;
     for passed in &resolved.way {
         state = judge.enter(&state, &passed.facts, &passed.facts.rights);
         let stop = |who| (!Judge::reaches(&state, who)).then(|| Arc::from(passed.path.as_path()));
         php_stop = php_stop.or_else(|| stop(people.php()));
         web_stop = web_stop.or_else(|| stop(people.web()));
-        for (check, reason) in replaced_on_the_way(judge, &state, &passed.entry) {
+        let able = able_to_replace(judge, &state, &passed.entry);
+        open_way = open_way.or_else(|| open_at(people, passed, &resolved.path, &able));
+        for (check, reason) in replaced_on_the_way(people, &able) {
             findings.add(Slot { check, part, accepted: None, above: true }, reason, Found::Path(passed.path.clone()));
         }
     }
     let now = judge.without_writers(&state);
     let Resolved { handle, parent, name, facts, path: real, .. } = resolved;
-    (Start { number, path, parent, name, real, facts, now, php_stop, web_stop }, handle)
+    (Start { number, path, parent, name, real, facts, now, php_stop, web_stop, open_way }, handle)
 }
 
-/// Who can put something else in the place of what was passed through a directory of this state.
-fn replaced_on_the_way(judge: &Judge<'_>, state: &DirState, entry: &Facts) -> Vec<(&'static Check, Reason)> {
+/// Who, besides root and the keeper, can put something else in the place of what was passed through a directory of this
+/// state.
+fn able_to_replace(judge: &Judge<'_>, state: &DirState, entry: &Facts) -> Set {
     let people = judge.people;
     let keeper = people.owners(people.list()[people.keeper()].ids.uid);
-    let able = judge.replacers(state, entry).without(&keeper);
+    judge.replacers(state, entry).without(&keeper)
+}
+
+fn replaced_on_the_way(people: &People, able: &Set) -> Vec<(&'static Check, Reason)> {
     let mut found: Vec<(&'static Check, Reason)> = Vec::new();
     if able.has(people.php()) {
         found.push((&check::PHP_WRITES_CODE, Reason::Says("it can rename a directory that leads there".into())));
@@ -101,4 +113,40 @@ fn replaced_on_the_way(judge: &Judge<'_>, state: &DirState, entry: &Facts) -> Ve
         }
     }
     found
+}
+
+/// The directory that was passed on the way to `goal`, where somebody is able to replace what is in it.
+fn open_at(people: &People, passed: &Passed, goal: &Path, able: &Set) -> Option<OpenWay> {
+    if able.is_empty() {
+        return None;
+    }
+    let who = if able.has(people.stranger()) { "every account".to_owned() } else { people.names(able) };
+    let (dir, rights) = (&passed.path, &passed.facts.rights);
+    let keeper = people.list()[people.keeper()].ids.uid;
+    let mut mend = Vec::new();
+    if ![Uid::ROOT, keeper].contains(&rights.uid) {
+        mend.push(format!("chown root {}", Shown(dir)));
+    }
+    if rights.mode.has(Mode::STICKY) {
+        // Only its owner, and the directory's, renames what is in it.
+        let name = goal.strip_prefix(dir).ok().and_then(|below| below.components().next());
+        mend.push(format!("chown root {}", Shown(&name.map_or_else(|| dir.clone(), |name| dir.join(name)))));
+    } else if rights.mode.has(0o022) {
+        mend.push(format!("chmod go-w {}", Shown(dir)));
+    }
+    Some(OpenWay { dir: dir.clone(), who, mend: mend.join(" && ") })
+}
+
+/// The first directory on the way to a site's root in which others than root and the keeper can rename what leads there.
+pub(crate) fn open_way(
+    host: &Host,
+    site: &Arc<Site>,
+    accounts: &Accounts,
+    neighbours: &[Arc<Site>],
+) -> Result<Option<OpenWay>, AuditError> {
+    let policy = Policy::new(Arc::clone(site), crate::site::Phase::Sealed);
+    let (solver, people) = (Solver::new(site, accounts), People::new(site, accounts, neighbours));
+    let judge = Judge::new(&policy, &solver, &people, accounts, host, None);
+    let root = find_root(host, site)?;
+    Ok(start(&judge, 0, site.root.clone(), root, &mut Findings::default()).0.open_way)
 }

@@ -6,7 +6,9 @@ mod keepsake;
 mod ledger;
 mod module;
 mod moving;
+mod places;
 mod plan;
+mod removal;
 mod rights;
 mod sample;
 mod state;
@@ -14,7 +16,7 @@ mod undo;
 
 use std::ffi::CString;
 use std::io;
-use std::os::fd::{BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
@@ -31,14 +33,15 @@ use crate::signals;
 use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
 
 use folder::{Folder, Opener, as_os, c_name, split};
-use keepsake::{Packed, Packer};
 use ledger::Entry;
+use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, Turn};
 
 pub use afterwards::{Afterwards, Appeared, Proof, afterwards, prove};
 pub use ledger::{ChangeSet, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
+pub use places::{PlaceError, check_places};
 pub use plan::{Creation, Group, Plan, Removal};
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
@@ -97,6 +100,12 @@ impl Outcome {
         }
     }
 
+    fn fail_all(&mut self, failures: Vec<(PathBuf, Failure)>) {
+        for (path, failure) in failures {
+            self.fail(path, failure);
+        }
+    }
+
     fn fail(&mut self, path: PathBuf, failure: Failure) {
         if failure.is_vanished() {
             self.vanished += 1;
@@ -115,6 +124,9 @@ pub enum ChangeError {
     /// The ledger cannot be written: nothing more is changed.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
+    /// The tree is not the one to be changed, or not only root and the keeper decide which one that is.
+    #[error(transparent)]
+    Place(#[from] PlaceError),
     /// The site's root went away.
     #[error("the site's root was replaced while Ambrik ran; nothing was changed")]
     RootReplaced,
@@ -153,9 +165,11 @@ const SHARE: usize = 1024;
 /// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
 pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
     let _held = signals::hold();
+    check_places(&plan.audit, Some(ledger), plan.new_root)?;
     let bases = bases(&plan.audit.starts).map_err(|_| ChangeError::RootReplaced)?;
     let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
+    places::record(&plan.audit, &mut entry)?;
     if let Some(window) = &plan.window {
         entry.window(window)?;
     }
@@ -182,12 +196,14 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
     let switches = plan.switches.iter().map(|name| (name.clone(), true));
     module::switch(switches, &mut entry, means, &mut outcome)?;
     outcome.go_on()?;
-    for (path, failure) in &plan.kept {
+    // What stays in a folder that is removed is told of as that is done.
+    let in_removed = |path: &Path| plan.removals.iter().any(|removal| path.starts_with(&removal.path));
+    for (path, failure) in plan.kept.iter().filter(|(path, _)| !in_removed(path)) {
         outcome.fail(path.clone(), failure.clone());
     }
     let removals = plan.removals.iter().map(|removal| {
         let (folder, name) = place(&plan.audit, &plan.audit.deviants[removal.deviant]);
-        Doomed { folder, name, id: Some(removal.id), reason: removal.reason.clone() }
+        PendingRemoval { folder, name, id: Some(removal.id), reason: removal.reason.clone() }
     });
     remove(&mut entry, &bases, &removals.collect::<Vec<_>>(), &plan.audit.site.name, means, &mut outcome)?;
     entry.end(outcome.done + outcome.removed, outcome.failures.len() as u64, None)?;
@@ -376,120 +392,49 @@ fn create(
         Err(WayError::NoDirectory(_) | WayError::Loop(_)) => return Ok(Err(Failure::Os(Op::Create, Errno::NOTDIR))),
     };
     let path = parent.path.join(name);
-    entry.creation(&path, creation.kind, &creation.rights, &creation.content)?;
-    Ok(make(&parent.handle, name, creation))
+    let (kind, rights) = (creation.kind, &creation.rights);
+    let row = entry.creation(&path, kind, rights, &creation.content, &parent.facts.id)?;
+    match make(&parent.handle, name, creation) {
+        Ok(made) => entry.made(row, &made).map(Ok),
+        Err(failure) => Ok(Err(failure)),
+    }
 }
 
-fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result<(), Failure> {
+/// Makes it. The answer is which inode it is.
+fn make(parent: &OwnedFd, name: &std::ffi::OsStr, creation: &Creation) -> Result<Identity, Failure> {
     let name = c_name(name)?;
     let made = |errno| Failure::Os(Op::Create, errno);
-    // A file gets its name once it is filled and dressed, where the file system knows files without one.
-    let (handle, named) = if creation.kind == Kind::Directory {
-        // One that stays the caller's is whole at once, should the run end here.
-        let own = creation.rights.uid.0 == rustix::process::geteuid().as_raw() && creation.rights.acl.is_none();
-        let mode = if own { creation.rights.mode } else { Mode::of_st_mode(0o700) };
-        sys::create_directory_with(parent, &name, mode).map_err(made)?;
-        (keepsake::newly_made(parent, &name, Kind::Directory)?, true)
-    } else {
-        keepsake::new_file(parent, &name).map_err(made)?
-    };
-    let facts = rights::facts(&handle)?;
-    // Nobody but the caller can open it before it is dressed.
-    let filled = sys::write_all(&handle, &creation.content).map_err(made);
-    let wanted = Rights {
-        label: creation.rights.label.clone().or_else(|| facts.rights.label.clone()),
-        ..(*creation.rights).clone()
-    };
-    let dressed = filled.and_then(|()| rights::write(&handle, facts.kind, &facts.rights, &wanted));
-    if !named {
-        return dressed.and_then(|()| sys::give_name(&handle, parent, &name).map_err(made));
+    if creation.kind != Kind::Directory {
+        let new = keepsake::NewFile::begin(parent.as_fd(), &name).map_err(made)?;
+        // Nobody but the caller can open it before it is dressed.
+        let filled = sys::write_all(&new.handle, &creation.content).map_err(made);
+        return match filled.and_then(|()| dress(&new.handle, &creation.rights)) {
+            Ok(id) => new.give_name(parent.as_fd(), &name).map_err(made).map(|()| id),
+            Err(failure) => {
+                new.discard(parent.as_fd());
+                Err(failure)
+            }
+        };
     }
+    // One that stays the caller's is whole at once, should the run end here.
+    let own = creation.rights.uid.0 == rustix::process::geteuid().as_raw() && creation.rights.acl.is_none();
+    let mode = if own { creation.rights.mode } else { Mode::of_st_mode(0o700) };
+    sys::create_directory_with(parent, &name, mode).map_err(made)?;
+    let dressed = keepsake::newly_made(parent.as_fd(), &name, Kind::Directory)
+        .and_then(|handle| dress(&handle, &creation.rights));
     if dressed.is_err() {
         // Half made is worse than missing. It is empty; if it cannot go either, the failure told is the first.
-        let _ = sys::unlink(parent, &name, facts.kind == Kind::Directory);
+        let _ = sys::unlink(parent, &name, true);
     }
     dressed
 }
 
-/// A path that is to be removed.
-struct Doomed {
-    folder: Arc<Folder>,
-    name: CString,
-    id: Option<Identity>,
-    reason: String,
-}
-
-/// Puts paths into a keepsake, syncs it, records it, and only then removes what is in it.
-fn remove(
-    entry: &mut Entry<'_>,
-    bases: &[OwnedFd],
-    doomed: &[Doomed],
-    site: &str,
-    means: &Means<'_>,
-    outcome: &mut Outcome,
-) -> Result<(), ChangeError> {
-    if doomed.is_empty() {
-        return Ok(());
-    }
-    let name = format!("{site}-{}.tar", entry.id);
-    let path = means.state.path().join("keepsakes").join(&name);
-    let keepsake_error = |cause| ChangeError::Keepsake { path: path.clone(), cause };
-    let folder = means.keep.then(|| means.state.folder("keepsakes")).transpose()?;
-    let file = match &folder {
-        Some(folder) => {
-            let c_name = CString::new(&*name).unwrap_or_default();
-            let file = sys::create_file(folder, &c_name).map_err(|errno| keepsake_error(errno.into()))?;
-            Some(io::BufWriter::with_capacity(1 << 18, std::fs::File::from(file)))
-        }
-        None => None,
-    };
-    let mut packer = Packer::new(file);
-    let mut opener = Opener::new(bases);
-    let mut packed_roots: Vec<(&Doomed, PathBuf)> = Vec::new();
-    for item in doomed {
-        outcome.go_on()?;
-        let whole = item.folder.path.join(as_os(&item.name));
-        let added = match opener.open(&item.folder) {
-            Ok(dir) => packer.add(dir, &item.name, &whole, item.id),
-            Err(failure) => Err((whole.clone(), failure)),
-        };
-        match added {
-            Ok(()) => packed_roots.push((item, whole)),
-            Err((path, failure)) => outcome.fail(path, failure),
-        }
-    }
-    outcome.go_on()?;
-    let (file, packed) = packer.finish().map_err(keepsake_error)?;
-    if let (Some(file), Some(folder)) = (file, &folder) {
-        let file = file.into_inner().map_err(|error| keepsake_error(error.into_error()))?;
-        sys::before_change().map_err(|errno| keepsake_error(errno.into()))?;
-        file.sync_all().map_err(keepsake_error)?;
-        rustix::fs::fsync(folder).map_err(|errno| keepsake_error(errno.into()))?;
-        outcome.keepsake = Some(path.clone());
-    }
-    for (item, whole) in packed_roots {
-        outcome.go_on()?;
-        let below: Vec<Packed> = packed.iter().filter(|p| p.path.starts_with(&whole)).cloned().collect();
-        let times = opener.open(&item.folder).ok().and_then(|dir| sys::times(dir).ok());
-        entry.removal(&whole, &item.reason, means.keep.then_some(&*name), below.len(), &times_bytes(times))?;
-        let mut open = |path: &Path| -> Result<OwnedFd, Failure> {
-            let rest = path.strip_prefix(&item.folder.path).map_err(|_| Failure::Replaced)?;
-            let id = if rest.as_os_str().is_empty() { item.folder.id } else { None };
-            let folder =
-                Folder { below: item.folder.below.join(rest), path: path.to_owned(), id, ..(*item.folder).clone() };
-            let mut opener = Opener::new(bases);
-            let dir = opener.open(&folder)?;
-            dir.try_clone_to_owned().map_err(|_| Failure::Os(Op::Open, Errno::MFILE))
-        };
-        let failures = keepsake::remove(&below, &mut open);
-        outcome.removed += (below.len() - failures.len()) as u64;
-        for (path, failure) in failures {
-            outcome.fail(path, failure);
-        }
-        let times = opener.open(&item.folder).ok().and_then(|dir| sys::times(dir).ok());
-        entry.removed(&whole, &times_bytes(times))?;
-    }
-    Ok(())
+/// Gives what was just made its rights. The answer is which inode it is.
+fn dress(handle: &OwnedFd, rights: &Rights) -> Result<Identity, Failure> {
+    let facts = rights::facts(handle)?;
+    let wanted = Rights { label: rights.label.clone().or_else(|| facts.rights.label.clone()), ..rights.clone() };
+    rights::write(handle, facts.kind, &facts.rights, &wanted)?;
+    Ok(facts.id)
 }
 
 /// Times as the ledger holds them.

@@ -1,11 +1,10 @@
 //! What is to be changed, before anything is: the turns that an audit calls for, what is made, what is removed.
 
 use std::collections::HashMap;
-use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::keepsake::Packer;
+use super::keepsake::{Packer, PathFailure};
 use super::rights::Turn;
 use super::{ModuleChange, Window};
 use crate::audit::Audit;
@@ -26,6 +25,8 @@ pub struct Plan {
     pub phase_before: Phase,
     /// The window that it opens or extends.
     pub window: Option<Window>,
+    /// Whether it was said that another folder than the last time is the right one.
+    pub new_root: bool,
     /// The policy module that makes the labels last, where it changes.
     pub module: Option<ModuleChange>,
     /// The policy switches that are turned on.
@@ -69,7 +70,9 @@ pub struct Removal {
     /// Whether it is a directory.
     pub directory: bool,
     /// How many paths there are in it, itself included.
-    pub files: usize,
+    pub files: u64,
+    /// What it takes in a keepsake, in bytes.
+    pub bytes: u64,
     pub(crate) id: Identity,
     pub(crate) deviant: usize,
 }
@@ -101,6 +104,7 @@ impl Plan {
             command: "set",
             phase_before,
             window: None,
+            new_root: false,
             module: None,
             switches: Vec::new(),
             creations,
@@ -149,10 +153,10 @@ impl Plan {
         })
     }
 
-    /// The paths that should change and are left alone, with the reason.
+    /// The paths that should change and are left alone, with the reason; what is removed is not.
     pub fn left_alone(&self) -> impl Iterator<Item = (PathBuf, &Failure)> + '_ {
-        let deviant = |(number, failure)| (self.audit.path(&self.audit.deviants[number]), failure);
-        self.audit.left_alone.iter().map(move |(number, failure)| deviant((*number, failure)))
+        let left = self.audit.left_alone.iter().map(|(number, failure)| (&self.audit.deviants[*number], failure));
+        left.filter(|(deviant, _)| !self.goes(deviant)).map(|(deviant, failure)| (self.audit.path(deviant), failure))
     }
 
     /// Everything that is left alone though it should change or go, with the reason.
@@ -263,34 +267,44 @@ fn removals(audit: &Audit, leave: &[PathBuf]) -> (Vec<Removal>, Vec<(PathBuf, Fa
         if is_left || audit.is_accepted(check, number) || removals.iter().any(|r| path.starts_with(&r.path)) {
             continue;
         }
-        match count(audit, deviant, &path) {
-            Ok(files) => removals.push(Removal {
-                part: deviant.verdict.context.part,
-                check,
-                reason: match reason {
-                    Reason::Says(words) => words.clone(),
-                    other => format!("{other:?}"),
-                },
-                directory: deviant.verdict.kind == Kind::Directory,
-                files,
-                id: deviant.id,
-                deviant: number,
-                path,
-            }),
-            Err((path, failure)) => kept.push((path, failure)),
+        let (files, bytes, failures) = match measure(audit, deviant, &path) {
+            Ok(found) => found,
+            Err(failure) => {
+                kept.push(failure);
+                continue;
+            }
+        };
+        kept.extend(failures);
+        if files == 0 {
+            continue;
         }
+        removals.push(Removal {
+            part: deviant.verdict.context.part,
+            check,
+            reason: match reason {
+                Reason::Says(words) => words.clone(),
+                other => format!("{other:?}"),
+            },
+            directory: deviant.verdict.kind == Kind::Directory,
+            files,
+            bytes,
+            id: deviant.id,
+            deviant: number,
+            path,
+        });
     }
     (removals, kept)
 }
 
-/// How many paths there are at and below a deviant.
-fn count(audit: &Audit, deviant: &Deviant, path: &Path) -> Result<usize, (PathBuf, Failure)> {
+/// How many paths at and below a deviant would be removed, what they take in a keepsake, and what would stay.
+fn measure(audit: &Audit, deviant: &Deviant, path: &Path) -> Result<(u64, u64, Vec<PathFailure>), PathFailure> {
     let failed = |failure| (path.to_owned(), failure);
     let bases = super::bases(&audit.starts).map_err(failed)?;
     let mut opener = super::folder::Opener::new(&bases);
     let (folder, name) = super::place(audit, deviant);
     let dir = opener.open(&folder).map_err(failed)?;
-    let mut packer = Packer::<std::io::Sink>::new(None);
-    packer.add(dir.as_fd(), &name, path, Some(deviant.id))?;
-    packer.finish().map(|(_, packed)| packed.len()).map_err(|_| failed(Failure::Replaced))
+    let mut packer = Packer::listing();
+    let range = packer.add(dir, &name, path, Some(deviant.id)).map_err(|_| failed(Failure::Replaced))?;
+    let (packed, failures) = packer.listed();
+    Ok((packed.going(&range), packed.stored(&range), failures))
 }

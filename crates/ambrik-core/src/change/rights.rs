@@ -99,8 +99,22 @@ pub(crate) fn is(has: &Rights, want: &Rights, kind: Kind) -> bool {
     if kind.has_mode() { has == want } else { (has.uid, has.gid, &has.label) == (want.uid, want.gid, &want.label) }
 }
 
-/// Makes what a handle holds have the rights `after`; only the calls that this takes are made.
+/// Makes what a handle holds have the rights `after`, and reads them back; only the calls that this takes are made.
+///
+/// Whoever owned it may have given it a list since it was looked at, and cannot any more: what reads back otherwise is
+/// written once more, from what is there now.
 pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Rights) -> Result<(), Failure> {
+    write_once(handle, kind, before, after)?;
+    let now = read_back(handle, before, after)?;
+    if is(&now, after, kind) {
+        return Ok(());
+    }
+    write_once(handle, kind, &now, after)?;
+    let now = read_back(handle, before, after)?;
+    if is(&now, after, kind) { Ok(()) } else { Err(not_done(&now, after)) }
+}
+
+fn write_once(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Rights) -> Result<(), Failure> {
     let failed = |op| move |errno| Failure::Os(op, errno);
     let new_owner = (before.uid, before.gid) != (after.uid, after.gid);
     if new_owner {
@@ -115,7 +129,7 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
         write_label(handle, after.label.as_ref()).map_err(failed(Op::SetLabel))?;
     }
     if !kind.has_mode() {
-        return read_back(handle, kind, before, after);
+        return Ok(());
     }
     let attribute =
         |name, value: Option<Vec<u8>>| sys::set_attribute(handle, name, value.as_deref()).map_err(failed(Op::SetAcl));
@@ -140,7 +154,7 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
     if before.capabilities != after.capabilities || (new_owner && after.capabilities.is_some()) {
         attribute(sys::CAPABILITIES, after.capabilities.as_deref().map(<[u8]>::to_vec))?;
     }
-    read_back(handle, kind, before, after)
+    Ok(())
 }
 
 /// Sets a label, or takes it away where the kernel lets it: one that knows labels does not.
@@ -162,24 +176,26 @@ fn narrower(before: &Rights, after: &Rights) -> Option<Mode> {
     (old & !new != 0).then(|| Mode::of_st_mode(old & new))
 }
 
-/// A file system that answered "done" and did not do it is an error.
-fn read_back(handle: &OwnedFd, kind: Kind, before: &Rights, want: &Rights) -> Result<(), Failure> {
+/// What a handle holds now: lists that nobody spoke of too, labels only where somebody did.
+fn read_back(handle: &OwnedFd, one: &Rights, other: &Rights) -> Result<Rights, Failure> {
     let failed = |errno| Failure::Os(Op::ReadBack, errno);
-    let mut has = look(handle, before, want).map_err(failed)?.rights;
-    has.label = label(handle, before, want).map_err(failed)?;
-    if is(&has, want, kind) {
-        return Ok(());
-    }
-    let still = |what, value: String| Err(Failure::NotDone(what, value));
-    if (has.uid, has.gid) != (want.uid, want.gid) {
-        still("its owner", format!("{}:{}", has.uid, has.gid))
+    let mut has = sys::look_whole(handle).map_err(failed)?.rights;
+    has.label = label(handle, one, other).map_err(failed)?;
+    Ok(has)
+}
+
+/// A file system that answered "done" and did not do it is an error.
+fn not_done(has: &Rights, want: &Rights) -> Failure {
+    let (what, value) = if (has.uid, has.gid) != (want.uid, want.gid) {
+        ("its owner", format!("{}:{}", has.uid, has.gid))
     } else if has.mode != want.mode {
-        still("its mode", has.mode.to_string())
+        ("its mode", has.mode.to_string())
     } else if has.label != want.label {
-        still("its label", has.label.map_or_else(|| "none".to_owned(), |label| label.to_string()))
+        ("its label", has.label.as_ref().map_or_else(|| "none".to_owned(), ToString::to_string))
     } else {
-        still("its access list", "another".into())
-    }
+        ("its access list", "another".into())
+    };
+    Failure::NotDone(what, value)
 }
 
 /// Whether `now` is `before`, `after`, or what a run leaves that was stopped between two calls.

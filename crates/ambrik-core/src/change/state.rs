@@ -195,6 +195,20 @@ impl StateDir {
         }
     }
 
+    /// Waits until no other run is opening the ledger, and keeps others from it until the answer is dropped. Nothing where
+    /// nothing can be written.
+    pub(crate) fn opening(&self) -> Result<Option<std::fs::File>, StateError> {
+        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let opened = rustix::fs::openat(&self.handle, "opening.lock", flags, OpenMode::RUSR | OpenMode::WUSR);
+        let file = match opened {
+            Err(Errno::ROFS | Errno::NOSPC | Errno::DQUOT) => return Ok(None),
+            opened => std::fs::File::from(opened.map_err(|errno| self.failed("open a lock in", errno))?),
+        };
+        rustix::fs::flock(&file, FlockOperation::LockExclusive)
+            .map_err(|errno| self.failed("take a lock in", errno))?;
+        Ok(Some(file))
+    }
+
     /// Takes a site's lock: one run a site at a time.
     pub fn lock(&self, site: &str, what: &str) -> Result<SiteLock, StateError> {
         let folder = self.folder("locks")?;

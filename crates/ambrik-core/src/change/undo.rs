@@ -1,21 +1,25 @@
 //! Takes a change set back: only where what is there now is what Ambrik left.
 
+use std::collections::BTreeMap;
 use std::ffi::CStr;
 use std::fs::File;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use rustix::io::Errno;
 
 use super::folder::{Folder, Opener, as_os, c_name, split};
+use super::keepsake::{How, Successors};
 use super::ledger::{
     ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, TakenBack,
     TurnRow,
 };
 use super::moving::move_back;
 use super::rights::{ChangeTime, Turn, facts, hold, is, is_between, pin, write};
-use super::{ChangeError, Doomed, Job, Means, Outcome, keepsake, remove, run, times_of};
+use super::{ChangeError, Job, Means, Outcome, PendingRemoval, keepsake, remove, run, times_of};
+use crate::entry::{Identity, Kind};
+use crate::shown::Shown;
 use crate::signals;
 use crate::tree::{Failure, Op, sys};
 
@@ -147,22 +151,32 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let mut entry = ledger.begin(&set.site, "undo", (phase_now, set.phase_before), Some(set.id))?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
 
+    let mut successors = entry.successors()?;
     // What was removed may be what something moves back to, and what was put back what it moves out of.
+    let how = How { resumed: plan.interrupted || set.failed > 0, force };
+    let folders = emptied(&plan.removals, &bases);
     for removal in &plan.removals {
         outcome.go_on()?;
-        if let Some(name) = &removal.keepsake {
-            entry.restoring(&removal.path, name)?;
-        }
-        restore(removal, plan.interrupted || set.failed > 0, &bases, means, &mut outcome);
+        restore(removal, how, &bases, &mut successors, &mut entry, means, &mut outcome)?;
+    }
+    for (dir, times) in folders {
+        // Where that fails the time is that of now, which is true as well.
+        let _ = sys::set_times(dir, times);
     }
 
     for row in &plan.movings {
         outcome.go_on()?;
-        move_back(row, &mut entry, means, &mut outcome)?;
+        move_back(row, &mut successors, &mut entry, means, &mut outcome)?;
     }
 
-    let returned = plan.restorings.iter().filter_map(|r| doomed(&r.path, "put back by the change set taken back"));
-    remove(&mut entry, &bases, &returned.collect::<Vec<_>>(), &set.site, means, &mut outcome)?;
+    let mut returned = Vec::new();
+    for row in &plan.restorings {
+        match still_there(row, &successors, &bases) {
+            Ok(()) => returned.extend(pending(&row.path, "put back by the change set taken back")),
+            Err(failure) => outcome.fail(row.path.clone(), failure),
+        }
+    }
+    remove(&mut entry, &bases, &returned, &set.site, means, &mut outcome)?;
 
     outcome.go_on()?;
     for change in &plan.modules {
@@ -175,18 +189,20 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let mut last: Option<Arc<Folder>> = None;
     let mut between = Opener::new(&bases);
     let mut jobs =
-        plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &mut between)).filter_map(|row| {
-            let known = last.take().filter(|folder| folder.path == row.folder);
-            let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
-            last = Some(Arc::clone(&folder));
-            job(row, folder)
-        });
+        plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &successors, &mut between)).filter_map(
+            |row| {
+                let known = last.take().filter(|folder| folder.path == row.folder);
+                let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
+                last = Some(Arc::clone(&folder));
+                job(row, folder)
+            },
+        );
     let interrupted = plan.interrupted;
     run(
         &mut entry,
         &bases,
         &mut jobs,
-        &|dir, name, turn| take_back(dir, name, turn, interrupted || set.failed > 0, force),
+        &|dir, name, turn| take_back(dir, name, turn, &successors, interrupted || set.failed > 0, force),
         means,
         &mut outcome,
     )?;
@@ -194,8 +210,8 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let mut gone: Vec<&Path> = Vec::new();
     // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
     for creation in plan.creations.iter().rev() {
-        let force = force || (plan.with_later && creation.kind == crate::entry::Kind::File);
-        match untouched(creation, &gone, &bases, force) {
+        let force = force || (plan.with_later && creation.kind == Kind::File);
+        match untouched(creation, &gone, &successors, &bases, force) {
             Ok(()) => gone.push(&creation.path),
             Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
@@ -218,7 +234,7 @@ pub(super) fn remove_remains(
     means: &Means<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
-    let Some(remains) = doomed(path, reason) else { return Ok(()) };
+    let Some(remains) = pending(path, reason) else { return Ok(()) };
     let bases = [means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?.handle];
     remove(entry, &bases, &[remains], "remains", means, outcome)
 }
@@ -234,13 +250,13 @@ fn remove_made(
 ) -> Result<(), ChangeError> {
     let inside_another = |path: &Path| gone.iter().any(|other| *other != path && path.starts_with(other));
     let tops = gone.iter().filter(|path| !inside_another(path));
-    let tops = tops.filter_map(|path| doomed(path, "made by the change set taken back")).collect::<Vec<_>>();
+    let tops = tops.filter_map(|path| pending(path, "made by the change set taken back")).collect::<Vec<_>>();
     remove(entry, bases, &tops, &format!("{}-made", set.site), means, outcome)
 }
 
-fn doomed(path: &Path, reason: &str) -> Option<Doomed> {
+fn pending(path: &Path, reason: &str) -> Option<PendingRemoval> {
     let (above, name) = split(path)?;
-    Some(Doomed { folder: Arc::new(folder(above)), name: c_name(name).ok()?, id: None, reason: reason.into() })
+    Some(PendingRemoval { folder: Arc::new(folder(above)), name: c_name(name).ok()?, id: None, reason: reason.into() })
 }
 
 /// A folder by its path from the host's `/`.
@@ -257,14 +273,14 @@ fn job(row: &TurnRow, folder: Arc<Folder>) -> Option<Job> {
 }
 
 /// Whether a change that failed was made in part.
-fn is_half_made(row: &TurnRow, opener: &mut Opener<'_>) -> bool {
+fn is_half_made(row: &TurnRow, successors: &Successors, opener: &mut Opener<'_>) -> bool {
     let Turn { id, kind, before, after, .. } = &row.turn;
     let mut look = || {
         let dir = opener.open(&folder(&row.folder))?;
         facts(hold(dir, &c_name(&row.name)?, *kind)?)
     };
     look().is_ok_and(|now| {
-        now.id == *id
+        successors.is(&now.id, id)
             && now.kind == *kind
             && !is(&now.rights, before, *kind)
             && is_between(&now.rights, before, after, *kind)
@@ -276,6 +292,7 @@ fn take_back(
     dir: BorrowedFd<'_>,
     name: &CStr,
     turn: &Turn,
+    successors: &Successors,
     interrupted: bool,
     force: bool,
 ) -> Result<Option<ChangeTime>, Failure> {
@@ -285,11 +302,16 @@ fn take_back(
         // Where SELinux is not used nobody asked for labels.
         now.rights.label = None;
     }
-    // Another inode is still ours where it came back out of a keepsake: it has one name, and what Ambrik left.
-    let same = now.id == turn.id || (now.links == 1 && turn.links == 1) || now.kind == crate::entry::Kind::Directory;
     let rights = &now.rights;
-    if now.kind != turn.kind || !same {
+    // Another inode is still ours where it came back out of a keepsake. For others somebody has to answer; and one with a
+    // further name, which may lie anywhere, is never taken for it.
+    let single = now.kind == Kind::Directory || (now.links == 1 && turn.links == 1);
+    let same = successors.is(&now.id, &turn.id);
+    if now.kind != turn.kind || (!same && !single) {
         return Err(Failure::NotOurs("another file is there now".into()));
+    }
+    if !same && !force {
+        return Err(Failure::NotOurs("another file is there now; --force decides".into()));
     }
     if is(rights, &turn.after, turn.kind) {
         return Ok(None);
@@ -312,65 +334,140 @@ fn take_back(
     Ok(None)
 }
 
-fn restore(removal: &RemovalRow, resumed: bool, bases: &[OwnedFd], means: &Means<'_>, outcome: &mut Outcome) {
+/// The directories that nobody else touched since things were removed from them, with the times that they had before the
+/// first of these went: once all are back, these are true again.
+fn emptied(removals: &[RemovalRow], bases: &[OwnedFd]) -> Vec<(OwnedFd, sys::Times)> {
+    let parent = |row: &RemovalRow| row.path.parent().unwrap_or(&row.path).to_owned();
+    let mut first_and_last: BTreeMap<PathBuf, (&RemovalRow, &RemovalRow)> = BTreeMap::new();
+    for row in removals {
+        first_and_last.entry(parent(row)).or_insert((row, row)).1 = row;
+    }
+    let unchanged = first_and_last.into_iter().filter_map(|(path, (first, last))| {
+        let (before, after) = (times_of(first.before_times.as_deref()?)?, times_of(last.after_times.as_deref()?)?);
+        let dir = open_folder(&path, bases).ok()?;
+        (sys::times(&dir).ok()?.modified == after.modified).then_some((dir, before))
+    });
+    unchanged.collect()
+}
+
+/// Brings one path back out of its keepsake.
+fn restore(
+    removal: &RemovalRow,
+    how: How,
+    bases: &[OwnedFd],
+    successors: &mut Successors,
+    entry: &mut Entry<'_>,
+    means: &Means<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    let fail = |outcome: &mut Outcome, failure| {
+        outcome.fail(removal.path.clone(), failure);
+        Ok(())
+    };
     let Some(name) = &removal.keepsake else {
-        let why = Failure::NotOurs("it was removed without a keepsake".into());
-        return outcome.fail(removal.path.clone(), why);
+        return fail(outcome, Failure::NotOurs("it was removed without a keepsake".into()));
     };
     let archive = means.state.folder("keepsakes").ok().and_then(|folder| {
         let name = c_name(name.as_ref()).ok()?;
         sys::open_file(&folder, &name).ok()
     });
     let Some(archive) = archive else {
-        let why = Failure::NotOurs(format!("the keepsake {name} is gone"));
-        return outcome.fail(removal.path.clone(), why);
+        return fail(outcome, Failure::NotOurs(format!("the keepsake {name} is gone")));
     };
-    let open = |path: &Path| -> Result<OwnedFd, Failure> {
-        let mut opener = Opener::new(bases);
-        let dir = opener.open(&folder(path))?;
-        dir.try_clone_to_owned().map_err(|_| Failure::Os(Op::Open, Errno::MFILE))
+    let parent = removal.path.parent().unwrap_or(&removal.path);
+    let dir = match same_folder(parent, removal.above.as_ref(), successors, bases) {
+        Ok(dir) => dir,
+        Err(failure) => return fail(outcome, failure),
     };
-    let parent = removal.path.parent().map(Path::to_owned).unwrap_or_default();
-    let time_then = removal.after_times.as_deref().and_then(times_of);
-    let unchanged =
-        open(&parent).is_ok_and(|dir| sys::times(dir).ok().map(|t| t.modified) == time_then.map(|t| t.modified));
-    match keepsake::restore(std::io::BufReader::new(File::from(archive)), &removal.path, resumed, &mut { open }) {
-        Ok((done, failures)) => {
-            if let Ok(dir) = open(&parent) {
-                // What came back is in the keepsake still, should that fail.
-                let _ = sys::sync_file_system(dir);
+    let above = facts(&dir).map(|facts| facts.id);
+    let above = match above {
+        Ok(above) => above,
+        Err(failure) => return fail(outcome, failure),
+    };
+    let row = entry.restoring(&removal.path, name, &above)?;
+    let mut open = |path: &Path| -> Result<OwnedFd, Failure> {
+        let handle = if path == parent { dir.try_clone() } else { return open_folder(path, bases) };
+        handle.map_err(|_| Failure::Os(Op::Open, Errno::MFILE))
+    };
+    let archive = std::io::BufReader::new(File::from(archive));
+    let restored = keepsake::restore(archive, &removal.path, how, successors, &mut open);
+    // What came back is in the keepsake still, should that fail.
+    let _ = sys::sync_file_system(&dir);
+    entry.succeeded(&std::mem::take(&mut successors.new))?;
+    match restored {
+        Ok(restored) => {
+            if let Some(top) = &restored.top {
+                entry.restored(row, top)?;
             }
-            outcome.restored += done;
-            for (path, failure) in failures {
-                outcome.fail(path, failure);
-            }
+            outcome.restored += restored.done;
+            outcome.fail_all(restored.failures);
         }
         Err(cause) => {
             let errno = Errno::from_io_error(&cause).unwrap_or(Errno::IO);
             outcome.fail(removal.path.clone(), Failure::Os(Op::Keep, errno));
         }
     }
-    // Nobody else touched the directory since: its own time goes back as well.
-    let before = removal.before_times.as_deref().and_then(times_of);
-    if let (true, Some(times), Ok(dir)) = (unchanged, before, open(&parent)) {
-        let _ = sys::set_times(dir, times);
+    Ok(())
+}
+
+/// A handle on a folder by its path, no link followed.
+fn open_folder(path: &Path, bases: &[OwnedFd]) -> Result<OwnedFd, Failure> {
+    let mut opener = Opener::new(bases);
+    let dir = opener.open(&folder(path))?;
+    dir.try_clone_to_owned().map_err(|_| Failure::Os(Op::Open, Errno::MFILE))
+}
+
+/// As [`open_folder`], if it is still the folder that was recorded: whoever may rename what leads there can put another
+/// tree in its place.
+fn same_folder(
+    path: &Path,
+    then: Option<&Identity>,
+    successors: &Successors,
+    bases: &[OwnedFd],
+) -> Result<OwnedFd, Failure> {
+    let dir = open_folder(path, bases)?;
+    let now = facts(&dir)?.id;
+    match then {
+        Some(then) if !successors.is(&now, then) => {
+            Err(Failure::NotOurs(format!("another folder is at {} now", Shown(path))))
+        }
+        _ => Ok(dir),
+    }
+}
+
+/// Whether what came back out of a keepsake is still what came back.
+fn still_there(row: &RestoringRow, successors: &Successors, bases: &[OwnedFd]) -> Result<(), Failure> {
+    let (above, name) = split(&row.path).ok_or(Failure::Os(Op::Open, Errno::INVAL))?;
+    let dir = same_folder(above, row.above.as_ref(), successors, bases)?;
+    let now = facts(pin(dir.as_fd(), &c_name(name)?)?)?.id;
+    match &row.made {
+        Some(made) if !successors.is(&now, made) => Err(Failure::NotOurs("something else is there now".into())),
+        _ => Ok(()),
     }
 }
 
 /// Whether what a change set made is still as it made it, and empty but for what goes as well.
-fn untouched(creation: &CreationRow, gone: &[&Path], bases: &[OwnedFd], force: bool) -> Result<(), Failure> {
+fn untouched(
+    creation: &CreationRow,
+    gone: &[&Path],
+    successors: &Successors,
+    bases: &[OwnedFd],
+    force: bool,
+) -> Result<(), Failure> {
     let (above, name) = split(&creation.path).ok_or(Failure::Os(Op::Open, Errno::INVAL))?;
-    let mut opener = Opener::new(bases);
-    let dir = opener.open(&folder(above))?;
+    let dir = same_folder(above, creation.above.as_ref(), successors, bases)?;
     let name = c_name(name)?;
     let handle = pin(dir.as_fd(), &name)?;
     let now = facts(&handle)?;
     if force {
         return Ok(());
     }
+    if creation.made.is_some_and(|made| !successors.is(&now.id, &made)) {
+        return Err(Failure::NotOurs("something else is there now; --force decides".into()));
+    }
     let empty = match now.kind {
-        crate::entry::Kind::Directory => {
-            let names = sys::open_directory(dir, &name).and_then(sys::names);
+        Kind::Directory => {
+            let names = sys::open_directory(&dir, &name).and_then(sys::names);
             let names = names.map_err(|errno| Failure::Os(Op::List, errno))?;
             names.iter().all(|name| gone.contains(&&*creation.path.join(as_os(name))))
         }

@@ -209,6 +209,7 @@ pub static CATALOGUE: &[&Check] = &[
     &writes::PHP_WRITES_SECRET,
     &writes::EVERYONE_WRITES,
     &writes::ANOTHER_WRITES,
+    &writes::LISTS_GIVEN_ON,
     &neighbours::REACHES_OTHER_SITE,
     &reads::SECRET_EXPOSED,
     &needs::PHP_CANNOT_WRITE,

@@ -1,9 +1,12 @@
 //! Who can change what must not change.
 
+use std::sync::Arc;
+
 use super::{Case, Check, Judge, Reason, Remedy, Severity, is_secret, is_symlink, php_must_not_write};
 use crate::access::{Class, decide};
-use crate::account::Uid;
-use crate::mode::Perm;
+use crate::account::{Gid, Uid};
+use crate::entry::{Kind, Rights};
+use crate::mode::{Mode, Perm};
 use crate::policy::Right;
 
 pub(crate) static PHP_WRITES_CODE: Check = Check {
@@ -50,6 +53,34 @@ pub(crate) static ANOTHER_WRITES: Check = Check {
     remedy: Remedy::Set,
     judge: Judge::Rights(another_writes),
 };
+
+pub(crate) static LISTS_GIVEN_ON: Check = Check {
+    name: "lists-given-on",
+    severity: Severity::High,
+    wrong: "a default ACL gives new files to accounts that may not have them",
+    lets: "whatever is unpacked or made there next is theirs too, whatever its mode",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(lists_given_on),
+};
+
+/// Whom a new file in a directory would be given to through the directory's default ACL (acl(5), "Object creation and
+/// default ACLs"): as its owner nobody in particular, as its group the directory's where that is passed on.
+fn lists_given_on(case: &Case<'_>) -> Option<Reason> {
+    let rights = &case.facts.rights;
+    let list = rights.default_acl.as_ref()?;
+    let gid = if rights.mode.has(Mode::SET_GID) { rights.gid } else { Gid(u32::MAX) };
+    let mode = list.shown_mode(Mode::of_st_mode(0));
+    let new = Rights { uid: Uid(u32::MAX), gid, mode, acl: Some(Arc::clone(list)), ..rights.clone() };
+    let given = |perm: Perm, right: Right| {
+        let able = case.can.search.and(&case.people.permitted(Kind::File, &new, perm));
+        able.without(&case.people.allowed(case.context, right))
+    };
+    let able = given(Perm::R, Right::Read).or(&given(Perm::W, Right::Write));
+    if able.has(case.people.stranger()) {
+        return Some(Reason::OpenToAll);
+    }
+    (!able.is_empty()).then(|| Reason::By(case.people.names(&able)))
+}
 
 fn php_writes(case: &Case<'_>) -> Option<Reason> {
     let php = case.people.php();

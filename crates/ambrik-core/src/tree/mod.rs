@@ -97,6 +97,20 @@ pub enum Failure {
     /// It changed while it was copied.
     #[error("it was changed while it was copied; stop what writes there, and try again")]
     Differs,
+    /// The keepsake has no room for it.
+    #[error(
+        "it takes {} in the keepsake, and {} are free there; make room, or take it away by hand",
+        crate::shown::size(*needed), crate::shown::size(*free)
+    )]
+    NoRoom {
+        /// How many bytes it takes.
+        needed: u64,
+        /// How many may be written.
+        free: u64,
+    },
+    /// It is not in the keepsake as it was written.
+    #[error("the keepsake is not good ({0}), so it was not removed; look at the disk that holds it")]
+    NotKept(String),
     /// Something else, in words.
     #[error("{0}")]
     Says(String),

@@ -14,7 +14,7 @@ use rustix::io::Errno;
 
 use crate::account::{Gid, Uid};
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
-use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::entry::{Facts, Identity, Kind, Nanos, Rights};
 use crate::label::Context as Label;
 use crate::mode::Mode;
 
@@ -32,6 +32,7 @@ const ASKED: StatxFlags = StatxFlags::TYPE
     .union(StatxFlags::INO)
     .union(StatxFlags::SIZE)
     .union(StatxFlags::CTIME)
+    .union(StatxFlags::BTIME)
     .union(StatxFlags::MNT_ID);
 
 #[cfg(feature = "faults")]
@@ -54,10 +55,19 @@ fn again<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> rustix::io::Resu
     }
 }
 
+/// The most that fits, for times that no file system of today has.
+fn nanos(time: rustix::fs::StatxTimestamp) -> Nanos {
+    time.tv_sec.saturating_mul(1_000_000_000).saturating_add(time.tv_nsec.into())
+}
+
 fn facts(stat: &Statx) -> Facts {
     Facts {
         kind: Kind::of_st_mode(stat.stx_mode),
-        id: Identity { dev: rustix::fs::makedev(stat.stx_dev_major, stat.stx_dev_minor), ino: stat.stx_ino },
+        id: Identity {
+            dev: rustix::fs::makedev(stat.stx_dev_major, stat.stx_dev_minor),
+            ino: stat.stx_ino,
+            born: if stat.stx_mask & StatxFlags::BTIME.bits() == 0 { 0 } else { nanos(stat.stx_btime) },
+        },
         rights: Rights {
             uid: Uid(stat.stx_uid),
             gid: Gid(stat.stx_gid),
@@ -68,7 +78,7 @@ fn facts(stat: &Statx) -> Facts {
             label: None,
         },
         links: stat.stx_nlink,
-        changed: stat.stx_ctime.tv_sec,
+        changed: nanos(stat.stx_ctime),
         size: stat.stx_size,
         mounted: stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT),
         mount: stat.stx_mnt_id,
@@ -312,10 +322,11 @@ fn open(dir: impl AsFd, name: &CStr, flags: OFlags) -> Result<OwnedFd, Errno> {
     again(|| rustix::fs::openat(&dir, name, flags | OFlags::CLOEXEC, OpenMode::empty()))
 }
 
-/// Makes the file `name` in `dir`, for nobody but the caller, and opens it for writing; an existing one is refused.
+/// Makes the file `name` in `dir`, for nobody but the caller, and opens it for reading and writing; an existing one is
+/// refused.
 pub(crate) fn create_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
     before_change()?;
-    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     again(|| rustix::fs::openat(&dir, name, flags, OpenMode::RUSR | OpenMode::WUSR))
 }
 
@@ -569,15 +580,45 @@ pub(crate) fn make_symlink(dir: impl AsFd, name: &CStr, target: &[u8]) -> Result
     again(|| rustix::fs::symlinkat(target, &dir, name))
 }
 
-/// Gives the file `old` in `old_dir` the further name `name` in `dir`; a symlink is linked itself.
-pub(crate) fn make_link(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
+/// Makes a FIFO, a socket that nobody listens on, or a whiteout (a character device 0:0, mknod(2)), for nobody but the
+/// caller.
+pub(crate) fn make_special(dir: impl AsFd, name: &CStr, kind: Kind) -> Result<(), Errno> {
     before_change()?;
-    again(|| rustix::fs::linkat(&old_dir, old, &dir, name, AtFlags::empty()))
+    let kind = match kind {
+        Kind::Fifo => rustix::fs::FileType::Fifo,
+        Kind::Socket => rustix::fs::FileType::Socket,
+        Kind::Device => rustix::fs::FileType::CharacterDevice,
+        Kind::File | Kind::Directory | Kind::Symlink => return Err(Errno::INVAL),
+    };
+    again(|| rustix::fs::mknodat(&dir, name, kind, OpenMode::RUSR | OpenMode::WUSR, 0))
 }
 
-/// Makes a FIFO, or a socket that nobody listens on, for nobody but the caller.
-pub(crate) fn make_special(dir: impl AsFd, name: &CStr, socket: bool) -> Result<(), Errno> {
-    before_change()?;
-    let kind = if socket { rustix::fs::FileType::Socket } else { rustix::fs::FileType::Fifo };
-    again(|| rustix::fs::mknodat(&dir, name, kind, OpenMode::RUSR | OpenMode::WUSR, 0))
+/// The major and minor number of the character device that a handle holds; nothing where it is none.
+pub(crate) fn device_number(handle: impl AsFd) -> Result<Option<(u32, u32)>, Errno> {
+    let stat = again(|| rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, StatxFlags::TYPE))?;
+    let character = stat.stx_mode & 0o170_000 == 0o020_000;
+    Ok(character.then_some((stat.stx_rdev_major, stat.stx_rdev_minor)))
+}
+
+/// How many bytes the file system has set aside for what a handle holds.
+pub(crate) fn allocated(handle: impl AsFd) -> Result<u64, Errno> {
+    let stat = again(|| rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, StatxFlags::BLOCKS))?;
+    // Counted in units of 512 bytes, whatever the file system's blocks are (statx(2)).
+    Ok(stat.stx_blocks.saturating_mul(512))
+}
+
+/// How many bytes can still be written to the file system that a handle is on, by others than root too.
+pub(crate) fn free(handle: impl AsFd) -> Result<u64, Errno> {
+    let stat = again(|| rustix::fs::fstatvfs(&handle))?;
+    Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
+}
+
+/// Lets the kernel forget what it holds of a file, so that reading it asks the disk; where it does not, that is its affair.
+pub(crate) fn forget_cached(file: impl AsFd) {
+    let _ = rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed);
+}
+
+/// Pins the directory `name` in `dir`; a symlink is refused.
+pub(crate) fn pin_directory(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
+    open(dir, name, OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW)
 }

@@ -16,7 +16,7 @@ use rustix::io::Errno;
 
 use super::near::Near;
 use super::{Op, sys};
-use crate::entry::{Facts, Identity};
+use crate::entry::{Facts, Identity, Nanos};
 
 /// A directory that the walk went through, with what the visitor attached to it.
 #[derive(Debug)]
@@ -186,15 +186,15 @@ const WAITING: usize = 64;
 struct Bounds {
     /// No directory deeper than this is entered: twice what a path can name (`PATH_MAX`).
     deepest: u32,
-    /// When the walk began, in seconds since 1970.
-    began: i64,
+    /// When the walk began.
+    began: Nanos,
     /// As many entries are looked at below directories that were changed since.
     restless: u64,
 }
 
 impl Bounds {
     fn now() -> Self {
-        let began = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        let began = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |since| since.as_nanos());
         let began = i64::try_from(began).unwrap_or(i64::MAX);
         Self { deepest: 4_096, began, restless: 8_000_000 }
     }

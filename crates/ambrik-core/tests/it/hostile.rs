@@ -368,7 +368,8 @@ fn set_and_undo_under_attack_touch_nothing_outside() {
     });
 }
 
-/// Whoever owns the directory above can put the site away: then nothing is done, and nothing outside is touched.
+/// Whoever owns the directory above can put the site away, here from the moment on at which it was looked at (before that,
+/// nothing would be changed at all): then nothing is done, and nothing outside is touched.
 #[test]
 fn a_root_that_is_swapped_leads_nowhere() {
     if !is_root() {
@@ -377,7 +378,10 @@ fn a_root_that_is_swapped_leads_nowhere() {
     let (done, refused) = (AtomicU64::new(0), AtomicU64::new(0));
     under_attack(true, 200, |host, _| {
         let site = host.site(SITE);
-        let applied = host.try_audit(&site).is_ok_and(|audit| host.try_apply(&Plan::set(audit, Phase::Sealed)).is_ok());
+        host.give(&host.real("srv/www"), "root", 0o755);
+        let audit = host.try_audit(&site);
+        host.give(&host.real("srv/www"), "php", 0o755);
+        let applied = audit.is_ok_and(|audit| host.try_apply(&Plan::set(audit, Phase::Sealed)).is_ok());
         if applied { &done } else { &refused }.fetch_add(1, Ordering::Relaxed);
         // Without a slash at its end, which would follow a link.
         let flags = rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::DIRECTORY;

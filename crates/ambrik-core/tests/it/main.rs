@@ -6,6 +6,7 @@
 #![expect(clippy::print_stderr, reason = "a test that is skipped says so")]
 
 mod attributes;
+mod between;
 mod fuzzed;
 mod host;
 mod hostile;

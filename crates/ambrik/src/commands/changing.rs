@@ -4,7 +4,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ambrik_core::audit::{Audit, audit, find_root};
-use ambrik_core::change::{Ledger, Means, Outcome, Plan, StateDir, afterwards, apply, keep_module, plan_module, prove};
+use ambrik_core::change::{
+    Ledger, Means, Outcome, Plan, StateDir, afterwards, apply, check_places, keep_module, plan_module, prove,
+};
 use ambrik_core::label::Store;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{Phase, Site};
@@ -44,6 +46,8 @@ pub(crate) struct Job<'a> {
     pub(crate) phase: Phase,
     /// Of a window: the parts that it is for; none for all.
     pub(crate) parts: Option<&'a [String]>,
+    /// Whether another folder than the last time is the right one.
+    pub(crate) new_root: bool,
     /// Whether labels are set whole, not their types alone.
     pub(crate) whole_label: bool,
     /// Whether a site may be sealed though its installer did not run.
@@ -86,6 +90,7 @@ impl Work<'_> {
         let audit = self.look(site, session)?;
         tell(session, &audit);
         let mut plan = (self.job.plan)(audit, phase);
+        plan.new_root = self.job.new_root;
         // A window's labels are not for good.
         if self.job.phase == Phase::Sealed && self.store().is_some() {
             let installed = match &self.records.ledger {
@@ -119,6 +124,10 @@ impl Work<'_> {
             let plan = self.plan(site, session)?;
             if session.format == Format::Text {
                 output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
+            }
+            if let Err(refusal) = check_places(&plan.audit, self.records.ledger.as_ref(), plan.new_root) {
+                session.report(&refusal.into());
+                exit = exit.max(Exit::Usage);
             }
             let nothing = plan.is_empty() && plan.passed_over().next().is_none();
             exit = exit.max(match (plan.audit.is_complete(), nothing) {
@@ -170,6 +179,12 @@ impl Work<'_> {
     ) -> Result<Option<(Exit, Changed)>, Failure> {
         let text = session.format == Format::Text;
         let plan = self.plan(site, session)?;
+        for other in check_places(&plan.audit, self.records.ledger.as_ref(), plan.new_root)? {
+            session.warn(&format!(
+                "{}: another folder is there than when it was changed last: a new release?",
+                Shown(&other)
+            ));
+        }
         if text {
             output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
         }

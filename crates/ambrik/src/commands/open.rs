@@ -32,6 +32,9 @@ pub(crate) struct OpenArgs {
     /// Have the host's service manager close the window when its time is over
     #[arg(long)]
     arm: bool,
+    /// The folder at the site's root is another than the last time, and it is the right one
+    #[arg(long)]
+    new_root: bool,
     /// Only show what would change; needs no privilege
     #[arg(long, conflicts_with_all = ["yes", "arm"])]
     preview: bool,
@@ -66,6 +69,7 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         keep: true,
         phase: Phase::Open,
         parts: parts_of,
+        new_root: args.new_root,
         whole_label: false,
         unfinished: true,
     };

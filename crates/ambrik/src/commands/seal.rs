@@ -32,6 +32,9 @@ pub(crate) struct SealArgs {
     /// Seal it though the installer did not run: its settings are empty, or as their sample is
     #[arg(long)]
     unfinished: bool,
+    /// The folder at the site's root is another than the last time, and it is the right one
+    #[arg(long)]
+    new_root: bool,
     /// Remove without a keepsake: what is removed cannot come back
     #[arg(long)]
     keep_nothing: bool,
@@ -52,6 +55,7 @@ pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         keep,
         phase: Phase::Sealed,
         parts: None,
+        new_root: args.new_root,
         whole_label: false,
         unfinished,
     };

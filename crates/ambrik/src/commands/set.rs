@@ -32,6 +32,9 @@ pub(crate) struct SetArgs {
     /// Set user, role and level of SELinux labels too, not the type alone
     #[arg(long)]
     whole_label: bool,
+    /// The folder at the site's root is another than the last time, and it is the right one
+    #[arg(long)]
+    new_root: bool,
     /// Take the policy module of these sites out of the host's SELinux policy, and change nothing else
     #[arg(long, requires = "names", conflicts_with_all = ["preview", "as_script"])]
     forget: bool,
@@ -55,6 +58,7 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         keep: true,
         phase,
         parts: None,
+        new_root: args.new_root,
         whole_label: args.whole_label,
         unfinished: true,
     };

@@ -37,7 +37,7 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
     }
     for removal in &plan.removals {
         let path = removal.path.strip_prefix(&plan.audit.site.root).unwrap_or(&removal.path);
-        let inside = if removal.directory { format!(", {}", paths(count(removal.files))) } else { String::new() };
+        let inside = if removal.directory { format!(", {}", paths(removal.files)) } else { String::new() };
         writeln!(out, "  remove  {}  ({}{inside})", Shown(path), removal.reason)?;
     }
     for (path, failure) in plan.passed_over() {
@@ -68,7 +68,7 @@ fn summary(plan: &Plan) -> String {
     if plan.module.is_some() {
         told.push("the labels are made to last".into());
     }
-    let removed: u64 = plan.removals.iter().map(|removal| count(removal.files)).sum();
+    let removed: u64 = plan.removals.iter().map(|removal| removal.files).sum();
     if removed > 0 {
         told.push(format!("{} to a keepsake", counted(removed, "path is removed", "paths are removed")));
     }

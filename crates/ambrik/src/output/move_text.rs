@@ -14,7 +14,7 @@ use super::{count, number, paths};
 pub(crate) fn render(plan: &MovePlan, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
     let (part, used_as) = plan.part();
     let what = if plan.moves_data() {
-        format!("{}, {}", paths(count(plan.paths)), size(plan.bytes))
+        format!("{}, {}", paths(count(plan.paths)), ambrik_core::shown::size(plan.bytes))
     } else {
         "its data is there already".to_owned()
     };
@@ -52,17 +52,6 @@ pub(crate) fn render(plan: &MovePlan, accounts: &Accounts, out: &mut dyn Write) 
         writeln!(out, "  write   {file}  (path = \"{part}\" becomes \"{}\")", Shown(plan.new_name()))?;
     }
     Ok(())
-}
-
-/// A number of bytes, in words.
-fn size(bytes: u64) -> String {
-    const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
-    if bytes < 1024 {
-        return format!("{bytes} bytes");
-    }
-    let unit = (bytes.ilog2() / 10).min(4);
-    let tenths = (u128::from(bytes) * 10) >> (10 * unit);
-    format!("{}.{} {}", tenths / 10, tenths % 10, UNITS[unit as usize - 1])
 }
 
 pub(crate) fn outcome(plan: &MovePlan, outcome: &Outcome, out: &mut dyn Write) -> io::Result<()> {
@@ -108,21 +97,4 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         (n, _) => styled(ODD, &format!("{} to be set still: ambrik set {name}", paths(count(n)))),
     };
     writeln!(out, "{}: {words}", styled(HEAD, name))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::size;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case(0, "0 bytes")]
-    #[case(1023, "1023 bytes")]
-    #[case(1024, "1.0 KiB")]
-    #[case(1_600_000, "1.5 MiB")]
-    #[case(5 << 40, "5.0 TiB")]
-    #[case(5 << 52, "20480.0 TiB")]
-    fn sizes_in_words(#[case] bytes: u64, #[case] want: &str) {
-        assert_eq!(size(bytes), want);
-    }
 }

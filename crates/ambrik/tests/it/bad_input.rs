@@ -5,7 +5,7 @@ use std::os::unix::fs::{MetadataExt, symlink};
 
 use rstest::rstest;
 
-use crate::host::{PHP, TestHost, give, is_root, picture};
+use crate::host::{Mounted, PHP, TestHost, give, is_root, picture};
 
 #[test]
 fn an_unknown_site_names_the_known_ones() {
@@ -175,30 +175,6 @@ fn a_ledger_of_a_newer_version_is_left_alone() {
     assert_eq!(fs::read(&ledger).unwrap(), bytes);
 }
 
-/// Mounts a file system of its own for a test, as far as that is allowed.
-struct Mounted(std::path::PathBuf);
-
-impl Mounted {
-    fn tmpfs(at: &std::path::Path, options: &std::ffi::CStr) -> Option<Self> {
-        Self::of("tmpfs", at, options)
-    }
-
-    fn of(kind: &str, at: &std::path::Path, options: &std::ffi::CStr) -> Option<Self> {
-        fs::create_dir_all(at).unwrap();
-        let mounted = rustix::mount::mount("none", at, kind, rustix::mount::MountFlags::empty(), options);
-        if mounted.is_err() {
-            eprintln!("skipped: this test may not mount");
-        }
-        mounted.ok().map(|()| Self(at.to_owned()))
-    }
-}
-
-impl Drop for Mounted {
-    fn drop(&mut self) {
-        let _ = rustix::mount::unmount(&self.0, rustix::mount::UnmountFlags::DETACH);
-    }
-}
-
 #[test]
 fn a_full_disk_under_the_ledger_changes_nothing() {
     if !is_root() {
@@ -209,7 +185,7 @@ fn a_full_disk_under_the_ledger_changes_nothing() {
         host.file(&format!("f{n}/index.php"), PHP, 0o666);
     }
     let state = host.at("state");
-    let Some(_mounted) = Mounted::tmpfs(&state, c"size=128k,mode=0700") else { return };
+    let Some(_mounted) = Mounted::of("tmpfs", &state, c"size=128k,mode=0700") else { return };
     fs::write(state.join("filler"), vec![0; 60_000]).unwrap();
     let before = picture(&host.at("srv"));
     let ran = host.run(&["set", "--yes", "--state", state.to_str().unwrap()]);
@@ -228,7 +204,7 @@ fn a_read_only_file_system_is_each_paths_reason() {
     }
     let host = TestHost::new();
     let root = host.at("srv/www/berths");
-    let Some(_mounted) = Mounted::tmpfs(&root, c"mode=0755") else { return };
+    let Some(_mounted) = Mounted::of("tmpfs", &root, c"mode=0755") else { return };
     host.file("index.php", PHP, 0o666);
     // Another test that starts its program just now holds our files open for a moment: then it is busy.
     let remount = || rustix::mount::mount_remount(&root, rustix::mount::MountFlags::RDONLY, c"");
@@ -293,7 +269,7 @@ fn a_file_system_without_access_lists_is_left_too_narrow_not_too_wide() {
 }
 
 #[test]
-fn an_installer_that_cannot_be_kept_is_said_and_left() {
+fn what_cannot_be_kept_of_an_installer_is_said_and_left_and_the_rest_goes() {
     if !is_root() {
         return;
     }
@@ -311,5 +287,7 @@ fn an_installer_that_cannot_be_kept_is_said_and_left() {
         assert_eq!(ran.code, code, "{ran:?}");
         assert!(ran.out.contains("leave   /srv/www/berths/install/null: cannot keep a copy of"), "{ran:?}");
     }
-    assert!(file.exists());
+    assert!(device.exists() && !file.exists());
+    let ran = host.run(&["undo", "--yes"]);
+    assert_eq!((ran.code, file.exists()), (0, true), "{ran:?}");
 }

@@ -10,9 +10,10 @@ use std::os::unix::process::ExitStatusExt as _;
 use std::path::{Path, PathBuf};
 
 use rstest::rstest;
+use rustix::fs::FileType;
 
-use crate::host::{PHP, Ran, TestHost, give, is_root};
-use crate::moved::{Mounted, whole};
+use crate::host::{Mounted, PHP, Ran, TestHost, give, is_root};
+use crate::moved::whole;
 
 const PARTS: &str = "\
 [[part]]
@@ -27,12 +28,16 @@ from = \"settings.sample\"
 path = \"install\"
 use = \"setup\"
 [[part]]
+path = \"tools\"
+use = \"setup\"
+[[part]]
 path = \"/var/lib/berths\"
 use = \"store\"
 ";
 
-/// A site with something of everything that a change set can hold.
-fn host() -> TestHost {
+/// A site with something of everything that a change set can hold: among its installers every kind of file that
+/// anybody can make, some of it other accounts'.
+pub(crate) fn site_of_everything() -> TestHost {
     let host = TestHost::new();
     host.site("berths", PARTS);
     host.file("index.php", PHP, 0o666);
@@ -46,6 +51,16 @@ fn host() -> TestHost {
     let at = |path: &str| host.at("srv/www/berths").join(path);
     fs::hard_link(at("index.php"), at("again.php")).unwrap();
     symlink("index.php", at("lib/link.php")).unwrap();
+    host.file("tools/others", 61_009, 0o640);
+    fs::create_dir(at("tools/data")).unwrap();
+    fs::hard_link(at("tools/others"), at("tools/data/again")).unwrap();
+    symlink("../index.php", at("tools/link")).unwrap();
+    std::os::unix::fs::lchown(at("tools/link"), Some(61_009), Some(61_009)).unwrap();
+    for (name, kind) in
+        [("pipe", FileType::Fifo), ("socket", FileType::Socket), ("whiteout", FileType::CharacterDevice)]
+    {
+        rustix::fs::mknodat(rustix::fs::CWD, at("tools/data").join(name), kind, rustix::fs::Mode::RUSR, 0).unwrap();
+    }
     fs::write(at("settings.sample"), "<?php return ['berths' => 12];\n").unwrap();
     for folder in ["uploads/deep", "install"] {
         give(&at(folder), PHP, 0o777);
@@ -57,9 +72,8 @@ fn host() -> TestHost {
     ];
     rustix::fs::setxattr(at("lib/code.php"), "system.posix_acl_access", list, rustix::fs::XattrFlags::empty()).unwrap();
     let long_ago = fs::FileTimes::new().set_modified(std::time::UNIX_EPOCH + std::time::Duration::new(1_234, 567));
-    for path in
-        ["install/step.php", "install/data", "uploads/quay.svg", "uploads/deep", "uploads", "install", "lib", ""]
-    {
+    let timed = ["install/step.php", "tools/others", "tools/data", "install/data", "uploads/quay.svg", "uploads/deep"];
+    for path in timed.into_iter().chain(["uploads", "install", "tools", "lib", ""]) {
         fs::File::open(at(path)).unwrap().set_times(long_ago).unwrap();
     }
     fs::create_dir_all(host.at("var/lib")).unwrap();
@@ -122,8 +136,8 @@ struct Stage {
 
 impl Scenario {
     fn stage(&self) -> Stage {
-        let host = host();
-        let mounted = self.mount.and_then(|path| Mounted::at(host.at(path)));
+        let host = site_of_everything();
+        let mounted = self.mount.and_then(|path| Mounted::tmpfs(&host.at(path)));
         for words in self.before {
             let ran = host.run(words);
             assert_eq!(ran.code, 0, "{words:?}: {ran:?}");

@@ -113,6 +113,31 @@ pub(crate) fn give(path: &Path, owner: u32, mode: u32) {
     fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
 }
 
+/// A file system of its own for a test, taken away in the end.
+pub(crate) struct Mounted(PathBuf);
+
+impl Mounted {
+    /// An empty one in memory; nothing, said so, where the test may not mount.
+    pub(crate) fn tmpfs(path: &Path) -> Option<Self> {
+        Self::of("tmpfs", path, c"mode=755")
+    }
+
+    pub(crate) fn of(kind: &str, path: &Path, options: &std::ffi::CStr) -> Option<Self> {
+        fs::create_dir_all(path).unwrap();
+        let mounted = rustix::mount::mount("none", path, kind, rustix::mount::MountFlags::empty(), options);
+        if mounted.is_err() {
+            eprintln!("skipped: this test may not mount");
+        }
+        mounted.ok().map(|()| Self(path.to_owned()))
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = rustix::mount::unmount(&self.0, rustix::mount::UnmountFlags::DETACH);
+    }
+}
+
 /// Owner, mode, change time and content of everything below a folder.
 pub(crate) fn picture(folder: &Path) -> BTreeMap<PathBuf, String> {
     let mut pictures = BTreeMap::new();

@@ -13,6 +13,7 @@ mod documents;
 mod every_step;
 mod exposure;
 mod host;
+mod kept;
 mod killed;
 mod labels;
 mod moved;

@@ -9,7 +9,7 @@ use std::process::Stdio;
 use rstest::rstest;
 
 use crate::documents::document;
-use crate::host::{PHP, Ran, TestHost, give, is_root};
+use crate::host::{Mounted, PHP, Ran, TestHost, give, is_root};
 
 const PARTS: &str = "\
 # Where things are.
@@ -90,6 +90,7 @@ pub(crate) fn whole(path: &Path) -> BTreeMap<PathBuf, String> {
                 String::new()
             }
             kind if kind.is_symlink() => fs::read_link(&path).unwrap().display().to_string(),
+            kind if !kind.is_file() => format!("{}", meta.rdev()),
             _ => String::from_utf8_lossy(&fs::read(&path).unwrap()).into_owned(),
         };
         let time = if meta.is_symlink() { (0, 0) } else { (meta.mtime(), meta.mtime_nsec()) };
@@ -104,28 +105,6 @@ pub(crate) fn whole(path: &Path) -> BTreeMap<PathBuf, String> {
 
 fn site_file(host: &TestHost) -> String {
     fs::read_to_string(host.at("etc/ambrik/sites/berths.toml")).unwrap()
-}
-
-/// A tmpfs at `path`, taken away in the end.
-pub(crate) struct Mounted(PathBuf);
-
-impl Mounted {
-    pub(crate) fn at(path: PathBuf) -> Option<Self> {
-        fs::create_dir_all(&path).unwrap();
-        let options = Some(c"mode=755");
-        let mounted = rustix::mount::mount("none", &path, "tmpfs", rustix::mount::MountFlags::empty(), options);
-        if mounted.is_err() {
-            eprintln!("skipped: this test may not mount");
-            return None;
-        }
-        Some(Self(path))
-    }
-}
-
-impl Drop for Mounted {
-    fn drop(&mut self) {
-        let _ = rustix::mount::unmount(&self.0, rustix::mount::UnmountFlags::DETACH);
-    }
 }
 
 /// Moves the pictures and back, in between something is added to them.
@@ -176,7 +155,7 @@ fn to_another_file_system_it_is_copied_compared_and_removed() {
         return;
     }
     let host = host();
-    let Some(_mounted) = Mounted::at(host.at("mnt/data")) else { return };
+    let Some(_mounted) = Mounted::tmpfs(&host.at("mnt/data")) else { return };
     let said = host.run(&["move", "berths", "uploads", "/mnt/data/b/uploads", "--preview"]);
     assert!(said.out.contains("another file system: copied, compared, then removed here"), "{said:?}");
     there_and_back(&host, "mnt/data/b/uploads");
@@ -191,7 +170,7 @@ fn a_file_that_has_a_name_elsewhere_is_not_copied() {
         return;
     }
     let host = host();
-    let Some(_mounted) = Mounted::at(host.at("mnt/data")) else { return };
+    let Some(_mounted) = Mounted::tmpfs(&host.at("mnt/data")) else { return };
     fs::hard_link(host.at("etc/passwd"), host.at("srv/www/berths/uploads/stolen")).unwrap();
     let ran = host.run(&["move", "berths", "uploads", "/mnt/data/uploads", "--yes"]);
     assert_eq!(ran.code, 2, "{ran:?}");
@@ -324,7 +303,7 @@ fn a_killed_move_is_finished_or_taken_back(#[values(false, true)] removing: bool
         return;
     }
     let host = host();
-    let Some(_mounted) = Mounted::at(host.at("mnt/data")) else { return };
+    let Some(_mounted) = Mounted::tmpfs(&host.at("mnt/data")) else { return };
     for n in 0..3_000 {
         host.file(&format!("uploads/p{n}"), PHP, 0o640);
     }

@@ -1,6 +1,6 @@
 //! The records of the archive's extended headers (POSIX.1 pax), and what stands in them.
 
-use std::io::{self, Write};
+use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
@@ -10,6 +10,16 @@ use tar::{EntryType, Header};
 pub(super) const ATTRIBUTE: &[u8] = b"SCHILY.xattr.";
 /// Marks an entry as a socket, which tar has no type for.
 pub(super) const SOCKET: &[u8] = b"AMBRIK.socket";
+/// The number of the entry, from 0, that holds the directory that this one is in.
+pub(super) const IN: &[u8] = b"AMBRIK.in";
+/// The number of the entry that this one is another name of.
+pub(super) const LINK: &[u8] = b"AMBRIK.link";
+/// Which inode it was: device, number, time of birth.
+pub(super) const INODE: &[u8] = b"AMBRIK.inode";
+/// The length of a file with holes.
+pub(super) const REAL_SIZE: &[u8] = b"GNU.sparse.realsize";
+/// Entries deeper than this tell their names only.
+pub(super) const WHOLE_PATHS: usize = 200;
 
 /// Archives hold paths without the leading `/`.
 pub(super) fn inside(path: &Path) -> &[u8] {
@@ -56,14 +66,15 @@ impl Records {
         self.0.push(b'\n');
     }
 
-    pub(super) fn write<W: Write>(&self, archive: &mut tar::Builder<W>, short: &str) -> io::Result<()> {
+    /// The header that they stand behind.
+    pub(super) fn header(&self, short: &str) -> io::Result<Header> {
         let mut header = Header::new_ustar();
         header.set_entry_type(EntryType::XHeader);
         header.set_size(self.0.len() as u64);
         header.set_mode(0o600);
         header.set_path(format!("{short}.pax"))?;
         header.set_cksum();
-        archive.append(&header, &*self.0)
+        Ok(header)
     }
 
     /// The records in the bytes of an extended header; one that is cut off ends them.

@@ -1,44 +1,91 @@
 //! Removes what was packed, each path only if it is still that.
 
-use std::ffi::CStr;
-use std::os::fd::OwnedFd;
-use std::path::{Path, PathBuf};
+use std::collections::{HashMap, HashSet};
+use std::ops::Range;
+use std::os::fd::{BorrowedFd, OwnedFd};
 
 use rustix::io::Errno;
 
-use super::{Packed, PathFailure};
-use crate::change::folder::{c_name, split};
-use crate::entry::Kind;
+use super::chain::{Chain, Tree as _};
+use super::{Inventory, Packed, PathFailure};
+use crate::entry::{Identity, Kind, Nanos};
 use crate::tree::{Failure, Op, sys};
 
-/// Removes what was packed, the content before its folder, each only if it is still what was packed.
-pub(crate) fn remove(packed: &[Packed], open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>) -> Vec<PathFailure> {
-    let mut failures = Vec::new();
-    let mut folder: Option<(PathBuf, OwnedFd)> = None;
-    for item in packed.iter().rev() {
-        let removed = (|| {
-            let (above, name) = split(&item.path).ok_or(Failure::Os(Op::Remove, Errno::INVAL))?;
-            let name = c_name(name)?;
-            if folder.as_ref().is_none_or(|(path, _)| path != above) {
-                folder = Some((above.to_owned(), open(above)?));
+/// Removes what was packed of one folder, the content before it, each path only if it is still what was packed; `base` is
+/// the directory that it is in. What stays keeps all that it is in. The answer is how many went, and which did not.
+pub(crate) fn remove(packed: &mut Inventory, range: Range<usize>, base: OwnedFd) -> (u64, Vec<PathFailure>) {
+    let mut removal = Removal::default();
+    let mut removed = 0;
+    let mut chain = Chain::at(base);
+    for number in range.rev() {
+        if packed.0[number].stays {
+            continue;
+        }
+        match removal.one(packed, number, &mut chain) {
+            Ok(()) => removed += 1,
+            Err(failure) => {
+                removal.failures.extend(failure.map(|failure| (packed.path(number), failure)));
+                packed.stays(number);
             }
-            let Some((_, dir)) = &folder else { return Err(Failure::Replaced) };
-            remove_one(dir, &name, item)
-        })();
-        if let Err(failure) = removed {
-            failures.push((item.path.clone(), failure));
         }
     }
-    failures
+    (removed, removal.failures)
 }
 
-fn remove_one(dir: &OwnedFd, name: &CStr, item: &Packed) -> Result<(), Failure> {
-    let handle = sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
-    let facts = sys::look_at(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
-    let times = sys::times(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
-    let changed = item.kind == Kind::File && (facts.size, times.modified) != (item.size, item.modified);
-    if facts.id != item.id || facts.kind != item.kind || changed {
-        return Err(Failure::Replaced);
+#[derive(Default)]
+struct Removal {
+    /// Files of which one name could not be removed: the names that are left stay, the first among them, so that what comes
+    /// back is another name of it again.
+    named: HashSet<Identity>,
+    /// When files with several names were changed last, once one of their names was removed here.
+    left: HashMap<Identity, Nanos>,
+    /// Directories that could not be entered, and were named.
+    closed: HashSet<usize>,
+    failures: Vec<PathFailure>,
+}
+
+impl Removal {
+    /// Removes one path. An error without words: what it is in was named already.
+    fn one(&mut self, packed: &Inventory, number: usize, chain: &mut Chain) -> Result<(), Option<Failure>> {
+        let above = packed.above(number);
+        let is_closed = std::iter::successors(above, |&at| packed.above(at)).any(|at| self.closed.contains(&at));
+        if !self.closed.is_empty() && is_closed {
+            return Err(None);
+        }
+        if let Err((at, failure)) = chain.go_to(packed, above) {
+            let Some(at) = at else { return Err(Some(failure)) };
+            self.closed.insert(at);
+            self.failures.push((packed.path(at), failure));
+            return Err(None);
+        }
+        let item = &packed.0[number];
+        if self.named.contains(&item.id) {
+            return Err(None);
+        }
+        let removed = self.unlink(chain.dir().map_err(Some)?, item);
+        if removed.is_err() && item.links > 1 && item.kind != Kind::Directory {
+            self.named.insert(item.id);
+        }
+        removed.map_err(Some)
     }
-    sys::unlink(dir, name, item.kind == Kind::Directory).map_err(|errno| Failure::Os(Op::Remove, errno))
+
+    fn unlink(&mut self, dir: BorrowedFd<'_>, item: &Packed) -> Result<(), Failure> {
+        let handle = sys::pin(dir, &item.name).map_err(|errno| Failure::Os(Op::Open, errno))?;
+        let looked = |errno| Failure::Os(Op::Look, errno);
+        let facts = sys::look_at(&handle).map_err(looked)?;
+        // A directory changes as it is emptied. All else must not have: nobody can set a change time.
+        let changed = self.left.get(&item.id).copied().unwrap_or(item.changed);
+        let as_packed = item.kind == Kind::Directory || facts.changed == changed;
+        if facts.id != item.id || facts.kind != item.kind || !as_packed {
+            return Err(Failure::Replaced);
+        }
+        sys::unlink(dir, &item.name, item.kind == Kind::Directory).map_err(|errno| match errno {
+            Errno::NOTEMPTY | Errno::EXIST => Failure::NotOurs("something came into it meanwhile".into()),
+            errno => Failure::Os(Op::Remove, errno),
+        })?;
+        if facts.links > 1 && item.kind != Kind::Directory {
+            self.left.insert(item.id, sys::look_at(&handle).map_err(looked)?.changed);
+        }
+        Ok(())
+    }
 }

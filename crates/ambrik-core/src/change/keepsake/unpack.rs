@@ -1,28 +1,94 @@
 //! Takes things out of a keepsake again: nothing that is there is overwritten.
 
+use std::collections::HashMap;
 use std::ffi::{CStr, CString, OsString};
 use std::fs::File;
 use std::io::{self, Read, Seek as _};
-use std::os::fd::OwnedFd;
-use std::os::unix::ffi::OsStringExt;
+use std::os::fd::{BorrowedFd, OwnedFd};
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 
 use rustix::io::Errno;
 use tar::{EntryType, Header};
 
-use super::PathFailure;
-use super::records::{ATTRIBUTE, Records, SOCKET, read_time};
+use super::chain::{Chain, Tree};
+use super::records::{ATTRIBUTE, IN, INODE, LINK, REAL_SIZE, Records, SOCKET, read_time};
+use super::{PathFailure, holes};
 use crate::account::{Gid, Uid};
-use crate::change::folder::{c_name, split};
-use crate::entry::{Identity, Kind};
+use crate::change::folder::{as_os, c_name, split};
+use crate::entry::{Facts, Identity, Kind};
 use crate::mode::Mode;
 use crate::site::absolute_components;
 use crate::tree::sys::{self, Times};
 use crate::tree::{Failure, Op};
 
+/// No extended header is longer, in bytes.
+const LONGEST_RECORDS: u64 = 1 << 26;
+
+/// How things are taken out.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct How {
+    /// A run before was stopped: what it left half made is gone on with, folders that it left are filled.
+    pub(crate) resumed: bool,
+    /// Folders are filled though they are not those that were kept.
+    pub(crate) force: bool,
+}
+
+/// Which inode stands for which since things came back out of keepsakes.
+#[derive(Debug, Default)]
+pub(crate) struct Successors {
+    known: HashMap<(u64, i64), Identity>,
+    /// Those that were found in this run.
+    pub(crate) new: Vec<(Identity, Identity)>,
+}
+
+impl Successors {
+    /// Notes that `new` came back for `old`.
+    pub(crate) fn add(&mut self, old: Identity, new: Identity) {
+        if !new.is_still(&old) {
+            self.know(old, new);
+            self.new.push((old, new));
+        }
+    }
+
+    /// As [`Self::add`], of an earlier run.
+    pub(crate) fn know(&mut self, old: Identity, new: Identity) {
+        self.known.insert((old.ino, old.born), new);
+    }
+
+    /// Whether `now` is the inode `then`, or came back for it.
+    pub(crate) fn is(&self, now: &Identity, then: &Identity) -> bool {
+        let mut at = *then;
+        // An inode comes back as another one each time: there is no circle, but in a ledger that was tampered with.
+        for _ in 0..=self.known.len() {
+            if now.is_still(&at) {
+                return true;
+            }
+            match self.known.get(&(at.ino, at.born)) {
+                Some(next) => at = *next,
+                None => return false,
+            }
+        }
+        false
+    }
+}
+
+/// What came of taking things out.
+#[derive(Debug, Default)]
+pub(crate) struct Restored {
+    /// How many paths came back.
+    pub(crate) done: u64,
+    /// Which did not.
+    pub(crate) failures: Vec<PathFailure>,
+    /// What was asked for, as it is now.
+    pub(crate) top: Option<Identity>,
+}
+
 /// One entry of an archive.
 struct Kept {
     path: PathBuf,
+    /// The entry that holds the directory that it is in.
+    above: Option<usize>,
     kind: EntryType,
     socket: bool,
     uid: Uid,
@@ -30,73 +96,306 @@ struct Kept {
     mode: Mode,
     times: Times,
     link: Option<Vec<u8>>,
+    /// The entry that it is another name of.
+    link_entry: Option<usize>,
+    /// The length, of a file with holes.
+    real_size: Option<u64>,
+    inode: Option<Identity>,
     attributes: Vec<(Vec<u8>, Vec<u8>)>,
 }
 
+/// What is known of an entry that was met.
+struct Node {
+    above: Option<usize>,
+    depth: usize,
+    name: CString,
+    state: State,
+}
+
+/// What became of an entry.
+#[derive(Clone, Copy)]
+enum State {
+    /// It was not asked for.
+    Outside,
+    /// It is there.
+    There(Identity),
+    /// It could not be made: nothing is put into it.
+    Missing,
+}
+
+#[derive(Default)]
+struct Nodes(Vec<Node>);
+
+impl Tree for Nodes {
+    fn above(&self, number: usize) -> Option<usize> {
+        self.0[number].above
+    }
+
+    fn depth(&self, number: usize) -> usize {
+        self.0[number].depth
+    }
+
+    fn name(&self, number: usize) -> &CString {
+        &self.0[number].name
+    }
+
+    fn id(&self, number: usize) -> Option<Identity> {
+        match self.0[number].state {
+            State::There(id) => Some(id),
+            State::Outside | State::Missing => None,
+        }
+    }
+}
+
 /// Puts everything of an archive that is `root` or below it back where it was; nothing that is there is overwritten, and
-/// what is there just as it was kept is as good as put back. With `resumed`, folders that a stopped run left or made are
-/// filled. That it is on the disk is the caller's to see to.
+/// what is there just as it was kept is as good as put back. That it is on the disk is the caller's to see to.
 ///
-/// `open` gives a handle on a directory by its path. The answer is how many paths came back, and which did not.
+/// `open` gives a handle on a directory by its path; only that of `root`, and those of first names elsewhere, are asked for.
 pub(crate) fn restore(
     archive: impl Read,
     root: &Path,
-    resumed: bool,
+    how: How,
+    successors: &mut Successors,
     open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
-) -> io::Result<(u64, Vec<PathFailure>)> {
+) -> io::Result<Restored> {
+    let broken =
+        || io::Error::new(io::ErrorKind::InvalidData, "the keepsake holds an entry that Ambrik does not write");
     let mut archive = tar::Archive::new(archive);
+    let mut restoring = Restoring {
+        root,
+        how,
+        successors,
+        open,
+        chain: None,
+        nodes: Nodes::default(),
+        by_path: HashMap::new(),
+        folders: Vec::new(),
+        restored: Restored::default(),
+    };
     let mut records = Vec::new();
-    let mut folders: Vec<(Identity, Kept)> = Vec::new();
-    let (mut done, mut failures) = (0, Vec::new());
     for entry in archive.entries()?.raw(true) {
         let mut entry = entry?;
         if entry.header().entry_type() == EntryType::XHeader {
+            if entry.size() > LONGEST_RECORDS {
+                return Err(broken());
+            }
             let mut bytes = Vec::new();
             entry.read_to_end(&mut bytes)?;
             records = Records::read(&bytes);
             continue;
         }
-        let Some(kept) = Kept::of(entry.header(), std::mem::take(&mut records)) else {
-            return Err(io::Error::new(
-                io::ErrorKind::InvalidData,
-                "the keepsake holds an entry that Ambrik does not write",
-            ));
+        let kept = Kept::of(entry.header(), &std::mem::take(&mut records)).ok_or_else(broken)?;
+        restoring.entry(kept, &mut entry).ok_or_else(broken)?;
+    }
+    restoring.dress_folders();
+    Ok(restoring.restored)
+}
+
+struct Restoring<'r> {
+    root: &'r Path,
+    how: How,
+    successors: &'r mut Successors,
+    open: &'r mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
+    /// Begins at the directory that `root` is in.
+    chain: Option<Chain>,
+    nodes: Nodes,
+    /// Directories by their paths, of archives whose entries do not tell what they are in.
+    by_path: HashMap<PathBuf, usize>,
+    /// The directories to be dressed once everything is in them.
+    folders: Vec<(usize, Kept)>,
+    restored: Restored,
+}
+
+impl Restoring<'_> {
+    /// Puts one entry back, where it was asked for; nothing where no such entry can be.
+    fn entry(&mut self, kept: Kept, content: &mut impl Read) -> Option<()> {
+        let number = self.nodes.0.len();
+        let is_top = kept.above.is_none() && kept.path == self.root;
+        let above = match kept.above {
+            _ if is_top => None,
+            None => kept.path.parent().and_then(|above| self.by_path.get(above)).copied(),
+            Some(above) if above < number => Some(above),
+            Some(_) => return None,
         };
-        if !kept.path.starts_with(root) {
-            continue;
+        let name = CString::new(kept.path.file_name()?.as_bytes()).ok()?;
+        let (depth, asked_for) = match above.map(|above| &self.nodes.0[above]) {
+            None => (0, is_top),
+            Some(node) => (node.depth + 1, !matches!(node.state, State::Outside)),
+        };
+        let directory = kept.kind == EntryType::Directory;
+        if directory && kept.inode.is_none() {
+            self.by_path.insert(kept.path.clone(), number);
         }
-        match kept.make(&mut entry, resumed, open) {
-            Ok(Made::Is(handle)) if kept.is_at(&handle, resumed) => {}
-            Ok(Made::Is(_)) => failures.push((kept.path, Failure::NotOurs("something else is there now".into()))),
-            Ok(Made::Folder(id)) => {
-                done += 1;
-                folders.push((id, kept));
+        self.nodes.0.push(Node { above, depth, name, state: if asked_for { State::Missing } else { State::Outside } });
+        // What it is in could not be made, and was named.
+        let in_missing = above.is_some_and(|above| matches!(self.nodes.0[above].state, State::Missing));
+        if !asked_for || in_missing {
+            return Some(());
+        }
+        match self.put(number, above, &kept, content) {
+            Ok((id, made)) => {
+                self.nodes.0[number].state = State::There(id);
+                self.restored.done += u64::from(made != Made::Was);
+                if is_top {
+                    self.restored.top = Some(id);
+                }
+                if let Some(old) = kept.inode {
+                    self.successors.add(old, id);
+                }
+                if directory && made != Made::Filled {
+                    self.folders.push((number, kept));
+                }
             }
-            Ok(Made::New) => done += 1,
-            Ok(Made::Filled) => {}
-            Err(failure) => failures.push((kept.path, failure)),
+            Err(failure) => {
+                let path = self.path(number);
+                self.restored.failures.push((path, failure));
+            }
+        }
+        Some(())
+    }
+
+    fn path(&self, number: usize) -> PathBuf {
+        let mut names = vec![as_os(self.nodes.name(number))];
+        let mut at = number;
+        while let Some(above) = self.nodes.above(at) {
+            names.push(as_os(self.nodes.name(above)));
+            at = above;
+        }
+        // The last one is the name of the root itself.
+        names.pop();
+        std::iter::once(self.root.as_os_str()).chain(names.into_iter().rev()).collect()
+    }
+
+    /// Goes to a directory below the one that the root is in.
+    fn go_to(&mut self, goal: Option<usize>) -> Result<BorrowedFd<'_>, Failure> {
+        let chain = match &mut self.chain {
+            Some(chain) => chain,
+            none => {
+                let above = self.root.parent().ok_or(Failure::Os(Op::Create, Errno::INVAL))?;
+                none.insert(Chain::at((self.open)(above)?))
+            }
+        };
+        chain.go_to(&self.nodes, goal).map_err(|(_, failure)| failure)?;
+        chain.dir()
+    }
+
+    /// Puts one entry into its directory. The answer is what is there then, and whether it was made.
+    fn put(
+        &mut self,
+        number: usize,
+        above: Option<usize>,
+        kept: &Kept,
+        content: &mut impl Read,
+    ) -> Result<(Identity, Made), Failure> {
+        let name = self.nodes.name(number).clone();
+        if kept.kind == EntryType::Link {
+            let first = self.first_name(kept)?;
+            let dir = self.go_to(above)?;
+            return make_link(&first, dir, &name);
+        }
+        let how = self.how;
+        let (handle, made) = kept.make(self.go_to(above)?, &name, content, how)?;
+        Ok((looked(&handle)?.id, made))
+    }
+
+    /// A handle on the file that an entry is another name of.
+    fn first_name(&mut self, kept: &Kept) -> Result<OwnedFd, Failure> {
+        let gone = || Failure::NotOurs("the file that it was another name of is not there".into());
+        let there =
+            kept.link_entry.filter(|&first| first < self.nodes.0.len()).filter(|&first| self.nodes.id(first).is_some());
+        let handle = if let Some(first) = there {
+            let (above, name) = (self.nodes.above(first), self.nodes.name(first).clone());
+            let dir = self.go_to(above)?;
+            pinned(dir, &name)?
+        } else {
+            let first = Path::new("/").join(OsString::from_vec(kept.link.clone().unwrap_or_default()));
+            let (above, name) = split(&first).ok_or(Failure::Os(Op::Create, Errno::INVAL))?;
+            let dir = (self.open)(above)?;
+            pinned(std::os::fd::AsFd::as_fd(&dir), &c_name(name)?)?
+        };
+        let facts = looked(&handle)?;
+        let is_it = kept.inode.is_none_or(|old| self.successors.is(&facts.id, &old));
+        if facts.kind == Kind::Directory || !is_it { Err(gone()) } else { Ok(handle) }
+    }
+
+    /// A folder's own mode and times come last: making its content would change or need them.
+    fn dress_folders(&mut self) {
+        for (number, folder) in std::mem::take(&mut self.folders).into_iter().rev() {
+            let State::There(id) = self.nodes.0[number].state else { continue };
+            let (above, name) = (self.nodes.above(number), self.nodes.name(number).clone());
+            let dressed = self.go_to(above).and_then(|dir| {
+                let handle = pinned(dir, &name)?;
+                if looked(&handle)?.id != id {
+                    return Err(Failure::Replaced);
+                }
+                folder.dress(&handle)
+            });
+            if let Err(failure) = dressed {
+                let path = self.path(number);
+                self.restored.failures.push((path, failure));
+            }
         }
     }
-    // A folder's own mode and times come last: making its content would change or need them.
-    for (id, folder) in folders.into_iter().rev() {
-        if let Err(failure) = folder.dress_folder(id, open) {
-            failures.push((folder.path, failure));
-        }
+}
+
+fn pinned(dir: BorrowedFd<'_>, name: &CStr) -> Result<OwnedFd, Failure> {
+    sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))
+}
+
+fn looked(handle: &OwnedFd) -> Result<Facts, Failure> {
+    sys::look_at(handle).map_err(|errno| Failure::Os(Op::Look, errno))
+}
+
+/// Whether something was made.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Made {
+    /// It was made; a folder is to be dressed in the end.
+    New,
+    /// It is a folder that is there, and is filled.
+    Filled,
+    /// It was there just as it was kept.
+    Was,
+}
+
+/// Gives a file a further name; as good as done where it has that name.
+fn make_link(first: &OwnedFd, dir: BorrowedFd<'_>, name: &CStr) -> Result<(Identity, Made), Failure> {
+    let id = looked(first)?.id;
+    match sys::give_name(first, dir, name) {
+        Ok(()) => Ok((id, Made::New)),
+        Err(Errno::EXIST) if sys::look(dir, name).is_ok_and(|here| here.id == id) => Ok((id, Made::New)),
+        Err(errno) => Err(not_made(errno)),
     }
-    Ok((done, failures))
 }
 
 impl Kept {
-    fn of(header: &Header, records: Vec<(Vec<u8>, Vec<u8>)>) -> Option<Self> {
-        let record = |key: &[u8]| records.iter().find(|(k, _)| k == key).map(|(_, value)| value.clone());
-        let times = Times { accessed: read_time(&record(b"atime")?)?, modified: read_time(&record(b"mtime")?)? };
-        let path = Path::new("/").join(OsString::from_vec(record(b"path")?));
+    fn of(header: &Header, records: &[(Vec<u8>, Vec<u8>)]) -> Option<Self> {
+        let record = |key: &[u8]| records.iter().find(|(k, _)| k == key).map(|(_, value)| &value[..]);
+        let text = |key: &[u8]| record(key).map(std::str::from_utf8);
+        let number = |key: &[u8]| -> Option<Option<u64>> {
+            text(key).map(|text| text.ok()?.parse().ok()).map_or(Some(None), |number: Option<u64>| number.map(Some))
+        };
+        let times = Times { accessed: read_time(record(b"atime")?)?, modified: read_time(record(b"mtime")?)? };
+        let path = Path::new("/").join(OsString::from_vec(record(b"path")?.to_vec()));
         absolute_components(&path)?;
-        let (link, socket) = (record(b"linkpath"), record(SOCKET).is_some());
+        let entry = |key: &[u8]| -> Option<Option<usize>> {
+            Some(match number(key)? {
+                Some(number) => Some(usize::try_from(number).ok()?),
+                None => None,
+            })
+        };
+        let inode = match text(INODE) {
+            Some(text) => Some(inode(text.ok()?)?),
+            None => None,
+        };
+        let (above, link_entry, real_size) = (entry(IN)?, entry(LINK)?, number(REAL_SIZE)?);
+        let (link, socket) = (record(b"linkpath").map(<[u8]>::to_vec), record(SOCKET).is_some());
         let attributes =
-            records.into_iter().filter_map(|(key, value)| Some((key.strip_prefix(ATTRIBUTE)?.to_vec(), value)));
+            records.iter().filter_map(|(key, value)| Some((key.strip_prefix(ATTRIBUTE)?.to_vec(), value.clone())));
+        let mut attributes: Vec<_> = attributes.collect();
+        attributes.sort();
         Some(Self {
             path,
+            above,
             kind: header.entry_type(),
             socket,
             uid: Uid(header.uid().ok()?.try_into().ok()?),
@@ -104,147 +403,144 @@ impl Kept {
             mode: Mode::new(header.mode().ok()?.try_into().ok()?)?,
             times,
             link,
-            attributes: attributes.collect(),
+            link_entry,
+            real_size,
+            inode,
+            attributes,
         })
     }
 
-    fn place(&self, open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>) -> Result<(OwnedFd, CString), Failure> {
-        let (above, name) = split(&self.path).ok_or(Failure::Os(Op::Create, Errno::INVAL))?;
-        Ok((open(above)?, c_name(name)?))
+    /// What it was.
+    const fn was(&self) -> Kind {
+        match self.kind {
+            EntryType::Directory => Kind::Directory,
+            EntryType::Symlink => Kind::Symlink,
+            EntryType::Fifo if self.socket => Kind::Socket,
+            EntryType::Fifo => Kind::Fifo,
+            EntryType::Char => Kind::Device,
+            _ => Kind::File,
+        }
     }
 
     /// Makes it, and, apart from folders, gives it all that it had.
     fn make(
         &self,
+        dir: BorrowedFd<'_>,
+        name: &CStr,
         content: &mut impl Read,
-        resumed: bool,
-        open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
-    ) -> Result<Made, Failure> {
-        let (dir, name) = self.place(open)?;
-        let there = || sys::pin(&dir, &name).map(Made::Is).map_err(|errno| Failure::Os(Op::Open, errno));
-        // What is dressed is what was made: whoever may write to the directory can put something else there at once.
-        let made = match self.kind {
-            EntryType::Directory => match sys::create_directory(&dir, &name) {
-                Err(Errno::EXIST) if resumed => return self.go_on_with(&dir, &name),
-                made => made.map(|()| Kind::Directory),
-            },
-            EntryType::Symlink => {
-                sys::make_symlink(&dir, &name, self.link.as_deref().unwrap_or_default()).map(|()| Kind::Symlink)
-            }
-            EntryType::Link => return self.make_link(&dir, &name, open),
-            EntryType::Fifo => {
-                let kind = if self.socket { Kind::Socket } else { Kind::Fifo };
-                sys::make_special(&dir, &name, self.socket).map(|()| kind)
-            }
-            _ => return self.make_file(&dir, &name, content),
+        how: How,
+    ) -> Result<(OwnedFd, Made), Failure> {
+        let kind = self.was();
+        let made = match kind {
+            Kind::Directory => sys::create_directory(dir, name),
+            Kind::Symlink => sys::make_symlink(dir, name, self.link.as_deref().unwrap_or_default()),
+            Kind::Fifo | Kind::Socket | Kind::Device => sys::make_special(dir, name, kind),
+            Kind::File => return self.make_file(dir, name, content, how),
         };
         match made {
-            Ok(kind) => {
-                let handle = newly_made(&dir, &name, kind)?;
-                if kind == Kind::Directory {
-                    let facts = sys::look_at(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
-                    return Ok(Made::Folder(facts.id));
+            Ok(()) => {
+                // What is dressed is what was made: whoever may write to the directory can put something else there at once.
+                let handle = newly_made(dir, name, kind)?;
+                if kind != Kind::Directory {
+                    self.dress(&handle)?;
                 }
-                self.dress(&handle).map(|()| Made::New)
+                Ok((handle, Made::New))
             }
-            Err(Errno::EXIST) if self.kind != EntryType::Directory => there(),
+            Err(Errno::EXIST) if kind == Kind::Directory => self.fill(dir, name, how),
+            Err(Errno::EXIST) => self.is_there(dir, name, how),
             Err(errno) => Err(not_made(errno)),
         }
     }
 
-    /// A folder that a stopped run left, or made and did not dress.
-    fn go_on_with(&self, dir: &OwnedFd, name: &CStr) -> Result<Made, Failure> {
-        let handle = sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
-        let facts = sys::look_whole(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
+    /// A folder that is there: it was never removed, or a stopped run left it, or made and did not dress it.
+    fn fill(&self, dir: BorrowedFd<'_>, name: &CStr, how: How) -> Result<(OwnedFd, Made), Failure> {
+        let handle = pinned(dir, name)?;
+        let facts = looked(&handle)?;
         let rights = &facts.rights;
-        let me = Uid(rustix::process::geteuid().as_raw());
-        let own = [me, self.uid].contains(&rights.uid) && rights.mode.bits() & 0o777 == 0o700;
+        let own = how.resumed
+            && [Uid(rustix::process::geteuid().as_raw()), self.uid].contains(&rights.uid)
+            && rights.mode.bits() & 0o777 == 0o700;
         let as_kept = (rights.uid, rights.gid, rights.mode) == (self.uid, self.gid, self.mode);
+        let ours = how.resumed || how.force || self.inode.is_some_and(|kept| facts.id.is_still(&kept));
         match facts.kind {
-            Kind::Directory if own || as_kept => Ok(Made::Folder(facts.id)),
-            // Its rights were taken back further already.
-            Kind::Directory => Ok(Made::Filled),
+            Kind::Directory if ours && (own || as_kept) => Ok((handle, Made::New)),
+            // Its rights were taken back further already, or are somebody's wish.
+            Kind::Directory if ours => Ok((handle, Made::Filled)),
             _ => Err(not_made(Errno::EXIST)),
         }
     }
 
-    /// Makes a file; it gets its name once it is whole, where the file system knows files without one.
-    fn make_file(&self, dir: &OwnedFd, name: &CStr, content: &mut impl Read) -> Result<Made, Failure> {
-        let (handle, named) = new_file(dir, name).map_err(not_made)?;
-        let mut file = File::from(handle);
-        sys::before_change().map_err(|errno| Failure::Os(Op::Keep, errno))?;
-        let copied = io::copy(content, &mut file);
-        copied.map_err(|cause| Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO)))?;
-        let handle = OwnedFd::from(file);
-        self.dress(&handle)?;
-        if named {
-            return Ok(Made::New);
+    /// Something else than a folder or a file that is there: just as it was kept, or what a stopped run made and did not
+    /// dress, or not whole.
+    fn is_there(&self, dir: BorrowedFd<'_>, name: &CStr, how: How) -> Result<(OwnedFd, Made), Failure> {
+        let handle = pinned(dir, name)?;
+        if self.is_at(&handle, how.resumed)? {
+            return Ok((handle, Made::Was));
         }
-        match sys::give_name(&handle, dir, name) {
-            Ok(()) => Ok(Made::New),
+        let facts = looked(&handle)?;
+        let own = [Uid(rustix::process::geteuid().as_raw()), self.uid].contains(&facts.rights.uid) && facts.links == 1;
+        if how.resumed && own && facts.kind == self.was() && self.leads_as_kept(&handle) {
+            self.dress(&handle)?;
+            return Ok((handle, Made::New));
+        }
+        Err(not_made(Errno::EXIST))
+    }
+
+    /// Whether a symlink leads where it led; anything else does.
+    fn leads_as_kept(&self, handle: &OwnedFd) -> bool {
+        self.kind != EntryType::Symlink || sys::read_link(handle, c"").ok() == self.link
+    }
+
+    /// Makes a file; it gets its name once it is whole.
+    fn make_file(
+        &self,
+        dir: BorrowedFd<'_>,
+        name: &CStr,
+        content: &mut impl Read,
+        how: How,
+    ) -> Result<(OwnedFd, Made), Failure> {
+        let new = NewFile::begin(dir, name).map_err(not_made)?;
+        let filled = self.fill_file(&new.handle, content).and_then(|()| self.dress(&new.handle));
+        if let Err(failure) = filled {
+            new.discard(dir);
+            return Err(failure);
+        }
+        let handle = new.handle.try_clone().map_err(|_| Failure::Os(Op::Create, Errno::MFILE))?;
+        match new.give_name(dir, name) {
+            Ok(()) => Ok((handle, Made::New)),
             Err(Errno::EXIST) if same_content(&handle, dir, name) => {
-                sys::pin(dir, name).map(Made::Is).map_err(|errno| Failure::Os(Op::Open, errno))
+                let there = pinned(dir, name)?;
+                if self.is_at(&there, how.resumed)? { Ok((there, Made::Was)) } else { Err(not_made(Errno::EXIST)) }
             }
             Err(errno) => Err(not_made(errno)),
+        }
+    }
+
+    fn fill_file(&self, handle: &OwnedFd, content: &mut impl Read) -> Result<(), Failure> {
+        let kept = |cause: io::Error| Failure::Os(Op::Keep, Errno::from_io_error(&cause).unwrap_or(Errno::IO));
+        let mut file = File::from(handle.try_clone().map_err(kept)?);
+        sys::before_change().map_err(|errno| Failure::Os(Op::Keep, errno))?;
+        match self.real_size {
+            Some(size) => {
+                let runs = holes::read_map(content, size).map_err(kept)?;
+                holes::write_runs(content, &runs, size, &mut file).map_err(kept)
+            }
+            None => io::copy(content, &mut file).map(|_| ()).map_err(kept),
         }
     }
 
     /// Whether what a handle holds is as it was kept; of a file, but for its content; with `resumed`, but for its rights,
     /// which a stopped run may have taken back further.
-    fn is_at(&self, handle: &OwnedFd, resumed: bool) -> bool {
-        let Ok(facts) = sys::look_at(handle) else { return false };
-        let kind = match self.kind {
-            EntryType::Symlink => Kind::Symlink,
-            EntryType::Fifo if self.socket => Kind::Socket,
-            EntryType::Fifo => Kind::Fifo,
-            _ => Kind::File,
-        };
-        if kind == Kind::Symlink {
-            let target = sys::read_link(handle, c"").ok();
-            return facts.kind == kind && facts.rights.uid == self.uid && target == self.link;
+    fn is_at(&self, handle: &OwnedFd, resumed: bool) -> Result<bool, Failure> {
+        let facts = looked(handle)?;
+        if self.was() == Kind::Symlink {
+            return Ok(facts.kind == Kind::Symlink && facts.rights.uid == self.uid && self.leads_as_kept(handle));
         }
-        let mut attributes = self.attributes.clone();
-        attributes.sort();
         let rights = &facts.rights;
         let same_rights = (rights.uid, rights.gid, rights.mode) == (self.uid, self.gid, self.mode)
-            && sys::attributes(handle).is_ok_and(|now| now == attributes);
-        facts.kind == kind
-            && (same_rights || resumed)
-            && sys::times(handle).is_ok_and(|now| now.modified == self.times.modified)
-    }
-
-    fn make_link(
-        &self,
-        dir: &OwnedFd,
-        name: &CStr,
-        open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
-    ) -> Result<Made, Failure> {
-        let first = Path::new("/").join(OsString::from_vec(self.link.clone().unwrap_or_default()));
-        let (above, first_name) = split(&first).ok_or(Failure::Os(Op::Create, Errno::INVAL))?;
-        let (first_dir, first_name) = (open(above)?, c_name(first_name)?);
-        match sys::make_link(&first_dir, &first_name, dir, name) {
-            Ok(()) => Ok(Made::New),
-            Err(Errno::EXIST) => {
-                let id = |dir, name: &CStr| sys::look(dir, name).map(|facts| facts.id).ok();
-                let same = id(dir, name).is_some_and(|here| id(&first_dir, &first_name) == Some(here));
-                if same { Ok(Made::New) } else { Err(not_made(Errno::EXIST)) }
-            }
-            Err(errno) => Err(not_made(errno)),
-        }
-    }
-
-    /// Dresses a folder once everything is in it, if it is still the one that was made.
-    fn dress_folder(
-        &self,
-        id: Identity,
-        open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
-    ) -> Result<(), Failure> {
-        let (dir, name) = self.place(open)?;
-        let handle = sys::pin(&dir, &name).map_err(|errno| Failure::Os(Op::Open, errno))?;
-        if sys::look_at(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?.id != id {
-            return Err(Failure::Replaced);
-        }
-        self.dress(&handle)
+            && sys::attributes(handle).is_ok_and(|now| now == self.attributes);
+        let same_time = sys::times(handle).is_ok_and(|now| now.modified == self.times.modified);
+        Ok(facts.kind == self.was() && (same_rights || resumed) && same_time)
     }
 
     /// Gives what was made its owner, attributes, mode and times, in the order in which they do not undo each other.
@@ -261,16 +557,15 @@ impl Kept {
     }
 }
 
-/// What came of making something.
-enum Made {
-    /// It was made.
-    New,
-    /// It is a folder, to be dressed in the end.
-    Folder(Identity),
-    /// It is a folder that is as it is to be, and is filled.
-    Filled,
-    /// Something is there, perhaps just what was kept.
-    Is(OwnedFd),
+/// `DEVICE NUMBER BIRTH`.
+fn inode(text: &str) -> Option<Identity> {
+    let mut words = text.split(' ');
+    let id = Identity {
+        dev: words.next()?.parse().ok()?,
+        ino: words.next()?.parse().ok()?,
+        born: words.next()?.parse().ok()?,
+    };
+    words.next().is_none().then_some(id)
 }
 
 fn not_made(errno: Errno) -> Failure {
@@ -280,20 +575,59 @@ fn not_made(errno: Errno) -> Failure {
     }
 }
 
-/// A new file for nobody but the caller, and whether it has the name `name` in `dir` already: on file systems that know
-/// no files without one.
-pub(crate) fn new_file(dir: &OwnedFd, name: &CStr) -> Result<(OwnedFd, bool), Errno> {
-    match sys::create_unnamed(dir) {
-        Ok(handle) => Ok((handle, false)),
-        Err(Errno::OPNOTSUPP | Errno::ISDIR | Errno::NOENT | Errno::INVAL) => {
-            sys::create_file(dir, name).map(|handle| (handle, true))
+/// A new file for nobody but the caller, which gets its name once it is whole: until then it has none, or, on file systems
+/// that know no files without one, another.
+pub(crate) struct NewFile {
+    pub(crate) handle: OwnedFd,
+    part: Option<CString>,
+}
+
+impl NewFile {
+    /// Begins the file that is to be `name` in `dir`.
+    pub(crate) fn begin(dir: BorrowedFd<'_>, name: &CStr) -> Result<Self, Errno> {
+        match sys::create_unnamed(dir) {
+            Ok(handle) => Ok(Self { handle, part: None }),
+            Err(Errno::OPNOTSUPP | Errno::ISDIR | Errno::NOENT | Errno::INVAL) => Self::begin_named(dir, name),
+            Err(errno) => Err(errno),
         }
-        Err(errno) => Err(errno),
+    }
+
+    pub(super) fn begin_named(dir: BorrowedFd<'_>, name: &CStr) -> Result<Self, Errno> {
+        // As long as names may be, there is room for this one.
+        let sum = blake3::hash(name.to_bytes()).to_hex();
+        let part = CString::new(format!(".ambrik-new-{}", &sum[..16])).unwrap_or_default();
+        let handle = match sys::create_file(dir, &part) {
+            Err(Errno::EXIST) => {
+                // Left by a run that was killed.
+                sys::unlink(dir, &part, false)?;
+                sys::create_file(dir, &part)?
+            }
+            made => made?,
+        };
+        Ok(Self { handle, part: Some(part) })
+    }
+
+    /// Gives it its name; an existing one stays (`EXIST`).
+    pub(crate) fn give_name(self, dir: BorrowedFd<'_>, name: &CStr) -> Result<(), Errno> {
+        let Some(part) = &self.part else { return sys::give_name(&self.handle, dir, name) };
+        let renamed = sys::rename_new(dir, part, dir, name);
+        if renamed.is_err() {
+            self.discard(dir);
+        }
+        renamed
+    }
+
+    /// Takes it away again.
+    pub(crate) fn discard(self, dir: BorrowedFd<'_>) {
+        if let Some(part) = self.part {
+            // What went wrong before is told; the next run takes this away.
+            let _ = sys::unlink(dir, &part, false);
+        }
     }
 }
 
 /// Whether the regular file `name` in `dir` holds what the file at hand holds.
-fn same_content(handle: &OwnedFd, dir: &OwnedFd, name: &CStr) -> bool {
+fn same_content(handle: &OwnedFd, dir: BorrowedFd<'_>, name: &CStr) -> bool {
     let (Ok(mut here), Ok(there)) = (handle.try_clone().map(File::from), sys::open_file(dir, name)) else {
         return false;
     };
@@ -302,9 +636,9 @@ fn same_content(handle: &OwnedFd, dir: &OwnedFd, name: &CStr) -> bool {
 }
 
 /// A handle on what was just made by its name, and is still that: of this kind, the caller's own, with no second name.
-pub(crate) fn newly_made(dir: &OwnedFd, name: &CStr, kind: Kind) -> Result<OwnedFd, Failure> {
-    let handle = sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
-    let facts = sys::look_at(&handle).map_err(|errno| Failure::Os(Op::Look, errno))?;
+pub(crate) fn newly_made(dir: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<OwnedFd, Failure> {
+    let handle = pinned(dir, name)?;
+    let facts = looked(&handle)?;
     let own = facts.rights.uid.0 == rustix::process::geteuid().as_raw();
     let single = facts.kind == Kind::Directory || facts.links == 1;
     if facts.kind == kind && own && single { Ok(handle) } else { Err(Failure::Replaced) }

@@ -10,10 +10,11 @@ use foldhash::fast::RandomState;
 use jiff::Timestamp;
 use rusqlite::params;
 
-use super::{Ledger, LedgerError, ModuleChange, MovingRow, Window, kind_number, turn_id};
+use super::{Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, identity_bytes, kind_number, turn_id};
 use crate::acl::Acl;
+use crate::change::keepsake::Successors;
 use crate::change::rights::{ChangeTime, Turn};
-use crate::entry::{Kind, Rights};
+use crate::entry::{Identity, Kind, Rights};
 
 /// Puts a site into the phase that a change set leaves it in; a window ends as the last one opened says.
 const PHASE: &str = "
@@ -38,6 +39,18 @@ pub(crate) struct Entry<'l> {
 impl<'l> Entry<'l> {
     pub(super) fn new(id: i64, ledger: &'l mut Ledger) -> Self {
         Self { id, ledger, rights: HashMap::default(), last_folder: None, number: 0 }
+    }
+
+    /// Which inodes stand for which: see [`Ledger::successors`].
+    pub(crate) fn successors(&self) -> Result<Successors, LedgerError> {
+        self.ledger.successors()
+    }
+
+    /// Whether another change set is of the same site.
+    pub(crate) fn is_of_same_site(&self, other: i64) -> bool {
+        let sql = "SELECT count(*) FROM change_set a JOIN change_set b ON a.site = b.site WHERE a.id = ? AND b.id = ?";
+        let found: rusqlite::Result<i64> = self.ledger.db.query_row(sql, [self.id, other], |row| row.get(0));
+        found.is_ok_and(|found| found > 0)
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -70,14 +83,14 @@ impl<'l> Entry<'l> {
         for (folder, name, turn) in turns {
             rows.push((self.folder(folder)?, name, turn, self.rights(&turn.before)?, self.rights(&turn.after)?));
         }
-        let sql =
-            "INSERT INTO turn (id, folder, name, kind, dev, ino, links, before, after) VALUES (?,?,?,?,?,?,?,?,?)";
+        let sql = "INSERT INTO turn (id, folder, name, kind, dev, ino, links, before, after, born) VALUES (?,?,?,?,?,?,?,?,?,?)";
         let mut statement = self.ledger.db.prepare_cached(sql).map_err(&failed)?;
         for (folder, name, turn, before, after) in rows {
             let Turn { id, kind, links, .. } = turn;
             let (dev, ino) = (id.dev.cast_signed(), id.ino.cast_signed());
             let number = turn_id(self.id, self.number);
-            let values = params![number, folder, name.as_bytes(), kind_number(*kind), dev, ino, links, before, after];
+            let (name, kind) = (name.as_bytes(), kind_number(*kind));
+            let values = params![number, folder, name, kind, dev, ino, links, before, after, id.born];
             statement.execute(values).map_err(&failed)?;
             self.number += 1;
         }
@@ -152,78 +165,118 @@ impl<'l> Entry<'l> {
         transaction.commit().map_err(&failed)
     }
 
-    /// Records a path that is about to be made.
+    /// Records a path that is about to be made in the directory `above`. The answer is for [`Self::made`].
     pub(crate) fn creation(
         &mut self,
         path: &Path,
         kind: Kind,
         rights: &Rights,
         content: &[u8],
-    ) -> Result<(), LedgerError> {
-        self.ledger.writing()?;
-        let failed = self.failed();
+        above: &Identity,
+    ) -> Result<i64, LedgerError> {
         let rights = self.rights(rights)?;
-        let sql = "INSERT INTO creation (change_set, path, kind, rights, content) VALUES (?,?,?,?,?)";
-        let values = params![self.id, path.as_os_str().as_bytes(), kind_number(kind), rights, content];
-        self.ledger.db.execute(sql, values).map_err(failed).map(|_| ())
+        let sql = "INSERT INTO creation (change_set, path, kind, rights, content, above) VALUES (?,?,?,?,?,?)";
+        let values =
+            params![self.id, path.as_os_str().as_bytes(), kind_number(kind), rights, content, identity_bytes(above)];
+        self.insert(sql, values)
     }
 
-    /// Records a path that is about to be removed, with the number of paths in it and where they are kept.
+    /// Records which inode was made.
+    pub(crate) fn made(&mut self, creation: i64, made: &Identity) -> Result<(), LedgerError> {
+        self.insert("UPDATE creation SET made = ? WHERE rowid = ?", params![identity_bytes(made), creation]).map(|_| ())
+    }
+
+    /// Records a path that is about to be removed from the directory `above`, with the number of paths in it and where
+    /// they are kept.
     pub(crate) fn removal(
         &mut self,
         path: &Path,
+        above: &Identity,
         reason: &str,
         keepsake: Option<&str>,
-        files: usize,
+        files: u64,
         times: &[u8],
-    ) -> Result<(), LedgerError> {
-        self.ledger.writing()?;
-        let sql = "INSERT INTO removal (change_set, path, reason, keepsake, files, before_times) VALUES (?,?,?,?,?,?)";
+    ) -> Result<i64, LedgerError> {
+        let sql = "INSERT INTO removal (change_set, path, reason, keepsake, files, before_times, above) VALUES (?,?,?,?,?,?,?)";
         let files = i64::try_from(files).unwrap_or(i64::MAX);
-        let values = params![self.id, path.as_os_str().as_bytes(), reason, keepsake, files, times];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
+        let path = path.as_os_str().as_bytes();
+        self.insert(sql, params![self.id, path, reason, keepsake, files, times, identity_bytes(above)])
     }
 
-    /// Records the times that the directory of a removed path was left with.
-    pub(crate) fn removed(&mut self, path: &Path, times: &[u8]) -> Result<(), LedgerError> {
+    /// Makes one change to the ledger. The answer is the row that was inserted last.
+    fn insert(&self, sql: &str, values: impl rusqlite::Params) -> Result<i64, LedgerError> {
         self.ledger.writing()?;
-        let sql = "UPDATE removal SET after_times = ? WHERE change_set = ? AND path = ?";
-        let values = params![times, self.id, path.as_os_str().as_bytes()];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
+        self.ledger.db.execute(sql, values).map_err(self.failed())?;
+        Ok(self.ledger.db.last_insert_rowid())
     }
 
-    /// Records a path that is about to be put back.
-    pub(crate) fn restoring(&mut self, path: &Path, keepsake: &str) -> Result<(), LedgerError> {
+    /// Records how many paths went, and the times that the directory of a removed path was left with.
+    pub(crate) fn removed(&mut self, removal: i64, files: u64, times: &[u8]) -> Result<(), LedgerError> {
+        let files = i64::try_from(files).unwrap_or(i64::MAX);
+        let sql = "UPDATE removal SET files = ?, after_times = ? WHERE rowid = ?";
+        self.insert(sql, params![files, times, removal]).map(|_| ())
+    }
+
+    /// Records a path that is about to be put back into the directory `above`. The answer is for [`Self::restored`].
+    pub(crate) fn restoring(&mut self, path: &Path, keepsake: &str, above: &Identity) -> Result<i64, LedgerError> {
+        let sql = "INSERT INTO restoring (change_set, path, keepsake, above) VALUES (?,?,?,?)";
+        self.insert(sql, params![self.id, path.as_os_str().as_bytes(), keepsake, identity_bytes(above)])
+    }
+
+    /// Records which inode came back.
+    pub(crate) fn restored(&mut self, restoring: i64, made: &Identity) -> Result<(), LedgerError> {
+        let sql = "UPDATE restoring SET made = ? WHERE rowid = ?";
+        self.insert(sql, params![identity_bytes(made), restoring]).map(|_| ())
+    }
+
+    /// Records which inodes stand for which from now on.
+    pub(crate) fn succeeded(&mut self, successors: &[(Identity, Identity)]) -> Result<(), LedgerError> {
+        if successors.is_empty() {
+            return Ok(());
+        }
         self.ledger.writing()?;
-        let sql = "INSERT INTO restoring (change_set, path, keepsake) VALUES (?,?,?)";
-        let values = params![self.id, path.as_os_str().as_bytes(), keepsake];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
+        let failed = self.failed();
+        let transaction = self.ledger.db.transaction().map_err(&failed)?;
+        for (old, new) in successors {
+            let sql = "INSERT INTO successor (change_set, old, new) VALUES (?,?,?)";
+            let values = params![self.id, identity_bytes(old), identity_bytes(new)];
+            transaction.prepare_cached(sql).and_then(|mut s| s.execute(values)).map_err(&failed)?;
+        }
+        transaction.commit().map_err(&failed)
+    }
+
+    /// Records where a site's tree begins.
+    pub(crate) fn place(&mut self, site: &str, path: &Path, place: &PlaceRow) -> Result<(), LedgerError> {
+        let sql = "INSERT INTO place (site, path, identity, closed) VALUES (?1,?2,?3,?4)
+                   ON CONFLICT (site, path) DO UPDATE SET identity = ?3, closed = ?4";
+        let values = params![site, path.as_os_str().as_bytes(), identity_bytes(&place.identity), place.closed];
+        self.insert(sql, values).map(|_| ())
     }
 
     /// Records a policy switch that is about to be switched.
     pub(crate) fn switch(&mut self, name: &str, on: bool) -> Result<(), LedgerError> {
-        self.ledger.writing()?;
         let sql = "INSERT INTO switch (change_set, name, switched_on) VALUES (?,?,?)";
-        self.ledger.db.execute(sql, params![self.id, name, on]).map_err(self.failed()).map(|_| ())
+        self.insert(sql, params![self.id, name, on]).map(|_| ())
     }
 
     /// Records a policy module that is about to be changed.
     pub(crate) fn module(&mut self, change: &ModuleChange) -> Result<(), LedgerError> {
-        self.ledger.writing()?;
         let sql = "INSERT INTO module (change_set, name, before, after) VALUES (?,?,?,?)";
-        let values = params![self.id, change.name, change.before, change.after];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
+        self.insert(sql, params![self.id, change.name, change.before, change.after]).map(|_| ())
     }
 
-    /// Records a part that is about to be moved.
-    pub(crate) fn moving(&mut self, row: &MovingRow) -> Result<(), LedgerError> {
-        self.ledger.writing()?;
+    /// Records a part that is about to be moved. The answer is for [`Self::moved`].
+    pub(crate) fn moving(&mut self, row: &MovingRow) -> Result<i64, LedgerError> {
         let sql = "INSERT INTO moving (change_set, part, root, path_from, path_to, link, file, text_before, text_after, keeper)
                    VALUES (?,?,?,?,?,?,?,?,?,?)";
         let [root, from, to, file] = [&row.root, &row.from, &row.to, &row.file].map(|p| p.as_os_str().as_bytes());
         let (before, after) = (&row.text_before, &row.text_after);
-        let values = params![self.id, row.part, root, from, to, row.link, file, before, after, row.keeper.0];
-        self.ledger.db.execute(sql, values).map_err(self.failed()).map(|_| ())
+        self.insert(sql, params![self.id, row.part, root, from, to, row.link, file, before, after, row.keeper.0])
+    }
+
+    /// Records what is in the new place.
+    pub(crate) fn moved(&mut self, moving: i64, moved: &Identity) -> Result<(), LedgerError> {
+        self.insert("UPDATE moving SET moved = ? WHERE rowid = ?", params![identity_bytes(moved), moving]).map(|_| ())
     }
 
     /// Records, before anything is granted, that a window begins or goes on.

@@ -4,13 +4,14 @@ mod entry;
 
 use std::collections::HashMap;
 use std::ffi::OsString;
-use std::os::unix::ffi::OsStringExt;
-use std::path::PathBuf;
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, params};
+use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, TransactionBehavior, params};
 
+use super::keepsake::Successors;
 use super::rights::Turn;
 use super::state::{StateDir, StateError};
 use crate::account::{Gid, Uid};
@@ -26,7 +27,7 @@ pub(crate) use entry::{Entry, TakenBack};
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
 /// The version of the tables below.
-const VERSION: i64 = 4;
+const VERSION: i64 = 5;
 const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -50,6 +51,19 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
+/// What came with version 5: which inodes things were and are, by device, number and time of birth.
+const IDENTITIES: &str = "
+ALTER TABLE turn ADD COLUMN born INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE creation ADD COLUMN above BLOB;
+ALTER TABLE creation ADD COLUMN made BLOB;
+ALTER TABLE removal ADD COLUMN above BLOB;
+ALTER TABLE restoring ADD COLUMN above BLOB;
+ALTER TABLE restoring ADD COLUMN made BLOB;
+ALTER TABLE moving ADD COLUMN moved BLOB;
+CREATE TABLE successor (change_set INTEGER NOT NULL, old BLOB NOT NULL, new BLOB NOT NULL);
+CREATE TABLE place (
+  site TEXT NOT NULL, path BLOB NOT NULL, identity BLOB NOT NULL, closed INTEGER NOT NULL, PRIMARY KEY (site, path)) WITHOUT ROWID;
+";
 /// What came with version 4.
 const LABELS: &str = "ALTER TABLE rights ADD COLUMN label TEXT;
 CREATE TABLE module (change_set INTEGER NOT NULL, name TEXT NOT NULL, before TEXT, after TEXT);
@@ -61,6 +75,8 @@ CREATE TABLE moving (
   link INTEGER NOT NULL, file BLOB NOT NULL, text_before TEXT NOT NULL, text_after TEXT NOT NULL,
   keeper INTEGER NOT NULL);
 ";
+/// What makes tables of a version those of the next one; the tables above are of version 2.
+const STEPS: [(i64, &str); 4] = [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES)];
 /// What makes tables of version 1 those of version 2.
 const FROM_1: &str = "
 ALTER TABLE change_set ADD COLUMN until TEXT;
@@ -230,6 +246,8 @@ pub(crate) struct RemovalRow {
     pub(crate) keepsake: Option<String>,
     pub(crate) before_times: Option<Vec<u8>>,
     pub(crate) after_times: Option<Vec<u8>>,
+    /// The directory that it was in.
+    pub(crate) above: Option<Identity>,
 }
 
 /// A path that was made.
@@ -240,12 +258,20 @@ pub(crate) struct CreationRow {
     pub(crate) rights: Arc<Rights>,
     /// What was written to it.
     pub(crate) content: Vec<u8>,
+    /// The directory that it was made in.
+    pub(crate) above: Option<Identity>,
+    /// What was made, where the run came to record it.
+    pub(crate) made: Option<Identity>,
 }
 
 /// Something that came back out of a keepsake.
 #[derive(Clone, Debug)]
 pub(crate) struct RestoringRow {
     pub(crate) path: PathBuf,
+    /// The directory that it was put into.
+    pub(crate) above: Option<Identity>,
+    /// What came back, where the run came to record it.
+    pub(crate) made: Option<Identity>,
 }
 
 /// A policy module before and after a change; none where there is none.
@@ -276,6 +302,17 @@ pub(crate) struct MovingRow {
     pub(crate) text_after: String,
     /// Who may have made the symlinks that lead there, besides root.
     pub(crate) keeper: Uid,
+    /// What is in the new place.
+    pub(crate) moved: Option<Identity>,
+}
+
+/// Where the tree of a site begins, as it was when it was changed last.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct PlaceRow {
+    /// Which inode it was.
+    pub(crate) identity: Identity,
+    /// Whether only root and the keeper could put another in its place.
+    pub(crate) closed: bool,
 }
 
 impl Ledger {
@@ -296,9 +333,16 @@ impl Ledger {
             let path = path.clone();
             move |cause| LedgerError::Failed { op, path, cause }
         };
-        let db = Connection::open(state.pinned(FILE)).map_err(failed("open"))?;
+        for beside in ["-wal", "-shm", "-journal"] {
+            // SQLite would follow a link there.
+            state.has(&format!("{FILE}{beside}"))?;
+        }
+        // Two first runs make the tables one after the other.
+        let _opening = state.opening()?;
+        let mut db = Connection::open(state.pinned(FILE)).map_err(failed("open"))?;
         db.busy_timeout(std::time::Duration::from_secs(10)).map_err(failed("open"))?;
-        let found: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(failed("read"))?;
+        let version = |db: &Connection| db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0));
+        let found = version(&db).map_err(failed("read"))?;
         if found > VERSION {
             return Err(LedgerError::Newer { path, found });
         }
@@ -306,15 +350,20 @@ impl Ledger {
         db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON; PRAGMA temp_store = MEMORY;")
             .map_err(failed("write"))?;
         if found < VERSION {
-            let tables = match found {
-                0 => TABLES,
-                1 => FROM_1,
-                _ => "",
+            let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate).map_err(failed("write"))?;
+            let steps = || -> rusqlite::Result<()> {
+                let mut found = found;
+                if found == 0 {
+                    transaction.execute_batch(TABLES)?;
+                    found = 2;
+                }
+                for (_, step) in STEPS.iter().filter(|(version, _)| *version >= found) {
+                    transaction.execute_batch(step)?;
+                }
+                transaction.execute_batch(&format!("PRAGMA user_version = {VERSION};"))
             };
-            let moving = if found < 3 { MOVING } else { "" };
-            let version = format!("PRAGMA user_version = {VERSION};");
-            db.execute_batch(&format!("BEGIN IMMEDIATE; {tables} {moving} {LABELS} {version} COMMIT;"))
-                .map_err(failed("write"))?;
+            steps().map_err(failed("write"))?;
+            transaction.commit().map_err(failed("write"))?;
         }
         Ok(Self { db, path })
     }
@@ -398,7 +447,7 @@ impl Ledger {
     pub(crate) fn turns(&self, id: i64) -> Result<Vec<TurnRow>, LedgerError> {
         let failed = self.failed("read");
         let rights = self.rights_of(id)?;
-        let sql = "SELECT folder.path, name, kind, dev, ino, links, before, after, turn.failed IS NOT NULL, left_seconds, left_nanos
+        let sql = "SELECT folder.path, name, kind, dev, ino, links, before, after, turn.failed IS NOT NULL, left_seconds, left_nanos, born
                    FROM turn JOIN folder ON folder.id = folder WHERE turn.id BETWEEN ? AND ? ORDER BY turn.id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let mut rows = statement.query([turn_id(id, 0), turn_id(id + 1, 0) - 1]).map_err(&failed)?;
@@ -410,7 +459,7 @@ impl Ledger {
                 let (before, after) = (rights.get(&before).cloned(), rights.get(&after).cloned());
                 let (seconds, nanos): (Option<i64>, Option<u32>) = (row.get(9)?, row.get(10)?);
                 let left = seconds.zip(nanos);
-                let id = Identity { dev: as_u64(row.get(3)?), ino: as_u64(row.get(4)?) };
+                let id = Identity { dev: as_u64(row.get(3)?), ino: as_u64(row.get(4)?), born: row.get(11)? };
                 Ok((
                     path_of(row, 0)?,
                     path_of(row, 1)?,
@@ -450,21 +499,50 @@ impl Ledger {
 
     /// The removals of a change set.
     pub(crate) fn removals(&self, id: i64) -> Result<Vec<RemovalRow>, LedgerError> {
-        let sql = "SELECT path, keepsake, before_times, after_times FROM removal WHERE change_set = ?";
+        let sql = "SELECT path, keepsake, before_times, after_times, above FROM removal WHERE change_set = ?";
         self.list(sql, id, |row| {
             Ok(RemovalRow {
                 path: path_of(row, 0)?,
                 keepsake: row.get(1)?,
                 before_times: row.get(2)?,
                 after_times: row.get(3)?,
+                above: identity_of(row, 4)?,
             })
         })
     }
 
     /// What a change set put back out of keepsakes.
     pub(crate) fn restorings(&self, id: i64) -> Result<Vec<RestoringRow>, LedgerError> {
-        let sql = "SELECT path FROM restoring WHERE change_set = ?";
-        self.list(sql, id, |row| Ok(RestoringRow { path: path_of(row, 0)? }))
+        let sql = "SELECT path, above, made FROM restoring WHERE change_set = ?";
+        self.list(sql, id, |row| {
+            let (above, made) = (identity_of(row, 1)?, identity_of(row, 2)?);
+            Ok(RestoringRow { path: path_of(row, 0)?, above, made })
+        })
+    }
+
+    /// Which inodes stand for which since things came back out of keepsakes, or were copied to another file system.
+    pub(crate) fn successors(&self) -> Result<Successors, LedgerError> {
+        let failed = self.failed("read");
+        let mut statement = self.db.prepare("SELECT old, new FROM successor ORDER BY rowid").map_err(&failed)?;
+        let rows = statement.query_map([], |row| Ok((identity_of(row, 0)?, identity_of(row, 1)?))).map_err(&failed)?;
+        let mut successors = Successors::default();
+        for row in rows {
+            let (Some(old), Some(new)) = row.map_err(&failed)? else { return Err(self.damaged("what came back")) };
+            successors.know(old, new);
+        }
+        Ok(successors)
+    }
+
+    /// Where a site's tree begins at `path`, as it was when it was changed last.
+    pub(crate) fn place(&self, site: &str, path: &Path) -> Result<Option<PlaceRow>, LedgerError> {
+        let sql = "SELECT identity, closed FROM place WHERE site = ? AND path = ?";
+        let read = |row: &Row<'_>| Ok((identity_of(row, 0)?, row.get::<_, bool>(1)?));
+        let found = self.db.query_row(sql, params![site, path.as_os_str().as_bytes()], read).optional();
+        match found.map_err(self.failed("read"))? {
+            None => Ok(None),
+            Some((Some(identity), closed)) => Ok(Some(PlaceRow { identity, closed })),
+            Some((None, _)) => Err(self.damaged("where a site's tree begins")),
+        }
     }
 
     /// The text of the policy module that a site has in the store; none where it has none.
@@ -489,7 +567,7 @@ impl Ledger {
 
     /// What a change set moved.
     pub(crate) fn movings(&self, id: i64) -> Result<Vec<MovingRow>, LedgerError> {
-        let sql = "SELECT part, root, path_from, path_to, link, file, text_before, text_after, keeper
+        let sql = "SELECT part, root, path_from, path_to, link, file, text_before, text_after, keeper, moved
                    FROM moving WHERE change_set = ?";
         self.list(sql, id, |row| {
             Ok(MovingRow {
@@ -502,6 +580,7 @@ impl Ledger {
                 text_before: row.get(6)?,
                 text_after: row.get(7)?,
                 keeper: Uid(row.get(8)?),
+                moved: identity_of(row, 9)?,
             })
         })
     }
@@ -509,13 +588,16 @@ impl Ledger {
     /// What a change set made.
     pub(crate) fn creations(&self, id: i64) -> Result<Vec<CreationRow>, LedgerError> {
         let rights = self.rights_of(id)?;
-        let sql = "SELECT path, kind, rights, content FROM creation WHERE change_set = ?";
+        let sql = "SELECT path, kind, rights, content, above, made FROM creation WHERE change_set = ?";
         let read = |row: &Row<'_>| {
             let (kind, number) = (kind_of(row.get(1)?), row.get::<_, i64>(2)?);
             let content: Option<Vec<u8>> = row.get(3)?;
             let made = kind.zip(rights.get(&number).cloned());
-            let path = path_of(row, 0)?;
-            Ok(made.map(|(kind, rights)| CreationRow { path, kind, rights, content: content.unwrap_or_default() }))
+            let (path, above, found) = (path_of(row, 0)?, identity_of(row, 4)?, identity_of(row, 5)?);
+            Ok(made.map(|(kind, rights)| {
+                let content = content.unwrap_or_default();
+                CreationRow { path, kind, rights, content, above, made: found }
+            }))
         };
         let rows = self.list(sql, id, read)?;
         rows.into_iter().map(|found| found.ok_or_else(|| self.damaged("a path that was made"))).collect()
@@ -551,6 +633,24 @@ fn kind_of(number: i64) -> Option<Kind> {
 
 const fn as_u64(number: i64) -> u64 {
     number.cast_unsigned()
+}
+
+/// An identity as a row holds it.
+fn identity_bytes(id: &Identity) -> [u8; 24] {
+    let mut bytes = [0; 24];
+    let numbers = [id.dev.to_le_bytes(), id.ino.to_le_bytes(), id.born.to_le_bytes()];
+    bytes.chunks_exact_mut(8).zip(numbers).for_each(|(to, number)| to.copy_from_slice(&number));
+    bytes
+}
+
+/// The identity in a column; none where there is none, or none that can be read.
+fn identity_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Option<Identity>> {
+    let bytes: Option<Vec<u8>> = row.get(column)?;
+    let number = |bytes: &[u8], at: usize| Some(u64::from_le_bytes(bytes.get(at..at + 8)?.try_into().ok()?));
+    Ok(bytes.and_then(|bytes| {
+        let (dev, ino, born) = (number(&bytes, 0)?, number(&bytes, 8)?, number(&bytes, 16)?.cast_signed());
+        Some(Identity { dev, ino, born })
+    }))
 }
 
 fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<PathBuf> {

@@ -24,7 +24,7 @@ fn turn() -> Turn {
         label: Some("system_u:object_r:usr_t:s0".parse().unwrap()),
     };
     let after = Rights { uid: Uid(0), acl: None, capabilities: None, ..before.clone() };
-    let id = Identity { dev: u64::MAX, ino: 7 };
+    let id = Identity { dev: u64::MAX, ino: 7, born: 12 };
     Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after), left: None }
 }
 
@@ -81,22 +81,29 @@ fn the_files_are_for_the_owner_alone() {
 }
 
 #[rstest]
-#[case::of_version_1(
-    "ALTER TABLE change_set DROP COLUMN until; ALTER TABLE change_set DROP COLUMN parts;
-                      ALTER TABLE creation DROP COLUMN content; ALTER TABLE site DROP COLUMN parts;
-                      DROP TABLE moving; ALTER TABLE rights DROP COLUMN label; DROP TABLE module; DROP TABLE switch; PRAGMA user_version = 1;"
-)]
-#[case::of_version_2(
-    "DROP TABLE moving; ALTER TABLE rights DROP COLUMN label; DROP TABLE module; DROP TABLE switch; PRAGMA user_version = 2;"
-)]
-#[case::of_version_3(
-    "ALTER TABLE rights DROP COLUMN label; DROP TABLE module; DROP TABLE switch; PRAGMA user_version = 3;"
-)]
-fn an_older_ledger_is_brought_up_to_date(#[case] older: &str) {
-    let (_dir, state, mut ledger) = ledger();
-    ledger.begin("berths", "set", (Phase::Open, Phase::Sealed), None).unwrap().end(1, 0, None).unwrap();
-    ledger.db.execute_batch(older).unwrap();
-    drop(ledger);
+fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4)] version: i64) {
+    let dir = tempfile::tempdir().unwrap();
+    let state = StateDir::open_or_create(&dir.path().join("state")).unwrap();
+    state.ensure_file(FILE).unwrap();
+    let db = Connection::open(state.pinned(FILE)).unwrap();
+    db.execute_batch(TABLES).unwrap();
+    for (_, step) in STEPS.iter().filter(|(from, _)| (2..version).contains(from)) {
+        db.execute_batch(step).unwrap();
+    }
+    if version == 1 {
+        db.execute_batch(
+            "ALTER TABLE change_set DROP COLUMN until; ALTER TABLE change_set DROP COLUMN parts;
+             ALTER TABLE creation DROP COLUMN content; ALTER TABLE site DROP COLUMN parts;",
+        )
+        .unwrap();
+    }
+    db.execute_batch(&format!(
+        "INSERT INTO change_set (site, command, begun, ended, process, phase_before, phase_after)
+         VALUES ('berths', 'set', '2026-11-23T14:00:00Z', '2026-11-23T14:00:01Z', 7, 'open', 'sealed');
+         PRAGMA user_version = {version};"
+    ))
+    .unwrap();
+    drop(db);
     let mut ledger = Ledger::open(&state).unwrap().unwrap();
     assert_eq!(ledger.change_sets().unwrap().len(), 1);
     assert_eq!(ledger.movings(1).unwrap().len(), 0);
@@ -107,6 +114,26 @@ fn an_older_ledger_is_brought_up_to_date(#[case] older: &str) {
     assert_eq!((opened.phase, opened.until), (Phase::Open, Some(until)), "before anything was granted");
     assert_eq!(opened.parts, Some(vec!["a".into(), "b c".into()]));
     assert!(opened.is_overdue(until) && !opened.is_overdue(until - jiff::SignedDuration::from_secs(1)));
+}
+
+/// The first runs of all, at once: one makes the tables, the others wait.
+#[test]
+fn first_runs_at_once_all_open_it() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("state");
+    let begin = std::sync::Barrier::new(16);
+    std::thread::scope(|scope| {
+        for _ in 0..16 {
+            scope.spawn(|| {
+                begin.wait();
+                let state = StateDir::open_or_create(&path).unwrap();
+                let mut ledger = Ledger::open_or_create(&state).unwrap();
+                ledger.begin("berths", "set", (Phase::Sealed, Phase::Sealed), None).unwrap().end(0, 0, None).unwrap();
+            });
+        }
+    });
+    let state = StateDir::open(&path).unwrap();
+    assert_eq!(Ledger::open(&state).unwrap().unwrap().change_sets().unwrap().len(), 16);
 }
 
 #[test]

@@ -9,12 +9,13 @@ use std::sync::Arc;
 
 use rustix::io::Errno;
 
+use super::keepsake::{Inventory, Successors};
 use super::ledger::{ChangeSet, Entry, Ledger, MovingRow};
 use super::plan::Creation;
-use super::{ChangeError, Means, Outcome, create, undo};
+use super::{ChangeError, Means, Outcome, PlaceError, create, undo};
 use crate::account::Accounts;
-use crate::audit::{find_root, missing_above};
-use crate::entry::Kind;
+use crate::audit::{missing_above, open_way};
+use crate::entry::{Identity, Kind};
 use crate::host::{OpenFiles, open_below};
 use crate::policy::Policy;
 use crate::shown::Shown;
@@ -226,7 +227,12 @@ pub fn plan_move(
     let part = &site.parts[asked.part];
     let refused = |why: String| MoveError::Part { site: site.name.clone(), part: part.shown.clone(), why };
     let unusable = |why: String| MoveError::Place { to: asked.to.clone(), why };
-    find_root(host, site)?;
+    if let Some(way) =
+        open_way(host, site, setting.accounts, setting.neighbours)?.filter(|_| rustix::process::geteuid().is_root())
+    {
+        let error = PlaceError::OpenWay { start: site.root.clone(), way };
+        return Err(refused(error.to_string()));
+    }
     let keeper = site.keeper.ids.uid;
     let at = |path: &Path| match Place::find(host, path, keeper) {
         Ok(place) => place.look().map(|facts| facts.map(|facts| (place, facts))).map_err(|failure| failure.to_string()),
@@ -254,15 +260,15 @@ pub fn plan_move(
     }
     let packed = match &old {
         Some((place, _)) => place.list().map_err(|(path, failure)| refused(format!("{}: {failure}", Shown(&path))))?,
-        None => Vec::new(),
+        None => Inventory::default(),
     };
     if !asked.written {
         same_parts(site, after, &asked, &packed).map_err(refused)?;
     }
     let passages = passage::passages(host, site, &asked.to).map_err(unusable)?;
     let across = old.as_ref().is_some_and(|(_, facts)| nearest(host, &asked.to).is_some_and(|m| m != facts.mount));
-    if let Some((item, here)) = relocate::second_names(&packed).filter(|_| across) {
-        return Err(refused(format!("{}: {}", Shown(&item.path), Failure::SecondName(item.links, here))));
+    if let Some((path, failure)) = relocate::second_names(&packed).filter(|_| across) {
+        return Err(refused(format!("{}: {failure}", Shown(&path))));
     }
     let policy = Policy::new(Arc::clone(after), setting.phase);
     let solver = Solver::new(after, setting.accounts);
@@ -298,16 +304,14 @@ fn holds(other: &Arc<Site>, path: &Path) -> bool {
 }
 
 /// Each path must be of the same part in its new place: a part with wildcards can name it in one and not in the other.
-fn same_parts(
-    site: &Arc<Site>,
-    after: &Arc<Site>,
-    asked: &Asked,
-    packed: &[super::keepsake::Packed],
-) -> Result<(), String> {
-    let Some(first) = packed.first() else { return Ok(()) };
+fn same_parts(site: &Arc<Site>, after: &Arc<Site>, asked: &Asked, packed: &Inventory) -> Result<(), String> {
+    if packed.len() == 0 {
+        return Ok(());
+    }
+    let top = packed.path(0);
     let (before, then) = (Policy::new(Arc::clone(site), Phase::Sealed), Policy::new(Arc::clone(after), Phase::Sealed));
-    for item in packed {
-        let below = item.path.strip_prefix(&first.path).unwrap_or(&item.path);
+    for path in (0..packed.len()).map(|number| packed.path(number)) {
+        let below = path.strip_prefix(&top).unwrap_or(&path);
         let [old, new] =
             [(&before, &asked.from), (&then, &asked.to)].map(|(policy, base)| policy.at(&base.join(below)));
         let (old, new) = (old.context.part, new.context.part);
@@ -347,10 +351,11 @@ pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Res
         text_before: asked.text_before.clone(),
         text_after: asked.text_after.clone(),
         keeper,
+        moved: None,
     };
     // A run that is finished named its part by the old path.
     let row = if asked.written { MovingRow { part: Shown(&asked.from).to_string(), ..row } } else { row };
-    entry.moving(&row)?;
+    let number = entry.moving(&row)?;
     for creation in &plan.creations {
         match create(creation, keeper, means.host, &mut entry)? {
             Ok(()) => outcome.done += 1,
@@ -362,7 +367,7 @@ pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Res
     }
     outcome.go_on()?;
     if outcome.failures.is_empty() {
-        carry_out(&row, plan.state, &mut entry, means, &mut outcome)?;
+        carry_out(&row, number, plan.state, &mut entry, means, &mut outcome)?;
     }
     if outcome.moved == 0 {
         // What was being copied is gone again.
@@ -375,6 +380,7 @@ pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Res
 /// The steps of a move from `row.from` to `row.to`, but for the way there: the data, the link, the site file.
 fn carry_out(
     row: &MovingRow,
+    number: i64,
     state: State,
     entry: &mut Entry<'_>,
     means: &Means<'_>,
@@ -395,12 +401,22 @@ fn carry_out(
         // Copied whole and not yet removed whole: what is left here goes into a keepsake.
         undo::remove_remains(entry, &row.from, "what a stopped move left in the old place", means, outcome)?;
     } else if state == State::Old {
+        let mut unrecorded = None;
         let done = (|| {
             let one = |failure| vec![(from.path.clone(), failure)];
             let facts = from.look().map_err(one)?.ok_or_else(|| one(Failure::Os(Op::Move, Errno::NOENT)))?;
             let paths = from.list().map_err(|failure| vec![failure])?.len();
-            relocate(&from, &to, facts.id).map(|left| (paths, left))
+            let mut record = |copies: &[(Identity, Identity)]| {
+                entry.succeeded(copies).map_err(|error| {
+                    unrecorded = Some(error);
+                    Failure::Says("the ledger cannot be written".into())
+                })
+            };
+            relocate(&from, &to, facts.id, &mut record).map(|left| (paths, left))
         })();
+        if let Some(error) = unrecorded {
+            return Err(error.into());
+        }
         match done {
             Ok((paths, left)) => {
                 outcome.moved += paths as u64;
@@ -411,6 +427,9 @@ fn carry_out(
                 return Ok(());
             }
         }
+    }
+    if let Ok(Some(facts)) = to.look() {
+        entry.moved(number, &facts.id)?;
     }
     if row.link
         && let Err(failure) = leave_link(&from, &row.to)
@@ -460,6 +479,7 @@ fn write_site_file(row: &MovingRow) -> Result<(), Failure> {
 /// Moves what a change set moved back, with what is in it now; the site file says so again.
 pub(super) fn move_back(
     row: &MovingRow,
+    successors: &mut Successors,
     entry: &mut Entry<'_>,
     means: &Means<'_>,
     outcome: &mut Outcome,
@@ -470,6 +490,7 @@ pub(super) fn move_back(
         link: false,
         text_before: row.text_after.clone(),
         text_after: row.text_before.clone(),
+        moved: None,
         ..row.clone()
     };
     let find = |path: &Path| Place::find(means.host, path, row.keeper).ok();
@@ -480,6 +501,14 @@ pub(super) fn move_back(
         if let Err((path, failure)) = new.clear_beside() {
             outcome.fail(path, failure);
         }
+    }
+    if let (Some(then), Some(Ok(Some(now)))) = (&row.moved, new.as_ref().map(Place::look))
+        && !successors.is(&now.id, then)
+    {
+        // Whoever may rename what leads there can put another tree in its place.
+        let why = "something else than what was moved there is there now";
+        outcome.failures.push((row.to.clone(), Failure::NotOurs(why.into())));
+        return Ok(());
     }
     let link = old.as_ref().filter(|old| row.link && links_to(old, &back.from));
     if let Some(Err(errno)) = link.map(|old| sys::unlink(&old.dir, &old.name, false)) {
@@ -502,8 +531,10 @@ pub(super) fn move_back(
             State::Old
         }
     };
-    entry.moving(&back)?;
-    carry_out(&back, state, entry, means, outcome)
+    let number = entry.moving(&back)?;
+    carry_out(&back, number, state, entry, means, outcome)?;
+    *successors = entry.successors()?;
+    Ok(())
 }
 
 impl MovePlan {

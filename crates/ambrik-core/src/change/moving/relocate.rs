@@ -3,7 +3,7 @@
 
 use std::ffi::{CString, OsStr};
 use std::fs::File;
-use std::io::{self, BufReader, BufWriter};
+use std::io::{self, BufReader, BufWriter, Write as _};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use rustix::io::Errno;
 
 use crate::change::folder::{Folder, Opener, as_os, c_name, split};
-use crate::change::keepsake::{self, Packed, Packer, PathFailure};
+use crate::change::keepsake::{self, How, Inventory, Packer, PathFailure, Successors};
 use crate::change::rights::pin;
 use crate::entry::{Facts, Identity, Kind};
 use crate::tree::{Failure, Host, Op, WayError, sys};
@@ -45,10 +45,13 @@ impl Place {
     }
 
     /// Everything that is there, folders before their content.
-    pub(super) fn list(&self) -> Result<Vec<Packed>, PathFailure> {
-        let mut packer = Packer::<io::Sink>::new(None);
-        packer.add(self.dir.as_fd(), &self.name, &self.path, None)?;
-        packer.finish().map(|(_, packed)| packed).map_err(|cause| (self.path.clone(), keep_failure(&cause)))
+    pub(super) fn list(&self) -> Result<Inventory, PathFailure> {
+        let mut packer = Packer::listing();
+        packer
+            .add(self.dir.as_fd(), &self.name, &self.path, None)
+            .map_err(|cause| (self.path.clone(), keep_failure(&cause)))?;
+        let (packed, failures) = packer.listed();
+        failures.into_iter().next().map_or(Ok(packed), Err)
     }
 
     fn fail(&self, failure: Failure) -> PathFailure {
@@ -56,8 +59,12 @@ impl Place {
     }
 
     /// Removes everything that was packed from here.
-    fn remove(&self, packed: &[Packed]) -> Vec<PathFailure> {
-        keepsake::remove(packed, &mut |folder| self.open(folder))
+    fn remove(&self, mut packed: Inventory) -> Vec<PathFailure> {
+        let all = 0..packed.len();
+        match self.dir.try_clone() {
+            Ok(dir) => keepsake::remove(&mut packed, all, dir).1,
+            Err(_) => vec![self.fail(Failure::Os(Op::Open, Errno::MFILE))],
+        }
     }
 
     /// A handle on a folder that is at or below this place, or above it.
@@ -85,7 +92,7 @@ impl Place {
         if beside.look().map_err(|failure| beside.fail(failure))?.is_none() {
             return Ok(());
         }
-        beside.remove(&beside.list()?).into_iter().next().map_or(Ok(()), Err)
+        beside.remove(beside.list()?).into_iter().next().map_or(Ok(()), Err)
     }
 }
 
@@ -95,13 +102,21 @@ fn keep_failure(cause: &io::Error) -> Failure {
 
 /// Brings what is at `from`, if it is still `id`, to `to`, where nothing is. The answer is what could not be removed
 /// from `from` after it was copied.
-pub(super) fn relocate(from: &Place, to: &Place, id: Identity) -> Result<Vec<PathFailure>, Vec<PathFailure>> {
+pub(super) fn relocate(
+    from: &Place,
+    to: &Place,
+    id: Identity,
+    record: Record<'_>,
+) -> Result<Vec<PathFailure>, Vec<PathFailure>> {
     match rename(from, to, id) {
         Ok(()) => Ok(Vec::new()),
-        Err(Failure::Os(Op::Move, Errno::XDEV)) => copy_over(from, to, id),
+        Err(Failure::Os(Op::Move, Errno::XDEV)) => copy_over(from, to, id, record),
         Err(failure) => Err(vec![from.fail(failure)]),
     }
 }
+
+/// Puts on record which copies stand for which inodes, before they do.
+type Record<'r> = &'r mut dyn FnMut(&[(Identity, Identity)]) -> Result<(), Failure>;
 
 /// Renames, if what comes to be there is `id`.
 fn rename(from: &Place, to: &Place, id: Identity) -> Result<(), Failure> {
@@ -124,28 +139,26 @@ fn rename(from: &Place, to: &Place, id: Identity) -> Result<(), Failure> {
     Err(Failure::Replaced)
 }
 
-fn copy_over(from: &Place, to: &Place, id: Identity) -> Result<Vec<PathFailure>, Vec<PathFailure>> {
+fn copy_over(from: &Place, to: &Place, id: Identity, record: Record<'_>) -> Result<Vec<PathFailure>, Vec<PathFailure>> {
     let one = |failure: PathFailure| vec![failure];
     to.clear_beside().map_err(one)?;
     let beside = to.beside().map_err(one)?;
-    let copied = copy(from, &beside, id).and_then(|packed| {
+    let copied = copy(from, &beside, id).and_then(|(packed, successors)| {
         compare(from, &beside).map_err(one)?;
         let facts = beside.look().map_err(|failure| one(beside.fail(failure)))?;
         let copy = facts.ok_or_else(|| one(beside.fail(Failure::Replaced)))?.id;
         sys::sync_file_system(&to.dir).map_err(|errno| one(to.fail(Failure::Os(Op::Keep, errno))))?;
+        record(&successors.new).map_err(|failure| one(to.fail(failure)))?;
         rename(&beside, to, copy).map_err(|failure| one(to.fail(failure)))?;
         Ok(packed)
     });
-    let packed = match copied {
-        Ok(packed) => packed,
+    match copied {
+        Ok(packed) => Ok(from.remove(packed)),
         Err(mut failures) => {
             failures.extend(to.clear_beside().err());
-            return Err(failures);
+            Err(failures)
         }
-    };
-    let at_from = |path: &Path| path.strip_prefix(&beside.path).map(|below| join(&from.path, below));
-    let packed = packed.into_iter().filter_map(|item| Some(Packed { path: at_from(&item.path).ok()?, ..item }));
-    Ok(from.remove(&packed.collect::<Vec<_>>()))
+    }
 }
 
 /// `path.join(below)`, without the slash at the end where `below` is empty.
@@ -153,30 +166,38 @@ fn join(path: &Path, below: &Path) -> PathBuf {
     if below.as_os_str().is_empty() { path.to_owned() } else { path.join(below) }
 }
 
-/// Copies: one thread packs, the other unpacks. The answer lists what was packed, under its new path.
-fn copy(from: &Place, to: &Place, id: Identity) -> Result<Vec<Packed>, Vec<PathFailure>> {
+/// Copies: one thread packs, the other unpacks. The answer lists what was packed, and which copies stand for which.
+fn copy(from: &Place, to: &Place, id: Identity) -> Result<(Inventory, Successors), Vec<PathFailure>> {
     let (reader, writer) = io::pipe().map_err(|cause| vec![from.fail(keep_failure(&cause))])?;
-    let pack = || -> Result<Vec<Packed>, PathFailure> {
-        let mut packer = Packer::new(Some(BufWriter::with_capacity(1 << 18, writer)));
+    let pack = || -> Result<Inventory, PathFailure> {
+        let mut packer = Packer::new(BufWriter::with_capacity(1 << 18, writer), u64::MAX);
         let failed = |cause: io::Error| from.fail(keep_failure(&cause));
-        let at_from = |(path, failure): PathFailure| {
+        // The first failure ends the whole: half a copy is none.
+        let added = packer.add(from.dir.as_fd(), &from.name, &to.path, Some(id));
+        let first = packer.first_failure().map(|(path, failure)| {
             let below = path.strip_prefix(&to.path).map(Path::to_owned).unwrap_or_default();
-            (join(&from.path, &below), failure)
-        };
-        packer.add(from.dir.as_fd(), &from.name, &to.path, Some(id)).map_err(at_from)?;
-        let (_, packed) = packer.finish().map_err(failed)?;
+            (join(&from.path, &below), failure.clone())
+        });
+        if let Some(failure) = first {
+            return Err(failure);
+        }
+        added.map_err(failed)?;
+        let (mut writer, packed, _) = packer.finish().map_err(failed)?;
+        writer.flush().map_err(failed)?;
         Ok(packed)
     };
+    let mut successors = Successors::default();
     let (packed, restored) = std::thread::scope(|scope| {
         let packing = scope.spawn(pack);
         let mut reader = BufReader::with_capacity(1 << 18, reader);
-        let restored = keepsake::restore(&mut reader, &to.path, false, &mut |folder| to.open(folder));
+        let mut open = |folder: &Path| to.open(folder);
+        let restored = keepsake::restore(&mut reader, &to.path, How::default(), &mut successors, &mut open);
         // What was not taken holds the other thread up.
         drop(reader);
         (packing.join(), restored)
     });
     let failures = match restored {
-        Ok((_, failures)) => failures,
+        Ok(restored) => restored.failures,
         Err(cause) => vec![to.fail(keep_failure(&cause))],
     };
     // A copy that could not be written is why packing failed, not the other way round.
@@ -191,22 +212,22 @@ fn copy(from: &Place, to: &Place, id: Identity) -> Result<Vec<Packed>, Vec<PathF
         return Err(failures);
     }
     match second_names(&packed) {
-        None => Ok(packed),
-        Some((item, here)) => Err(vec![(item.path.clone(), Failure::SecondName(item.links, here))]),
+        None => Ok((packed, successors)),
+        Some(failure) => Err(vec![failure]),
     }
 }
 
-/// A file that has names besides those among `packed`, and how many it has there. A copy of it would be a file of its
-/// own, which could then be given to somebody.
-pub(super) fn second_names(packed: &[Packed]) -> Option<(&Packed, u32)> {
+/// A file that has names besides those among `packed`. A copy of it would be a file of its own, which could then be given
+/// to somebody.
+pub(super) fn second_names(packed: &Inventory) -> Option<PathFailure> {
     let mut names: std::collections::HashMap<Identity, u32> = std::collections::HashMap::new();
-    let many = || packed.iter().filter(|item| item.kind != Kind::Directory && item.links > 1);
-    for item in many() {
+    let many = || packed.iter().enumerate().filter(|(_, item)| item.kind != Kind::Directory && item.links > 1);
+    for (_, item) in many() {
         *names.entry(item.id).or_default() += 1;
     }
-    many().find_map(|item| {
+    many().find_map(|(number, item)| {
         let here = names.get(&item.id).copied().unwrap_or(0);
-        (here < item.links).then_some((item, here))
+        (here < item.links).then(|| (packed.path(number), Failure::SecondName(item.links, here)))
     })
 }
 

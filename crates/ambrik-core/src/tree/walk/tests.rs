@@ -124,7 +124,7 @@ fn a_folder_that_is_not_entered_stays_closed() {
 fn a_start_that_is_another_directory_by_now_is_trouble() {
     let dir = tree();
     let handle = rustix::fs::open(dir.path(), rustix::fs::OFlags::PATH, rustix::fs::Mode::empty()).unwrap();
-    let start = Arc::new(Dir::top(Path::new("/x"), Identity { dev: 0, ino: 0 }, ()));
+    let start = Arc::new(Dir::top(Path::new("/x"), Identity { dev: 0, ino: 0, born: 0 }, ()));
     let walked = walk(vec![(handle, start)], vec![Notes::default()], &Progress::default());
     assert_eq!(walked.visitors[0].troubles, [(PathBuf::from("/x"), Trouble::Replaced)]);
 }
@@ -149,7 +149,7 @@ fn a_walk_is_bounded(#[case] bounds: Bounds, #[case] trouble: Trouble, #[case] s
 
 #[test]
 fn a_very_long_chain_of_directories_is_taken_apart_without_a_deep_stack() {
-    let id = Identity { dev: 0, ino: 0 };
+    let id = Identity { dev: 0, ino: 0, born: 0 };
     let mut dir = Arc::new(Dir::top(Path::new("/"), id, ()));
     for _ in 0..200_000 {
         dir = Arc::new(Dir::below(&dir, c"d", id, false, ()));
