@@ -3,8 +3,7 @@
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::fmt;
-use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// A user id.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -166,15 +165,6 @@ pub struct Accounts {
     beyond: Beyond,
 }
 
-/// Accounts that cannot be read.
-#[derive(Debug, thiserror::Error)]
-#[error("cannot read the accounts in {}", crate::shown::Shown(path))]
-pub struct AccountsError {
-    path: PathBuf,
-    #[source]
-    cause: io::Error,
-}
-
 impl Accounts {
     /// The accounts in the text of a passwd(5) and a group(5) file. Lines that are none are left out.
     #[must_use]
@@ -186,21 +176,10 @@ impl Accounts {
         }
     }
 
-    /// The accounts of this host: its files, and its name service for names that they do not hold.
-    pub fn of_this_host() -> Result<Self, AccountsError> {
-        Ok(Self { beyond: Beyond::NameService, ..Self::from_files(Path::new("/"))? })
-    }
-
-    /// The accounts in `etc/passwd` and `etc/group` below `root`.
-    pub fn from_files(root: &Path) -> Result<Self, AccountsError> {
-        let read = |name: &str| {
-            let path = root.join("etc").join(name);
-            match std::fs::read(&path) {
-                Ok(bytes) => Ok(String::from_utf8_lossy(&bytes).into_owned()),
-                Err(cause) => Err(AccountsError { path, cause }),
-            }
-        };
-        Ok(Self::from_texts(&read("passwd")?, &read("group")?))
+    /// The same, and for names that they do not hold those of this host's name service (nsswitch.conf(5)).
+    #[must_use]
+    pub fn with_name_service(self) -> Self {
+        Self { beyond: Beyond::NameService, ..self }
     }
 
     /// The ids of the user that `name` names: a name, or a uid in digits.
@@ -370,6 +349,14 @@ fn lossy(name: &OsStr) -> String {
     name.to_string_lossy().into_owned()
 }
 
+/// A name as it can be shown: what is not seen, or moves what is beside it, is escaped.
+fn plain(name: &str) -> String {
+    if name.chars().any(|c| c.is_control() || crate::shown::misleads(c)) {
+        return crate::shown::Shown(Path::new(name)).to_string();
+    }
+    name.to_owned()
+}
+
 /// `name:password:uid:gid:…` (passwd(5)).
 fn user_line(line: &str) -> Option<User> {
     let mut fields = line.split(':');
@@ -378,7 +365,7 @@ fn user_line(line: &str) -> Option<User> {
     let uid = fields.next()?.parse().ok()?;
     let gid = fields.next()?.parse().ok()?;
     let shell = fields.nth(2).unwrap_or_default().to_owned();
-    Some(User { name: name.into(), uid: Uid(uid), gid: Gid(gid), shell })
+    Some(User { name: plain(name), uid: Uid(uid), gid: Gid(gid), shell })
 }
 
 /// `name:password:gid:member,member` (group(5)).
@@ -389,7 +376,7 @@ fn group_line(line: &str) -> Option<Group> {
     let gid = fields.next()?.parse().ok()?;
     let members = fields.next().unwrap_or_default();
     let members = members.split(',').map(str::trim).filter(|m| !m.is_empty());
-    Some(Group { name: name.into(), gid: Gid(gid), members: members.map(Into::into).collect() })
+    Some(Group { name: plain(name), gid: Gid(gid), members: members.map(plain).collect() })
 }
 
 #[cfg(test)]
@@ -456,7 +443,7 @@ mod tests {
 
     #[test]
     fn this_host_has_root() {
-        let accounts = Accounts::of_this_host().unwrap();
+        let accounts = crate::host::accounts(&crate::tree::Host::this().unwrap()).unwrap();
         assert_eq!(accounts.user_name(Uid::ROOT).as_deref(), Some("root"));
         assert!(accounts.user_name(Uid(4_000_000_001)).is_none());
     }

@@ -18,6 +18,7 @@ pub mod label;
 pub mod mode;
 pub mod nearest;
 pub mod over_http;
+pub mod own;
 pub mod people;
 pub mod policy;
 pub mod shown;

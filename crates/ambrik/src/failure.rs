@@ -3,9 +3,10 @@
 use std::io;
 use std::process::ExitCode;
 
-use ambrik_core::account::AccountsError;
 use ambrik_core::audit::AuditError;
 use ambrik_core::change::{ChangeError, LedgerError, MoveError, PlaceError, StateError, UndoError};
+use ambrik_core::host::AccountsError;
+use ambrik_core::site::EditError;
 use ambrik_core::tree::WayError;
 
 /// The exit codes.
@@ -126,6 +127,14 @@ impl From<UndoError> for Failure {
 impl From<MoveError> for Failure {
     fn from(error: MoveError) -> Self {
         Self::usage(error.to_string())
+    }
+}
+
+impl From<EditError> for Failure {
+    fn from(error: EditError) -> Self {
+        let hint = if error.is_privilege() { "; run it as root, or name another --sites" } else { "" };
+        let exit = if error.is_privilege() { Exit::Privilege } else { Exit::Usage };
+        Self { exit, message: format!("{error}{hint}"), closed_pipe: false }
     }
 }
 

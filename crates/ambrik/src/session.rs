@@ -12,6 +12,7 @@ use ambrik_core::audit::Setting;
 use ambrik_core::change::{ChangeSet, Ledger, SitePhase, StateDir, StateError};
 use ambrik_core::host::Detector;
 use ambrik_core::label::Labels;
+use ambrik_core::own::{Exposed, OwnError, Place};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{self, Phase, Site};
 use ambrik_core::tree::{Host, Progress};
@@ -178,12 +179,22 @@ impl<'s> Session<'s> {
         failure.exit
     }
 
+    fn open_host(&self) -> Result<Host, Failure> {
+        Ok(match &self.host {
+            Some(folder) => Host::at(folder)?,
+            None => Host::this()?,
+        })
+    }
+
+    /// A place for files of Ambrik's own: inside the host looked at, where it lies there.
+    pub(crate) fn place(&self, path: &Path) -> Result<Place, Failure> {
+        Ok(Place::of(&self.open_host()?, path)?)
+    }
+
     /// The host looked at.
     pub(crate) fn look(&mut self) -> Result<Looked, Failure> {
-        let (host, accounts) = match &self.host {
-            Some(folder) => (Host::at(folder)?, Accounts::from_files(folder)?),
-            None => (Host::this()?, Accounts::of_this_host()?),
-        };
+        let host = self.open_host()?;
+        let accounts = ambrik_core::host::accounts(&host)?;
         let labels = Labels::of(&host);
         if let Some(problem) = &labels.problem {
             self.warn(problem);
@@ -229,13 +240,32 @@ impl<'s> Session<'s> {
 
     /// How the host is called in a report.
     pub(crate) fn host_name(&self) -> String {
-        let file = self.host.as_deref().unwrap_or(Path::new("/")).join("etc/hostname");
-        let name = std::fs::read_to_string(file).unwrap_or_default().trim().to_owned();
+        let read = |host: Host| host.read(Path::new("/etc/hostname"), 1 << 10).ok();
+        let name = self.open_host().ok().and_then(read).unwrap_or_default();
+        let name = String::from_utf8_lossy(&name).trim().to_owned();
         match (name.is_empty(), &self.host) {
-            (false, _) => name,
+            (false, _) => Shown(Path::new(&name)).to_string(),
             (true, Some(folder)) => folder.display().to_string(),
             (true, None) => rustix::system::uname().nodename().to_string_lossy().into_owned(),
         }
+    }
+
+    /// As [`Self::sites`], of sites that are to be changed: their files must be root's, or the caller's own, alone.
+    pub(crate) fn sites_to_change(&self, named: &[PathBuf], looked: &Looked) -> Result<Vec<Arc<Site>>, Failure> {
+        let sites = self.sites(named, looked)?;
+        let exposed = sites.iter().filter_map(|site| Some((site, site.exposed.as_ref()?)));
+        let refused: Vec<String> = exposed
+            .map(|(site, exposed)| {
+                format!(
+                    "site {}: {}: {}; what stands there decides what is changed, so nothing was. Put it right: {}",
+                    site.name,
+                    Shown(&exposed.path),
+                    exposed.why,
+                    exposed.mend
+                )
+            })
+            .collect();
+        if refused.is_empty() { Ok(sites) } else { Err(Failure::usage(refused.join("\n"))) }
     }
 
     /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
@@ -274,12 +304,12 @@ impl<'s> Session<'s> {
 
     /// The text of a site file.
     pub(crate) fn site_text(&self, file: &Path) -> Result<String, Failure> {
-        self.text(file).map_err(Failure::usage)
+        self.text(file).map(|(text, _)| text).map_err(Failure::usage)
     }
 
-    fn text(&self, file: &Path) -> Result<String, String> {
-        let bytes = std::fs::read(file).map_err(|cause| self.unreadable(file, &cause))?;
-        String::from_utf8(bytes).map_err(|_| format!("{}: the site file is not UTF-8 text", Shown(file)))
+    fn text(&self, file: &Path) -> Result<(String, Option<Exposed>), String> {
+        let place = self.place(file).map_err(|failure| failure.message)?;
+        place.read().map_err(|error| self.unreadable(file, &error))
     }
 
     /// The site that this text of a site file describes.
@@ -297,7 +327,8 @@ impl<'s> Session<'s> {
         let mut sites: Vec<Arc<Site>> = Vec::new();
         let mut wrong = Vec::new();
         for file in files {
-            match self.text(&file).and_then(|text| read_site(&text, &file)) {
+            let read = self.text(&file).and_then(|(text, exposed)| Ok(Site { exposed, ..read_site(&text, &file)? }));
+            match read {
                 Ok(site) => sites.push(Arc::new(site)),
                 Err(message) => wrong.push(message),
             }
@@ -320,35 +351,28 @@ impl<'s> Session<'s> {
         if is_path { named.to_owned() } else { self.sites.join(format!("{}.toml", named.display())) }
     }
 
-    fn unreadable(&self, file: &Path, cause: &io::Error) -> String {
-        let shown = Shown(file);
-        match cause.kind() {
-            io::ErrorKind::NotFound => {
-                let known = self.all_files().unwrap_or_default();
-                let names: Vec<String> =
-                    known.iter().filter_map(|f| Some(f.file_stem()?.to_string_lossy().into_owned())).collect();
-                let known = if names.is_empty() {
-                    String::new()
-                } else {
-                    format!("; the sites here are: {}", names.join(", "))
-                };
-                format!("there is no site file {shown}{known}")
-            }
-            _ => format!("cannot read the site file {shown}: {cause}"),
+    fn unreadable(&self, file: &Path, error: &OwnError) -> String {
+        if !error.is_missing() {
+            return format!("cannot read the site file {}: {error}", Shown(file));
         }
+        let known = self.all_files().unwrap_or_default();
+        let names: Vec<String> =
+            known.iter().filter_map(|f| Some(f.file_stem()?.to_string_lossy().into_owned())).collect();
+        let known =
+            if names.is_empty() { String::new() } else { format!("; the sites here are: {}", names.join(", ")) };
+        format!("there is no site file {}{known}", Shown(file))
     }
 
     fn all_files(&self) -> Result<Vec<PathBuf>, Failure> {
         let shown = Shown(&self.sites);
-        let entries = std::fs::read_dir(&self.sites).map_err(|cause| match cause.kind() {
-            io::ErrorKind::NotFound => Failure::usage(format!(
+        let names = self.place(&self.sites)?.names().map_err(|error| match error {
+            error if error.is_missing() => Failure::usage(format!(
                 "there is no sites directory {shown}; name a site file, or another directory with --sites"
             )),
-            _ => Failure::usage(format!("cannot list the sites directory {shown}: {cause}")),
+            error => Failure::usage(format!("cannot list the sites directory {shown}: {error}")),
         })?;
-        let paths = entries.filter_map(|entry| entry.ok().map(|e| e.path()));
-        let mut files: Vec<PathBuf> = paths.filter(|p| p.extension().is_some_and(|e| e == "toml")).collect();
-        files.sort();
+        let paths = names.into_iter().map(|name| self.sites.join(name));
+        let files: Vec<PathBuf> = paths.filter(|p| p.extension().is_some_and(|e| e == "toml")).collect();
         if files.is_empty() {
             return Err(Failure::usage(format!("there are no site files in {shown}")));
         }
@@ -357,12 +381,12 @@ impl<'s> Session<'s> {
 
     /// The state directory, made where it is missing.
     pub(crate) fn state(&self) -> Result<StateDir, Failure> {
-        Ok(StateDir::open_or_create(&self.state)?)
+        Ok(StateDir::at(&self.place(&self.state)?, true)?)
     }
 
     /// The ledger as far as there is one that can be read: what only looks must work without.
     pub(crate) fn records(&mut self) -> Result<Records, Failure> {
-        let state = match StateDir::open(&self.state) {
+        let state = match StateDir::at(&self.place(&self.state)?, false) {
             Ok(state) => state,
             Err(StateError::None(_)) => return Ok(Records::default()),
             Err(error) if error.is_privilege() => {

@@ -26,7 +26,7 @@ use crate::want::Solver;
 use finding::{Findings, Found, Slot, collect, hard_links};
 use missing::{ToMake, missing_parts, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
-use start::{begin, not_seen, outside_starts, start};
+use start::{begin, not_seen, not_the_systems, outside_starts, start};
 
 pub use crate::inspect::OpenWay;
 pub use finding::Finding;
@@ -67,6 +67,21 @@ pub enum AuditError {
         file: PathBuf,
         /// Why.
         cause: WayError,
+    },
+    /// The root, or a part, is really the operating system's.
+    #[error(
+        "site {site}: {} is really {}, which is the operating system's own: nothing there is a site's; correct {}",
+        Shown(.path), Shown(.real), Shown(.file)
+    )]
+    Systems {
+        /// The site's name.
+        site: String,
+        /// As the site file names it.
+        path: PathBuf,
+        /// Where it is, links followed.
+        real: PathBuf,
+        /// The site file.
+        file: PathBuf,
     },
     /// The root is no directory.
     #[error("site {site}: root = \"{}\" is a {}, not a directory; correct root in {}", Shown(.root), .kind.word(), Shown(.file))]
@@ -301,7 +316,10 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let mut places = vec![(site.root.clone(), root)];
     for path in outside_starts(site) {
         match setting.host.resolve_safely(&path, site.keeper.ids.uid) {
-            Ok(resolved) => places.push((path, resolved)),
+            Ok(resolved) => {
+                not_the_systems(site, &path, &resolved)?;
+                places.push((path, resolved));
+            }
             Err(WayError::Missing(_) | WayError::NoDirectory(_)) => {}
             Err(WayError::Loop(path)) => {
                 unseen.push(not_seen(&policy, path, Trouble::Failed(Op::Look, rustix::io::Errno::LOOP)));

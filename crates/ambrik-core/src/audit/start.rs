@@ -14,7 +14,7 @@ use crate::mode::Mode;
 use crate::people::{People, Set};
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::site::Site;
+use crate::site::{Site, is_systems};
 use crate::tree::{Dir, Host, Passed, Resolved, Trouble};
 use crate::want::Solver;
 
@@ -27,10 +27,22 @@ pub(super) fn not_seen(policy: &Policy, path: PathBuf, trouble: Trouble) -> Unse
 pub fn find_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
     let (name, root, file) = (site.name.clone(), site.root.clone(), site.file.clone());
     match host.resolve_safely(&site.root, site.keeper.ids.uid) {
-        Ok(resolved) if resolved.facts.kind == Kind::Directory => Ok(resolved),
+        Ok(resolved) if resolved.facts.kind == Kind::Directory => {
+            not_the_systems(site, &site.root, &resolved)?;
+            Ok(resolved)
+        }
         Ok(resolved) => Err(AuditError::RootIsNoDirectory { site: name, root, file, kind: resolved.facts.kind }),
         Err(cause) => Err(AuditError::Root { site: name, root, file, cause }),
     }
+}
+
+/// Refuses what is really the operating system's, whatever links lead there.
+pub(super) fn not_the_systems(site: &Site, path: &Path, found: &Resolved) -> Result<(), AuditError> {
+    if !is_systems(&found.path) {
+        return Ok(());
+    }
+    let (site, file, real) = (site.name.clone(), site.file.clone(), found.path.clone());
+    Err(AuditError::Systems { site, path: path.to_owned(), real, file })
 }
 
 /// The root of a site and its parts outside it, followed to their ends; parts that cannot be reached are left out: an
@@ -38,6 +50,7 @@ pub fn find_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
 pub(crate) fn places(host: &Host, site: &Site) -> Result<Vec<(PathBuf, Resolved)>, AuditError> {
     let outside = outside_starts(site).into_iter().filter_map(|path| {
         let resolved = host.resolve_safely(&path, site.keeper.ids.uid).ok()?;
+        not_the_systems(site, &path, &resolved).ok()?;
         Some((path, resolved))
     });
     Ok(std::iter::once((site.root.clone(), find_root(host, site)?)).chain(outside).collect())

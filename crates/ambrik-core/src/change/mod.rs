@@ -30,6 +30,7 @@ use crate::inspect::{Deviant, DirData, Spot, Start};
 use crate::mode::Mode;
 use crate::shown::Shown;
 use crate::signals;
+use crate::site::is_systems;
 use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
 
 use folder::{Folder, Opener, as_os, c_name, split};
@@ -392,6 +393,9 @@ fn create(
         Err(WayError::NoDirectory(_) | WayError::Loop(_)) => return Ok(Err(Failure::Os(Op::Create, Errno::NOTDIR))),
     };
     let path = parent.path.join(name);
+    if is_systems(&path) {
+        return Ok(Err(Failure::Says(format!("it is really {}, which is the operating system's own", Shown(&path)))));
+    }
     let (kind, rights) = (creation.kind, &creation.rights);
     let row = entry.creation(&path, kind, rights, &creation.content, &parent.facts.id)?;
     match make(&parent.handle, name, creation) {

@@ -1,16 +1,18 @@
 //! The state directory: the ledger, the keepsakes and the locks; root's alone.
 
-use std::ffi::{CString, OsStr};
+use std::ffi::CString;
 use std::io::{Read as _, Seek as _, Write as _};
 use std::os::fd::{AsFd, OwnedFd};
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 
 use rustix::fs::{FlockOperation, Mode as OpenMode, OFlags};
 use rustix::io::Errno;
 
 use crate::entry::Kind;
+use crate::mode::Mode;
+use crate::own::{OwnError, Place};
 use crate::shown::Shown;
-use crate::tree::sys;
+use crate::tree::{Host, WayError, sys};
 
 /// The state directory, opened and found to be safe.
 #[derive(Debug)]
@@ -33,6 +35,9 @@ pub enum StateError {
         /// What is wrong.
         why: String,
     },
+    /// It cannot be reached.
+    #[error("the state directory cannot be used: {0}")]
+    Way(OwnError),
     /// The kernel said no.
     #[error("cannot {op} {}: {}", Shown(.path), std::io::Error::from(*.errno))]
     Failed {
@@ -56,8 +61,12 @@ pub enum StateError {
 impl StateError {
     /// Whether privilege was missing.
     #[must_use]
-    pub const fn is_privilege(&self) -> bool {
-        matches!(self, Self::Failed { errno: Errno::PERM | Errno::ACCESS, .. })
+    pub fn is_privilege(&self) -> bool {
+        let denied = |errno: &Errno| matches!(*errno, Errno::PERM | Errno::ACCESS);
+        match self {
+            Self::Failed { errno, .. } | Self::Way(OwnError::Way(WayError::Failed(_, errno))) => denied(errno),
+            _ => false,
+        }
     }
 }
 
@@ -68,79 +77,57 @@ pub struct SiteLock {
 }
 
 impl StateDir {
-    /// Opens the directory, making it where it is missing.
+    /// Opens the directory at `path` of this system, making it where it is missing.
     pub fn open_or_create(path: &Path) -> Result<Self, StateError> {
-        Self::at(path, true)
+        Self::of_this_system(path, true)
     }
 
-    /// Opens the directory where there is one.
+    /// Opens the directory at `path` of this system, where there is one.
     pub fn open(path: &Path) -> Result<Self, StateError> {
-        Self::at(path, false)
+        Self::of_this_system(path, false)
     }
 
-    fn at(path: &Path, create: bool) -> Result<Self, StateError> {
-        let failed = |op: &'static str, path: &Path| {
-            let path = path.to_owned();
-            move |errno| StateError::Failed { op, path, errno }
+    fn of_this_system(path: &Path, create: bool) -> Result<Self, StateError> {
+        let place =
+            Host::this().and_then(|host| Place::of(&host, path)).map_err(|error| StateError::Way(error.into()))?;
+        Self::at(&place, create)
+    }
+
+    /// Opens the directory at a place; with `create`, making it where it is missing.
+    pub fn at(place: &Place, create: bool) -> Result<Self, StateError> {
+        let (host, path) = place.within();
+        let shown = place.shown();
+        let (Some(above), Some(name)) = (path.parent(), path.file_name()) else {
+            return Err(StateError::Unsafe { path: shown.to_owned(), why: "it is / itself".into() });
         };
-        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        let start = if path.is_absolute() { "/" } else { "." };
-        let mut handle = rustix::fs::open(start, flags, OpenMode::empty()).map_err(failed("open", Path::new(start)))?;
-        let mut so_far = PathBuf::from(start);
-        let names = path.components().filter_map(|c| match c {
-            Component::Normal(name) => Some(name),
-            Component::ParentDir => Some(OsStr::new("..")),
-            Component::RootDir | Component::CurDir | Component::Prefix(_) => None,
-        });
-        let names: Vec<&OsStr> = names.collect();
-        for (n, name) in names.iter().enumerate() {
-            so_far.push(name);
-            let c_name = super::folder::c_name(name).map_err(|_| StateError::None(path.to_owned()))?;
-            // Links above are the host's own affair; the directory itself must be one.
-            let open = |flags| rustix::fs::openat(&handle, &c_name, flags, OpenMode::empty());
-            let no_link = if n + 1 == names.len() { flags | OFlags::NOFOLLOW } else { flags };
-            handle = match open(no_link) {
-                Err(Errno::NOENT) if create => {
-                    // What leads there is everybody's to pass; it is the caller's alone.
-                    let made = if n + 1 == names.len() {
-                        sys::create_directory(&handle, &c_name)
-                    } else {
-                        rustix::fs::mkdirat(&handle, &c_name, OpenMode::from_raw_mode(0o755))
-                    };
-                    match made {
-                        Ok(()) | Err(Errno::EXIST) => {}
-                        Err(errno) => return Err(failed("make the state directory", &so_far)(errno)),
-                    }
-                    rustix::fs::openat(&handle, &c_name, no_link, OpenMode::empty()).map_err(failed("open", &so_far))?
-                }
-                Err(Errno::NOENT) => return Err(StateError::None(path.to_owned())),
-                Err(Errno::NOTDIR | Errno::LOOP) => {
-                    return Err(StateError::Unsafe { path: so_far, why: "it is a link or a file".into() });
-                }
-                opened => opened.map_err(failed("open the state directory", &so_far))?,
-            };
+        let none = || StateError::None(shown.to_owned());
+        if create {
+            // What leads there is everybody's to pass; it is the caller's alone.
+            let above = place.folder(above, Mode::of_st_mode(0o755)).map_err(StateError::Way)?;
+            let failed = |errno| StateError::Failed { op: "make the state directory", path: shown.to_owned(), errno };
+            match sys::create_directory(&above, &super::folder::c_name(name).map_err(|_| none())?) {
+                Ok(()) | Err(Errno::EXIST) => {}
+                Err(errno) => return Err(failed(errno)),
+            }
         }
-        let state = Self { path: path.to_owned(), handle };
-        state.check()?;
-        Ok(state)
-    }
-
-    fn check(&self) -> Result<(), StateError> {
-        let facts = sys::look_whole(&self.handle).map_err(|errno| self.failed("look at", errno))?;
-        let me = rustix::process::geteuid().as_raw();
-        let owner = facts.rights.uid.0;
-        let why = if facts.kind != Kind::Directory {
-            "it is no directory".to_owned()
-        } else if owner != 0 && owner != me {
-            format!("it belongs to uid {owner}, who could change the records")
-        } else if facts.rights.mode.has(0o022) {
-            format!("its mode {} lets others write to it (chmod go-w)", facts.rights.mode)
-        } else if facts.rights.acl.is_some() {
-            "it has an access list (setfacl -b)".to_owned()
-        } else {
-            return Ok(());
+        // Links above are the host's own affair; the directory itself must be one.
+        let found = match host.resolve_link(path) {
+            Ok(found) => found,
+            Err(WayError::Missing(_)) => return Err(none()),
+            Err(error) => return Err(StateError::Way(error.into())),
         };
-        Err(StateError::Unsafe { path: self.path.clone(), why })
+        let unsafe_as = |why: String| StateError::Unsafe { path: shown.to_owned(), why };
+        if found.facts.kind != Kind::Directory {
+            return Err(unsafe_as("it is a link or a file".into()));
+        }
+        if let Some(exposed) = place.exposed(&found) {
+            let of = if exposed.path == *shown { String::new() } else { format!("{}: ", Shown(&exposed.path)) };
+            return Err(unsafe_as(format!("{of}{} ({})", exposed.why, exposed.mend)));
+        }
+        if found.facts.rights.acl.is_some() {
+            return Err(unsafe_as("it has an access list (setfacl -b)".into()));
+        }
+        Ok(Self { path: shown.to_owned(), handle: found.handle })
     }
 
     fn failed(&self, op: &'static str, errno: Errno) -> StateError {
@@ -268,7 +255,7 @@ mod tests {
         std::fs::create_dir(&path).unwrap();
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o777)).unwrap();
         let said = StateDir::open(&path).unwrap_err().to_string();
-        assert!(said.contains("its mode 0777 lets others write to it"), "{said}");
+        assert!(said.contains("its mode 0777 lets others write to it (chmod go-w "), "{said}");
     }
 
     #[test]

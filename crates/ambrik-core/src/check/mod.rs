@@ -204,6 +204,7 @@ pub(crate) struct PathCase<'a> {
 /// Every check, in the order in which findings of the same severity are shown.
 pub static CATALOGUE: &[&Check] = &[
     &site::PHP_IS_ROOT,
+    &site::SITE_FILE_OPEN,
     &site::WINDOW_OVERDUE,
     &writes::PHP_WRITES_CODE,
     &writes::PHP_WRITES_SECRET,

@@ -4,6 +4,8 @@ use std::path::{Path, PathBuf};
 
 use super::{Check, Judge, Reason, Remedy, Severity, is_php_name};
 use crate::account::Uid;
+use crate::own::Exposed;
+use crate::shown::Shown;
 use crate::site::{Site, Use};
 
 pub(crate) static PHP_IS_ROOT: Check = Check {
@@ -42,6 +44,19 @@ pub(crate) static WINDOW_OVERDUE: Check = Check {
     lets: "PHP may still write its settings, and whoever gets into PHP may too",
     remedy: Remedy::Seal,
     judge: Judge::Audit,
+};
+
+pub(crate) static SITE_FILE_OPEN: Check = Check {
+    name: "site-file-open",
+    severity: Severity::High,
+    wrong: "others than root can change the site file, or put another in its place",
+    lets: "what stands there decides what root gives to whom: Ambrik changes nothing until that is put right",
+    remedy: Remedy::Hand("take the right to write to it, and to the folders above it, away from others"),
+    judge: Judge::Site(|site, _| {
+        let says =
+            |exposed: &Exposed| Reason::Says(format!("{}: {}: {}", Shown(&exposed.path), exposed.why, exposed.mend));
+        site.exposed.iter().map(|exposed| (exposed.path.clone(), says(exposed))).collect()
+    }),
 };
 
 pub(crate) static COULD_NOT_LOOK: Check = Check {

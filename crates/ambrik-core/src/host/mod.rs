@@ -20,7 +20,7 @@ use std::path::{Path, PathBuf};
 
 use crate::account::{Account, Accounts};
 use crate::shown::Shown;
-use crate::tree::Host;
+use crate::tree::{Host, WayError};
 
 pub use disagree::Disagreement;
 pub use open_files::{Holding, OpenFiles, open_below};
@@ -264,6 +264,31 @@ pub struct Services {
     pub unclear: Vec<Unclear>,
     /// Whether processes could be looked at.
     pub processes_seen: bool,
+}
+
+/// Accounts that cannot be read.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot read the accounts in {}", Shown(path))]
+pub struct AccountsError {
+    path: PathBuf,
+    #[source]
+    cause: WayError,
+}
+
+/// No file of accounts is longer, in bytes.
+const LONGEST_ACCOUNTS: usize = 1 << 26;
+
+/// The accounts of a host: those in its `etc/passwd` and `etc/group`, and, of the one that this runs on, those that its name
+/// service knows besides.
+///
+/// Errors where one of the files cannot be read inside the host.
+pub fn accounts(host: &Host) -> Result<Accounts, AccountsError> {
+    let read = |path: &str| match host.read(Path::new(path), LONGEST_ACCOUNTS) {
+        Ok(bytes) => Ok(String::from_utf8_lossy(&bytes).into_owned()),
+        Err(cause) => Err(AccountsError { path: path.into(), cause }),
+    };
+    let listed = Accounts::from_texts(&read("/etc/passwd")?, &read("/etc/group")?);
+    Ok(if host.is_this() { listed.with_name_service() } else { listed })
 }
 
 /// Looks at the running processes of `host` and at the configuration of its web servers and of PHP.

@@ -26,6 +26,11 @@ impl Store {
         let policy = state.policy.clone().filter(|_| state.installed)?;
         host.resolve(&Path::new("/var/lib/selinux").join(&policy).join("active")).ok()?;
         let found = SEARCHED.split(':').any(|folder| Path::new(folder).join(COMMAND).exists());
+        // The system's command follows links: in an image they may lead anywhere.
+        let folders = [Path::new("/var/lib/selinux").join(&policy), Path::new("/etc/selinux").join(&policy)];
+        if !host.is_this() && !folders.iter().all(|folder| host.holds_no_links(folder)) {
+            return None;
+        }
         let root = (!host.is_this()).then(|| host.root().to_owned());
         found.then_some(Self { policy, root })
     }

@@ -7,8 +7,10 @@ use std::path::{Path, PathBuf};
 use rustix::io::Errno;
 use toml_edit::{DocumentMut, Item, TableLike, Value};
 
+use crate::mode::Mode;
+use crate::own::{OwnError, Place};
 use crate::shown::Shown;
-use crate::tree::sys;
+use crate::tree::{WayError, sys};
 
 /// Why a site file cannot be changed.
 #[derive(Debug, thiserror::Error)]
@@ -29,6 +31,24 @@ pub enum EditError {
         /// Why it failed.
         errno: Errno,
     },
+    /// It, or where it is to be, cannot be reached.
+    #[error(transparent)]
+    Own(#[from] OwnError),
+    /// Something is there already.
+    #[error("there is a site file {} already", Shown(.0))]
+    Exists(PathBuf),
+}
+
+impl EditError {
+    /// Whether privilege was missing.
+    #[must_use]
+    pub fn is_privilege(&self) -> bool {
+        let denied = |errno: &Errno| matches!(*errno, Errno::PERM | Errno::ACCESS);
+        match self {
+            Self::Failed { errno, .. } | Self::Own(OwnError::Way(WayError::Failed(_, errno))) => denied(errno),
+            _ => false,
+        }
+    }
 }
 
 /// The text of the site file `file` for a site at `root`, the paths of parts and exceptions that are `from` or below it
@@ -80,19 +100,17 @@ struct Beside {
 }
 
 impl Beside {
-    fn of(file: &Path) -> Result<Self, EditError> {
-        let file = end_of_links(file);
-        let failed = |op, errno| EditError::Failed { op, path: file.clone(), errno };
-        let (Some(above), Some(name)) = (file.parent(), file.file_name()) else {
-            return Err(failed("change", Errno::INVAL));
-        };
-        let above = if above.as_os_str().is_empty() { Path::new(".") } else { above };
-        let flags = rustix::fs::OFlags::DIRECTORY | rustix::fs::OFlags::CLOEXEC;
-        let dir = rustix::fs::open(above, flags, rustix::fs::Mode::empty());
-        let dir = dir.map_err(|errno| failed("open the directory of", errno))?;
-        let new = format!(".{}.new", name.to_string_lossy());
-        let names = c_name(name).and_then(|name| Ok((name, c_name(OsStr::new(&new))?)));
-        let (name, beside) = names.map_err(|errno| failed("change", errno))?;
+    /// Where the site file is, through links.
+    fn of(place: &Place) -> Result<Self, EditError> {
+        let (host, path) = place.within();
+        let found = host.resolve(path).map_err(OwnError::from)?;
+        Self::at(place.shown().to_owned(), found.parent, found.name)
+    }
+
+    fn at(file: PathBuf, dir: OwnedFd, name: CString) -> Result<Self, EditError> {
+        let failed = |errno| EditError::Failed { op: "change", path: file.clone(), errno };
+        let beside = CString::new([b".", name.to_bytes(), b".new"].concat()).map_err(|_| failed(Errno::INVAL))?;
+        let dir = sys::reopen_directory(dir).map_err(failed)?;
         Ok(Self { file, dir, name, beside })
     }
 
@@ -106,13 +124,52 @@ impl Beside {
 }
 
 /// Removes what a run that was killed while it wrote the site file left beside it.
-pub(crate) fn clear_beside(file: &Path) -> Result<(), EditError> {
-    Beside::of(file)?.clear()
+pub(crate) fn clear_beside(place: &Place) -> Result<(), EditError> {
+    Beside::of(place)?.clear()
+}
+
+/// Writes a new site file, readable by all and written by the caller alone, with the folders that lead to it; what is there
+/// already is replaced only with `replace`.
+///
+/// Errors where others could put something else there, too.
+pub fn save(place: &Place, text: &str, replace: bool) -> Result<(), EditError> {
+    let (host, path) = place.within();
+    let shown = || place.shown().to_owned();
+    let failed = |op: &'static str| move |errno| EditError::Failed { op, path: shown(), errno };
+    let (Some(above), Some(name)) = (path.parent(), path.file_name()) else {
+        return Err(failed("write")(Errno::INVAL));
+    };
+    let dir = place.folder(above, Mode::of_st_mode(0o755))?;
+    let name = c_name(name).map_err(failed("write"))?;
+    if let Some(exposed) = host.resolve(above).ok().and_then(|found| place.exposed(&found)) {
+        return Err(OwnError::Exposed(exposed).into());
+    }
+    let beside = Beside::at(shown(), dir, name)?;
+    beside.clear()?;
+    let new = sys::create_file(&beside.dir, &beside.beside).map_err(failed("write beside"))?;
+    let written = (|| {
+        sys::write_all(&new, text.as_bytes())?;
+        sys::set_mode(&new, Mode::of_st_mode(0o644))?;
+        rustix::fs::fsync(&new)?;
+        if replace {
+            rustix::fs::renameat(&beside.dir, &beside.beside, &beside.dir, &beside.name)?;
+        } else {
+            sys::rename_new(&beside.dir, &beside.beside, &beside.dir, &beside.name)?;
+        }
+        rustix::fs::fsync(&beside.dir)
+    })();
+    if written.is_err() {
+        let _ = sys::unlink(&beside.dir, &beside.beside, false);
+    }
+    written.map_err(|errno| match errno {
+        Errno::EXIST => EditError::Exists(place.shown().to_owned()),
+        errno => failed("write")(errno),
+    })
 }
 
 /// Puts `text` in the place of the site file's content, whole or not at all; owner, mode and attributes stay.
-pub(crate) fn replace(file: &Path, text: &str) -> Result<(), EditError> {
-    let place = Beside::of(file)?;
+pub(crate) fn replace(place: &Place, text: &str) -> Result<(), EditError> {
+    let place = Beside::of(place)?;
     let Beside { file, dir, name, beside } = &place;
     let failed = |op| move |errno| EditError::Failed { op, path: file.clone(), errno };
     let old = sys::open_file(dir, name).map_err(failed("open"))?;
@@ -143,16 +200,6 @@ pub(crate) fn replace(file: &Path, text: &str) -> Result<(), EditError> {
     written.map_err(failed("write"))
 }
 
-/// Where the symlinks in a site file's place lead.
-fn end_of_links(file: &Path) -> PathBuf {
-    let mut path = file.to_owned();
-    for _ in 0..40 {
-        let Ok(target) = std::fs::read_link(&path) else { break };
-        path = path.parent().unwrap_or(Path::new("")).join(target);
-    }
-    path
-}
-
 fn c_name(name: &OsStr) -> Result<CString, Errno> {
     CString::new(std::os::unix::ffi::OsStrExt::as_bytes(name)).map_err(|_| Errno::INVAL)
 }
@@ -162,6 +209,23 @@ mod tests {
     use super::*;
     use rstest::rstest;
     use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
+
+    fn place(path: &Path) -> Place {
+        Place::of(&crate::tree::Host::this().unwrap(), path).unwrap()
+    }
+
+    #[test]
+    fn a_new_file_overwrites_nothing_unless_that_is_said() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("etc/ambrik/sites/berths.toml");
+        save(&place(&path), "one", false).unwrap();
+        assert!(matches!(save(&place(&path), "two", false), Err(EditError::Exists(_))));
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "one");
+        save(&place(&path), "two", true).unwrap();
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "two");
+        assert_eq!(path.metadata().unwrap().mode() & 0o777, 0o644);
+        assert_eq!(std::fs::read_dir(path.parent().unwrap()).unwrap().count(), 1);
+    }
 
     fn moved(text: &str, from: &str, to: &str) -> Result<String, EditError> {
         with_moved(text, Path::new("berths.toml"), Path::new("/srv/berths"), Path::new(from), Path::new(to))
@@ -216,12 +280,12 @@ mod tests {
         std::fs::write(dir.path().join(".real.toml.new"), "left by a killed run").unwrap();
         let handle = std::fs::File::open(&file).unwrap();
         handle.set_permissions(std::fs::Permissions::from_mode(0o640)).unwrap();
-        replace(&link, "new").unwrap();
+        replace(&place(&link), "new").unwrap();
         assert_eq!(std::fs::read_to_string(&file).unwrap(), "new");
         assert!(link.symlink_metadata().unwrap().is_symlink());
         assert_eq!(file.metadata().unwrap().mode() & 0o7777, 0o640);
         assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 2);
-        let said = replace(&dir.path().join("none.toml"), "x").unwrap_err().to_string();
-        assert!(said.contains("cannot open the site file"), "{said}");
+        let said = replace(&place(&dir.path().join("none.toml")), "x").unwrap_err().to_string();
+        assert!(said.contains("none.toml does not exist"), "{said}");
     }
 }

@@ -4,6 +4,7 @@ mod edit;
 mod pattern;
 mod problem;
 mod read;
+mod system;
 
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -12,13 +13,14 @@ use jiff::civil::Date;
 
 use crate::account::Account;
 use crate::mode::ModeSpec;
+use crate::own::Exposed;
 
-pub use edit::{EditError, with_moved};
+pub use edit::{EditError, save, with_moved};
 pub(crate) use edit::{clear_beside, replace};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
-pub(crate) use read::is_hosts_own;
 pub use read::{read, read_detecting};
+pub use system::is_systems;
 
 /// One deployed PHP application, as its site file describes it.
 #[derive(Clone, Debug)]
@@ -53,6 +55,8 @@ pub struct Site {
     pub switches: Vec<String>,
     /// The accounts that the file leaves out and the host told.
     pub detected: Vec<Detected>,
+    /// How others than root and the caller could have written the file.
+    pub exposed: Option<Exposed>,
 }
 
 /// An account that the site file does not name.

@@ -10,7 +10,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::{
     Accept, Detected, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Site, Use, Word,
-    absolute_components,
+    absolute_components, is_systems,
 };
 use crate::account::{Account, Accounts};
 use crate::host::{Detector, Role, Undecided};
@@ -24,47 +24,6 @@ const ACCOUNT_KEYS: &[&str] = &["keeper", "php", "web", "others", "grant"];
 const PART_KEYS: &[&str] =
     &["path", "use", "write", "from", "create", "owner", "group", "dir_mode", "file_mode", "type"];
 const ACCEPT_KEYS: &[&str] = &["check", "path", "reason", "until"];
-
-/// Directories of the host itself, which can be neither a site's root nor a part: a slip would take it apart.
-const HOSTS_OWN: &[&str] = &[
-    "/",
-    "/bin",
-    "/boot",
-    "/dev",
-    "/etc",
-    "/home",
-    "/lib",
-    "/lib32",
-    "/lib64",
-    "/media",
-    "/mnt",
-    "/opt",
-    "/proc",
-    "/root",
-    "/run",
-    "/sbin",
-    "/srv",
-    "/sys",
-    "/tmp",
-    "/usr",
-    "/usr/bin",
-    "/usr/lib",
-    "/usr/local",
-    "/usr/sbin",
-    "/usr/share",
-    "/var",
-    "/var/cache",
-    "/var/lib",
-    "/var/log",
-    "/var/run",
-    "/var/spool",
-    "/var/tmp",
-];
-
-/// Whether a path is a directory of the host itself.
-pub(crate) fn is_hosts_own(path: &Path) -> bool {
-    HOSTS_OWN.iter().any(|own| Path::new(own) == path)
-}
 
 /// Reads the text of the site file `file`; users and groups must be among `accounts`.
 ///
@@ -157,6 +116,7 @@ impl Reader<'_> {
             accepts,
             switches,
             detected: self.detected.clone(),
+            exposed: None,
         })
     }
 
@@ -345,9 +305,9 @@ impl Reader<'_> {
     }
 
     fn not_the_hosts_own(&mut self, path: &Path, span: &Range<usize>, key: &str) -> Option<()> {
-        if is_hosts_own(path) {
-            let what = format!("{key} = \"{}\" is a directory of the host itself", path.display());
-            self.problem(span, what, "name the application's own folder below it");
+        if is_systems(path) {
+            let what = format!("{key} = \"{}\" is the operating system's own", path.display());
+            self.problem(span, what, "name the application's own folder, or file");
             return None;
         }
         Some(())
@@ -722,7 +682,7 @@ path = "x"
     #[case::no_root("[site]\n", "1:1", "[site] has no root")]
     #[case::no_php("[site]\nroot = \"/srv/x\"", "1:1", "does not name php")]
     #[case::number("[site]\nroot = 5", "2:8", "root is not a text")]
-    #[case::root_of_host("[site]\nroot = \"/etc\"", "2:8", "is a directory of the host itself")]
+    #[case::root_of_host("[site]\nroot = \"/etc\"", "2:8", "is the operating system's own")]
     #[case::up("[site]\nroot = \"/srv/../etc\"", "2:8", "is not an absolute path")]
     #[case::twice(
         "[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a/b\"\nuse=\"log\"\n[[part]]\npath=\"./a//b/\"\nuse=\"store\"",

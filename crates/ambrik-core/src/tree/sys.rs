@@ -358,7 +358,11 @@ pub(crate) fn create_directory_with(dir: impl AsFd, name: &CStr, mode: Mode) -> 
 
 /// Up to `buffer.len()` bytes from the beginning of what was a regular file a moment ago.
 pub(crate) fn first_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
-    let file = open_file(dir, name)?;
+    read_some(open_file(dir, name)?, buffer)
+}
+
+/// Up to `buffer.len()` bytes of an opened regular file, from where it stands.
+pub(crate) fn read_some(file: impl AsFd, buffer: &mut [u8]) -> Result<usize, Errno> {
     // A regular file gives all that there is at once.
     again(|| rustix::io::read(&file, &mut *buffer))
 }

@@ -133,6 +133,12 @@ impl Host {
         }
     }
 
+    /// The same host once more.
+    pub(crate) fn again(&self) -> Result<Self, Errno> {
+        let handle = sys::pin(&self.handle, c".")?;
+        Ok(Self::of(&self.root, handle, self.itself))
+    }
+
     /// The folder that stands for `/`.
     #[must_use]
     pub fn root(&self) -> &Path {
@@ -189,23 +195,30 @@ impl Host {
     /// Errors: besides those of [`Self::resolve`], `FBIG` where it is longer than `longest` bytes.
     pub fn read(&self, path: &Path, longest: usize) -> Result<Vec<u8>, WayError> {
         let resolved = self.resolve(path)?;
-        let failed = |errno| WayError::Failed(path.to_owned(), errno);
-        if resolved.facts.kind != Kind::File {
-            return Err(failed(Errno::INVAL));
+        Self::content(&resolved, longest).map_err(|errno| WayError::Failed(path.to_owned(), errno))
+    }
+
+    /// The content of a regular file that was found; `INVAL` where it is none, or is another one by now.
+    pub(crate) fn content(found: &Resolved, longest: usize) -> Result<Vec<u8>, Errno> {
+        sys::content(Self::open_found(found)?, longest)
+    }
+
+    /// Opens a regular file that was found for reading; `INVAL` where it is none, or is another one by now.
+    pub(crate) fn open_found(found: &Resolved) -> Result<OwnedFd, Errno> {
+        if found.facts.kind != Kind::File {
+            return Err(Errno::INVAL);
         }
-        let file = sys::open_file(&resolved.parent, &resolved.name).map_err(failed)?;
-        sys::content(&file, longest).map_err(failed)
+        let file = sys::open_file(&found.parent, &found.name)?;
+        if sys::look_at(&file)?.id == found.facts.id { Ok(file) } else { Err(Errno::INVAL) }
     }
 
     /// As [`Self::read`], but of a longer file the first `length` bytes.
     pub fn beginning(&self, path: &Path, length: usize) -> Result<Vec<u8>, WayError> {
         let resolved = self.resolve(path)?;
         let failed = |errno| WayError::Failed(path.to_owned(), errno);
-        if resolved.facts.kind != Kind::File {
-            return Err(failed(Errno::INVAL));
-        }
+        let file = Self::open_found(&resolved).map_err(failed)?;
         let mut bytes = vec![0; length];
-        let read = sys::first_bytes(&resolved.parent, &resolved.name, &mut bytes).map_err(failed)?;
+        let read = sys::read_some(&file, &mut bytes).map_err(failed)?;
         bytes.truncate(read);
         Ok(bytes)
     }
@@ -276,6 +289,28 @@ impl Host {
             None => sys::pin(&handle, c".").map_err(failed)?,
         };
         Ok(Resolved { path, handle, parent, name, facts, way })
+    }
+
+    /// Whether neither the way to a folder nor anything in it is a symlink.
+    #[must_use]
+    pub(crate) fn holds_no_links(&self, folder: &Path) -> bool {
+        let below = folder.strip_prefix("/").unwrap_or(folder);
+        let Ok(top) = sys::open_directory_beneath(&self.handle, below) else { return false };
+        let mut ahead = vec![top];
+        while let Some(dir) = ahead.pop() {
+            let Ok(names) = sys::reopen_directory(&dir).and_then(sys::names) else { return false };
+            for name in names {
+                match sys::look(&dir, &name).map(|facts| facts.kind) {
+                    Ok(Kind::Directory) => match sys::pin_directory(&dir, &name) {
+                        Ok(below) => ahead.push(below),
+                        Err(_) => return false,
+                    },
+                    Ok(Kind::File) => {}
+                    _ => return false,
+                }
+            }
+        }
+        true
     }
 
     /// Where a symlink in the directory `dir` with this target leads; what is not there is taken as it stands.

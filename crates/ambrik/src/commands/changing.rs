@@ -57,7 +57,11 @@ pub(crate) struct Job<'a> {
 pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -> Result<Exit, Failure> {
     let mut looked = session.look()?;
     looked.labels.whole = job.whole_label;
-    let sites = session.sites(named, &looked)?;
+    let sites = if job.mode == Mode::Preview {
+        session.sites(named, &looked)?
+    } else {
+        session.sites_to_change(named, &looked)?
+    };
     let neighbours = session.neighbours(&sites, &looked);
     let records = session.records()?;
     // A site that cannot be looked at is known before another is changed.

@@ -49,7 +49,11 @@ pub(crate) struct MoveArgs {
 
 pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let sites = session.sites(std::slice::from_ref(&args.name), &looked)?;
+    let sites = if args.preview {
+        session.sites(std::slice::from_ref(&args.name), &looked)?
+    } else {
+        session.sites_to_change(std::slice::from_ref(&args.name), &looked)?
+    };
     let Some(site) = sites.first() else { return Ok(Exit::Clean) };
     if args.preview {
         let plan = plan(args, site, &looked, session)?;

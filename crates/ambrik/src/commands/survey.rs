@@ -1,10 +1,11 @@
 //! `survey`: looks at a deployed tree and drafts its site file.
 
-use std::io::{IsTerminal as _, Write as _};
-use std::path::{Path, PathBuf};
+use std::io::IsTerminal as _;
+use std::path::PathBuf;
 
 use ambrik_core::host;
 use ambrik_core::shown::Shown;
+use ambrik_core::site::EditError;
 use ambrik_core::survey::{Survey, survey};
 
 use crate::args::Format;
@@ -78,39 +79,12 @@ fn save(found: &Survey, name: &str, replace: bool, session: &mut Session<'_>) ->
         return Err(Failure::usage(format!("--save {name}: this cannot be a site's name; {right}")));
     }
     let file = session.site_file(name);
-    let failed = |cause: std::io::Error| {
-        let hint = if cause.kind() == std::io::ErrorKind::PermissionDenied {
-            "; run it as root, or name another --sites"
-        } else {
-            ""
-        };
-        Failure::io(&format!("cannot write the site file {}: {cause}{hint}", Shown(&file)), &cause)
-    };
-    if let Some(above) = file.parent() {
-        std::fs::create_dir_all(above).map_err(failed)?;
-    }
-    put(&file, &found.draft(), replace).map_err(|cause| match cause.kind() {
-        std::io::ErrorKind::AlreadyExists => Failure::usage(format!(
-            "there is a site file {} already; replace it with --replace, or save under another name",
-            Shown(&file)
-        )),
-        _ => failed(cause),
+    ambrik_core::site::save(&session.place(&file)?, &found.draft(), replace).map_err(|error| match error {
+        EditError::Exists(_) => {
+            Failure::usage(format!("{error}; replace it with --replace, or save under another name"))
+        }
+        error => Failure::from(error),
     })?;
     session.say(&format!("saved as {}", Shown(&file)));
-    Ok(())
-}
-
-/// Writes a file whole or not at all: beside its place first, then under its name.
-fn put(file: &Path, text: &str, replace: bool) -> std::io::Result<()> {
-    let folder = file.parent().unwrap_or(Path::new("."));
-    let readable = std::os::unix::fs::PermissionsExt::from_mode(0o644);
-    let mut new = tempfile::Builder::new().permissions(readable).tempfile_in(folder)?;
-    new.write_all(text.as_bytes())?;
-    new.as_file().sync_all()?;
-    if replace {
-        new.persist(file)?;
-    } else {
-        new.persist_noclobber(file)?;
-    }
     Ok(())
 }

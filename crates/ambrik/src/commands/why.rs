@@ -367,6 +367,10 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
         let failed = |cause: io::Error| Failure::io(&format!("cannot read the log {}: {cause}", Shown(path)), &cause);
         if path.as_os_str() == "-" {
             refusals.read(io::stdin().lock()).map_err(failed)?;
+        } else if let Some(log) =
+            session.place(path)?.open_inside().map_err(|error| Failure::usage(error.to_string()))?
+        {
+            refusals.read(log).map_err(failed)?;
         } else {
             refusals.read(File::open(path).map_err(failed)?).map_err(failed)?;
         }

@@ -22,4 +22,5 @@ mod served;
 mod servers;
 mod shown;
 mod survey;
+mod trusted;
 mod why;

@@ -192,8 +192,8 @@ fn a_file_that_has_a_name_elsewhere_is_not_copied() {
     "tmp is of part var/*/tmp here and would be of part /var/lib/b there"
 )]
 #[case::symlink("elsewhere", "/var/lib/b", "a symlink is in its place")]
-#[case::there_already("uploads", "/var/lib", "\"/var/lib\" is a directory of the host itself")]
-#[case::something_there("uploads", "/etc/passwd", "something is there already: name a path that is not there yet")]
+#[case::there_already("uploads", "/var/lib", "\"/var/lib\" is the operating system's own")]
+#[case::something_there("uploads", "/etc/hostname", "something is there already: name a path that is not there yet")]
 #[case::inside_itself("uploads", "uploads/deep", "this is the part itself, or inside it")]
 #[case::served("uploads", "pictures", "this is in the folder that the web server serves")]
 #[case::another_site("uploads", "/srv/www/tidewatch/x", "this is in site tidewatch")]

@@ -424,7 +424,9 @@ impl Content {
             return Ok(Self { file: None, runs: vec![(0, size)], size });
         }
         let file = sys::open_file(dir, name).map_err(os(Op::Read))?;
-        if sys::look_at(&file).map_err(os(Op::Look))?.id != facts.id {
+        let opened = sys::look_at(&file).map_err(os(Op::Look))?;
+        // Its name may have gone, and come again, since it was pinned.
+        if (opened.id, opened.links) != (facts.id, facts.links) {
             return Err(Failure::Replaced);
         }
         let runs = if full { vec![(0, size)] } else { holes::runs(&file, size).map_err(os(Op::Read))? };

@@ -17,10 +17,11 @@ use crate::account::Accounts;
 use crate::audit::{missing_above, open_way};
 use crate::entry::{Identity, Kind};
 use crate::host::{OpenFiles, open_below};
+use crate::own;
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::signals;
-use crate::site::{self, EditError, Phase, Site, Use, Write, absolute_components};
+use crate::site::{self, EditError, Phase, Site, Use, Write, absolute_components, is_systems};
 use crate::tree::{Failure, Host, Op, WayError, sys};
 use crate::want::Solver;
 
@@ -241,6 +242,12 @@ pub fn plan_move(
     };
     let here = at(&asked.from).map_err(refused)?;
     let there = at(&asked.to).map_err(unusable)?;
+    for path in [&asked.from, &asked.to] {
+        let real = host.destination(path.parent().unwrap_or(path), Path::new(path.file_name().unwrap_or_default()));
+        if is_systems(&real) {
+            return Err(unusable(format!("this is really {}, which is the operating system's own", Shown(&real))));
+        }
+    }
     let is_link = |facts: &crate::entry::Facts| facts.kind == Kind::Symlink;
     let ours = here.as_ref().is_some_and(|(place, facts)| is_link(facts) && links_to(place, &asked.to));
     let (state, old) = match (here, there, setting.stopped) {
@@ -436,7 +443,7 @@ fn carry_out(
     {
         outcome.failures.push((row.from.clone(), failure));
     }
-    if let Err(failure) = write_site_file(row) {
+    if let Err(failure) = write_site_file(row, means.host) {
         outcome.failures.push((row.file.clone(), failure));
     }
     Ok(())
@@ -463,16 +470,19 @@ fn leave_link(from: &Place, to: &Path) -> Result<(), Failure> {
 }
 
 /// Brings the site file to say where the part is now: as it was recorded, or, where it was changed since, in that one path.
-fn write_site_file(row: &MovingRow) -> Result<(), Failure> {
+fn write_site_file(row: &MovingRow, host: &Host) -> Result<(), Failure> {
     let said = |error: &dyn std::fmt::Display| Failure::Says(error.to_string());
-    let now =
-        std::fs::read_to_string(&row.file).map_err(|cause| said(&format!("cannot read the site file: {cause}")))?;
+    let place = own::Place::of(host, &row.file).map_err(|error| said(&error))?;
+    let (now, exposed) = place.read().map_err(|error| said(&format!("cannot read the site file: {error}")))?;
+    if let Some(exposed) = exposed {
+        return Err(said(&format!("{}: {}; {}", Shown(&exposed.path), exposed.why, exposed.mend)));
+    }
     let text = if now == row.text_before {
         row.text_after.clone()
     } else {
         site::with_moved(&now, &row.file, &row.root, &row.from, &row.to).map_err(|error| said(&error))?
     };
-    let written = if text == now { site::clear_beside(&row.file) } else { site::replace(&row.file, &text) };
+    let written = if text == now { site::clear_beside(&place) } else { site::replace(&place, &text) };
     written.map_err(|error| said(&error))
 }
 
@@ -518,7 +528,7 @@ pub(super) fn move_back(
         (false, true) => {
             // It was never moved, or is back already.
             entry.moving(&back)?;
-            if let Err(failure) = write_site_file(&back) {
+            if let Err(failure) = write_site_file(&back, means.host) {
                 outcome.failures.push((back.file, failure));
             }
             return Ok(());

@@ -14,7 +14,7 @@ use crate::change::{ChangeError, Job, Means, Outcome, run};
 use crate::entry::{Facts, Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::shown::Shown;
-use crate::site::{Site, is_hosts_own};
+use crate::site::{Site, is_systems};
 use crate::tree::{Host, WayError};
 
 /// A directory that php is to pass.
@@ -46,7 +46,7 @@ pub(super) fn passages(host: &Host, site: &Site, to: &Path) -> Result<Vec<Passag
         if permits(&site.php.ids, Kind::Directory, &facts.rights, Perm::X) || found.iter().any(|p| p.path == path) {
             continue;
         }
-        if is_hosts_own(&path) {
+        if is_systems(&path) {
             let php = &site.php.user;
             return Err(format!(
                 "{} is closed to PHP's account {php}, and is the host's own: name another place",

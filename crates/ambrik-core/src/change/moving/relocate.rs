@@ -254,7 +254,9 @@ fn same(
             target = sys::read_link(&handle, c"").map_err(|errno| Failure::Os(Op::Read, errno))?;
         }
         let size = if facts.kind == Kind::File { facts.size } else { 0 };
-        Ok((facts.kind, facts.rights, times.modified, size, attributes, target))
+        // A name elsewhere would be one more here than there.
+        let links = if facts.kind == Kind::Directory { 1 } else { facts.links };
+        Ok((facts.kind, facts.rights, times.modified, size, links, attributes, target))
     };
     let (here, there) = (look(dir, name).map_err(fail)?, look(other_dir, other_name).map_err(fail)?);
     if here != there {
