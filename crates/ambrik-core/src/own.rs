@@ -12,7 +12,7 @@ use rustix::io::Errno;
 use crate::account::Uid;
 use crate::entry::{Facts, Kind};
 use crate::mode::Mode;
-use crate::shown::Shown;
+use crate::shown::{Shown, shell_path};
 use crate::tree::{Host, Passed, Resolved, WayError, sys};
 
 /// No file of Ambrik's own is longer, in bytes.
@@ -124,18 +124,9 @@ impl Place {
 
     /// Whether others than root and the caller can write something, or put another in its place.
     pub(crate) fn exposed(&self, found: &Resolved) -> Option<Exposed> {
-        let on_the_way = found.way.iter().find_map(|passed| {
-            let why = above(passed)?;
-            Some((passed.path.clone(), why, passed.facts.rights.mode.has(0o022)))
-        });
-        let itself = || {
-            let why = itself(&found.facts)?;
-            Some((found.path.clone(), why, found.facts.rights.mode.has(0o022)))
-        };
-        let (path, why, wide) = on_the_way.or_else(itself)?;
+        let Exposed { path, why, mend } = exposed(found)?;
         let path = self.on_this_system(&path);
-        let mend = if wide { "chmod go-w" } else { "chown root" };
-        Some(Exposed { mend: format!("{mend} {}", Shown(&path)), path, why })
+        Some(Exposed { mend: format!("{mend} {}", shell_path(&path)), path, why })
     }
 
     /// A path of the host as this system names it.
@@ -187,6 +178,17 @@ impl Place {
     pub(crate) const fn within(&self) -> (&Host, &PathBuf) {
         (&self.host, &self.path)
     }
+}
+
+/// Whether others than root and the caller can write something that was found, or put another in its place: the path as the
+/// host names it, and the command that puts it right without the path.
+pub(crate) fn exposed(found: &Resolved) -> Option<Exposed> {
+    let of = |path: &PathBuf, why: Option<String>, facts: &Facts| {
+        let mend = if facts.rights.mode.has(0o022) { "chmod go-w" } else { "chown root" };
+        why.map(|why| Exposed { path: path.clone(), why, mend: mend.to_owned() })
+    };
+    let on_the_way = found.way.iter().find_map(|passed| of(&passed.path, above(passed), &passed.facts));
+    on_the_way.or_else(|| of(&found.path, itself(&found.facts), &found.facts))
 }
 
 fn trusted(uid: Uid) -> bool {

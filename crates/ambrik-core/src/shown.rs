@@ -1,5 +1,6 @@
 //! Names on disk are bytes chosen by strangers: how they look where a person reads them.
 
+use std::ffi::OsStr;
 use std::fmt;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -52,6 +53,37 @@ pub(crate) fn misleads(c: char) -> bool {
     !c.is_ascii() && UNSEEN.as_ref().is_none_or(|unseen| unseen.is_match(c.encode_utf8(&mut buffer)))
 }
 
+/// A text of bytes as one word of a POSIX shell (XCU 2.2), such as a command to be pasted holds it: what cannot be seen, or
+/// is no UTF-8, is made by printf(1) there.
+#[must_use]
+pub fn shell_word(text: &OsStr) -> String {
+    let bytes = text.as_bytes();
+    let seen = text.to_str().is_some_and(|text| !text.chars().any(|c| c.is_control() || misleads(c)));
+    if let (true, Ok(quoted)) = (seen, shlex::bytes::try_quote(bytes)) {
+        return String::from_utf8_lossy(&quoted).into_owned();
+    }
+    let safe = |byte: &u8| byte.is_ascii_alphanumeric() || b"/._+,:@=".contains(byte);
+    let octal = |byte: u8| if safe(&byte) { char::from(byte).to_string() } else { format!("\\{byte:03o}") };
+    // The shell takes line breaks at the end away: any one character stands for each.
+    let end = bytes.iter().rev().take_while(|byte| **byte == b'\n').count();
+    let text: String = bytes[..bytes.len() - end].iter().map(|byte| octal(*byte)).collect();
+    format!("\"$(printf '{text}')\"{}", "?".repeat(end))
+}
+
+/// As [`shell_word`], of a path.
+#[must_use]
+pub fn shell_path(path: &Path) -> String {
+    shell_word(path.as_os_str())
+}
+
+/// An account's or group's name in a command: its number where the name is not plain (useradd(8)), or looks like a number.
+#[must_use]
+pub fn shell_name(name: &str, id: u32) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '.');
+    let begins = name.chars().next().is_some_and(|c| c.is_ascii_alphabetic() || c == '_');
+    if begins && name.chars().all(plain) { name.to_owned() } else { id.to_string() }
+}
+
 /// A number of bytes, in words: `34 bytes`, `1.5 MiB`.
 #[must_use]
 pub fn size(bytes: u64) -> String {
@@ -67,8 +99,8 @@ pub fn size(bytes: u64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
-    use std::ffi::OsStr;
 
     #[rstest]
     #[case::plain(b"a/b.php", "a/b.php")]
@@ -99,5 +131,45 @@ mod tests {
     #[case(5 << 52, "20480.0 TiB")]
     fn sizes_in_words(#[case] bytes: u64, #[case] want: &str) {
         assert_eq!(size(bytes), want);
+    }
+
+    #[rstest]
+    #[case("wharf", 7, "wharf")]
+    #[case("wharf-1.x", 7, "wharf-1.x")]
+    #[case("a b", 7, "7")]
+    #[case("x;reboot", 7, "7")]
+    #[case("12", 7, "7")]
+    #[case("-rf", 7, "7")]
+    #[case("", 7, "7")]
+    fn names_in_commands(#[case] name: &str, #[case] id: u32, #[case] want: &str) {
+        assert_eq!(shell_name(name, id), want);
+    }
+
+    /// What the shell makes of a word.
+    fn by_shell(word: &str) -> Vec<u8> {
+        let script = format!("set -f; printf %s {word}");
+        std::process::Command::new("sh").arg("-c").arg(script).output().unwrap().stdout
+    }
+
+    #[rstest]
+    #[case(b"/srv/www/berths", "/srv/www/berths")]
+    #[case(b"/a b", "'/a b'")]
+    #[case(b"/a\nb", "\"$(printf '/a\\012b')\"")]
+    fn words_are_as_plain_as_can_be(#[case] text: &[u8], #[case] want: &str) {
+        assert_eq!(shell_word(OsStr::from_bytes(text)), want);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(200))]
+        /// The shell is the oracle: it reads one word, which is the text. Nothing in it is unseen, or done.
+        #[test]
+        fn a_word_is_the_text_to_the_shell(text in proptest::collection::vec(prop_oneof![1u8..=255, Just(b'\''), Just(b'$'), Just(b'\n'), Just(b' ')], 1..40)) {
+            let word = shell_word(OsStr::from_bytes(&text));
+            prop_assert!(word.chars().all(|c| !c.is_control() && !misleads(c)), "{}", word);
+            let end = text.iter().rev().take_while(|byte| **byte == b'\n').count();
+            let mut want = text[..text.len() - end].to_vec();
+            want.extend(std::iter::repeat_n(b'?', end));
+            prop_assert_eq!(by_shell(&word), want);
+        }
     }
 }

@@ -13,7 +13,7 @@ use crate::inspect::{DirData, DirState, Judge, OpenWay, Start, Unseen};
 use crate::mode::Mode;
 use crate::people::{People, Set};
 use crate::policy::Policy;
-use crate::shown::Shown;
+use crate::shown::shell_path;
 use crate::site::{Site, is_systems};
 use crate::tree::{Dir, Host, Passed, Resolved, Trouble};
 use crate::want::Solver;
@@ -138,14 +138,14 @@ fn open_at(people: &People, passed: &Passed, goal: &Path, able: &Set) -> Option<
     let keeper = people.list()[people.keeper()].ids.uid;
     let mut mend = Vec::new();
     if ![Uid::ROOT, keeper].contains(&rights.uid) {
-        mend.push(format!("chown root {}", Shown(dir)));
+        mend.push(format!("chown root {}", shell_path(dir)));
     }
     if rights.mode.has(Mode::STICKY) {
         // Only its owner, and the directory's, renames what is in it.
         let name = goal.strip_prefix(dir).ok().and_then(|below| below.components().next());
-        mend.push(format!("chown root {}", Shown(&name.map_or_else(|| dir.clone(), |name| dir.join(name)))));
+        mend.push(format!("chown root {}", shell_path(&name.map_or_else(|| dir.clone(), |name| dir.join(name)))));
     } else if rights.mode.has(0o022) {
-        mend.push(format!("chmod go-w {}", Shown(dir)));
+        mend.push(format!("chmod go-w {}", shell_path(dir)));
     }
     Some(OpenWay { dir: dir.clone(), who, mend: mend.join(" && ") })
 }

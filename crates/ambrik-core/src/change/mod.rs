@@ -43,7 +43,7 @@ pub use ledger::{ChangeSet, Ledger, LedgerError, ModuleChange, SitePhase, Window
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
 pub use places::{PlaceError, check_places};
-pub use plan::{Creation, Group, Plan, Removal};
+pub use plan::{Change, Creation, Group, Plan, Removal};
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
 

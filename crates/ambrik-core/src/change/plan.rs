@@ -1,6 +1,7 @@
 //! What is to be changed, before anything is: the turns that an audit calls for, what is made, what is removed.
 
 use std::collections::HashMap;
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -77,6 +78,19 @@ pub struct Removal {
     pub(crate) deviant: usize,
 }
 
+/// One path's change.
+#[derive(Debug)]
+pub struct Change<'p> {
+    /// What it is.
+    pub kind: Kind,
+    /// Its part.
+    pub part: Option<usize>,
+    /// What it has.
+    pub before: &'p Rights,
+    /// What it gets.
+    pub after: Arc<Rights>,
+}
+
 /// Paths of one part that change alike.
 #[derive(Debug)]
 pub struct Group {
@@ -150,6 +164,21 @@ impl Plan {
     pub fn changed_paths(&self) -> impl Iterator<Item = (PathBuf, Kind, Option<usize>, Arc<Rights>, Arc<Rights>)> + '_ {
         self.turns().map(|(deviant, turn)| {
             (self.audit.path(deviant), turn.kind, deviant.verdict.context.part, turn.before, turn.after)
+        })
+    }
+
+    /// As [`Self::changed_paths`], each with the directory that it really is in, links followed, and its name there.
+    pub fn changed_places(&self) -> impl Iterator<Item = (PathBuf, OsString, Change<'_>)> + '_ {
+        let mut places = super::Places::new(&self.audit);
+        self.turns().map(move |(deviant, turn)| {
+            let (folder, name) = places.place(deviant);
+            let name = super::folder::as_os(&name).to_owned();
+            let part = deviant.verdict.context.part;
+            (
+                folder.path.components().collect(),
+                name,
+                Change { kind: turn.kind, part, before: &deviant.verdict.rights, after: turn.after },
+            )
         })
     }
 

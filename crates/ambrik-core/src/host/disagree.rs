@@ -35,18 +35,22 @@ pub(super) fn all(seen: &Seen<'_>, sightings: &[Sighting], served: &[Runs]) -> V
 
 /// Programs that call themselves what they need not be.
 fn strangers(seen: &Seen<'_>) -> Vec<String> {
-    let workers = seen.running.workers.iter();
-    let strange = workers.filter_map(|process| {
-        let (program, owner) = process.foreign_program.as_ref()?;
-        Some(format!(
-            "process {} calls itself {}, but its program {} belongs to {}: it counts only where nothing else is known",
-            process.pid,
-            process.program,
-            Shown(program),
-            seen.accounts.user_shown(*owner)
-        ))
+    let strange = seen.running.workers.iter().filter(|process| !seen.is_believed(process));
+    let says = strange.map(|process| {
+        let user = seen.accounts.user_shown(process.ids.uid);
+        let why = match &process.foreign_program {
+            Some((program, owner)) => {
+                format!("its program {} belongs to {}", Shown(program), seen.accounts.user_shown(*owner))
+            }
+            None => "neither did root start it nor does a unit of root's".to_owned(),
+        };
+        let (pid, program, role) = (process.pid, &process.program, process.role.word());
+        format!(
+            "process {pid} calls itself {program} and runs as {user}, but {why}: it decides nothing; if it is right, say \
+             {role} = \"{user}\" in the site file"
+        )
     });
-    strange.collect()
+    says.collect()
 }
 
 /// What a web server, or a pool, runs as is not what its configuration says.

@@ -27,7 +27,7 @@ const DEEPEST: usize = 8;
 pub(super) fn read(files: &mut Files<'_>, running: &Running) -> Vec<Pool> {
     let mut mains: BTreeSet<PathBuf> = FILES.iter().flat_map(|pattern| files.matching(Path::new(pattern))).collect();
     let masters = running.masters.iter().filter(|process| process.family == Family::Fpm);
-    mains.extend(masters.filter(|m| m.foreign_program.is_none()).filter_map(Running::fpm_file));
+    mains.extend(masters.filter(|m| m.is_roots()).filter_map(Running::fpm_file));
     mains.iter().flat_map(|main| pools(files, main)).collect()
 }
 

@@ -24,7 +24,7 @@ use crate::tree::{Host, WayError};
 
 pub use disagree::Disagreement;
 pub use open_files::{Holding, OpenFiles, open_below};
-pub use tie::{Answer, Runs, Undecided};
+pub use tie::{Answer, Hint, Runs, Undecided};
 
 /// A line of a file.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -262,6 +262,8 @@ pub struct Services {
     pub disagreements: Vec<Disagreement>,
     /// What could not be understood.
     pub unclear: Vec<Unclear>,
+    /// What only calls itself a service.
+    pub hints: Vec<(Role, Hint)>,
     /// Whether processes could be looked at.
     pub processes_seen: bool,
 }

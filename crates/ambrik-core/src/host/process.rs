@@ -84,6 +84,11 @@ pub(super) struct Process {
 }
 
 impl Process {
+    /// Whether root started it, as far as it tells by itself: its real user is root, and its program is root's.
+    pub(super) fn is_roots(&self) -> bool {
+        self.real == Uid::ROOT && self.foreign_program.is_none()
+    }
+
     /// Its title, as a process listing shows it.
     pub(super) fn title(&self) -> String {
         self.words.join(" ").trim_end().to_owned()
@@ -122,6 +127,15 @@ impl Running {
     /// The workers of a family.
     pub(super) fn of(&self, family: Family) -> impl Iterator<Item = &Process> {
         self.workers.iter().filter(move |process| process.family == family)
+    }
+
+    /// Whether root started a process: itself, or what it was started by, of its own kind or a web server. Anybody can give
+    /// a program of theirs any title, and nobody can have another's process for a parent.
+    pub(super) fn started_by_root(&self, process: &Process) -> bool {
+        let parent = || self.masters.iter().chain(&self.workers).find(|parent| parent.pid == process.parent);
+        let starts = |parent: &Process| parent.family == process.family || parent.role == Role::Web;
+        let by_parent = || parent().is_some_and(|parent| parent.is_roots() && starts(parent));
+        process.is_roots() || (process.foreign_program.is_none() && by_parent())
     }
 
     /// What started a worker.

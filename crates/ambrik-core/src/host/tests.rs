@@ -247,6 +247,10 @@ fn workers_are_the_answer_and_not_who_started_them_or_looks_for_them() {
     quay.process(41, 1, "sh", "sh|-c|ps aux | grep nginx|", (4110, 4110));
     quay.process(42, 1, "php", "php|import.php|", (4110, 4110));
     quay.process(43, 1, "php8.2", "php8.2|-S|127.0.0.1:8000|-t|/srv/tide|", (4102, 4102));
+    quay.write(
+        "etc/systemd/system/php-tide.service",
+        "[Service]\nUser=tidewatch\nExecStart=/usr/bin/php8.2 -S 127.0.0.1:8000 -t /srv/tide\n",
+    );
     quay.process(44, 1, "nginx", "nginx|-t|", (0, 0));
     let seen = quay
         .look()
@@ -317,11 +321,59 @@ fn a_unit_beats_the_configuration_and_a_drop_in_beats_the_unit() {
 }
 
 #[test]
-fn a_title_that_anybody_could_have_given_itself_counts_only_where_nothing_else_is_known() {
+fn a_title_that_anybody_could_have_given_itself_decides_nothing() {
     let quay = with_pools(&[ONE]);
     quay.process(20, 1, "php-fpm8.2", "php-fpm: master process (/home/wharfinger/fpm.conf)", (4110, 4110));
     quay.process(21, 20, "php-fpm8.2", "php-fpm: pool berths", (4110, 4110));
+    quay.write("home/wharfinger/fpm.conf", "[evil]\nuser = wharfinger\nlisten = /run/php/berths.sock\n");
     assert_eq!(quay.served(), ["/srv/berths nginx berths/www-data berths"]);
+}
+
+/// A local user who calls a program like php-fpm, or a web server, where root runs and configured nothing.
+#[rstest]
+#[case::php_fpm(Role::Php, "php-fpm8.2", "php-fpm: pool evil")]
+#[case::php_itself(Role::Php, "php8.2", "php8.2|-S|127.0.0.1:8000|-t|/srv/berths|")]
+#[case::web_server(Role::Web, "nginx", "nginx: worker process")]
+fn a_local_user_does_not_become_php(#[case] role: Role, #[case] name: &str, #[case] line: &str) {
+    let quay = Quay::new(&[]);
+    quay.process(21, 1, name, line, (4110, 4110));
+    let host = Host::at(quay.dir.path()).unwrap();
+    let services = quay.look();
+    assert!(services.services.is_empty());
+    let undecided = services.account(&host, role, Path::new("/srv/berths")).unwrap_err().to_string();
+    assert!(undecided.starts_with("nothing that root started or configured tells; process 21: "), "{undecided}");
+    let says = format!("{} = \"wharfinger\" in the site file", role.word());
+    assert!(quay.says().contains(&says), "{}", quay.says());
+}
+
+/// Configuration that somebody else could have written is told of and decides nothing.
+#[test]
+#[expect(clippy::disallowed_methods, reason = "the test makes a file unsafe")]
+fn configuration_that_others_can_write_decides_nothing() {
+    let quay = with_pools(&[ONE]);
+    let file = quay.dir.path().join("etc/php/8.2/fpm/pool.d/berths.conf");
+    fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o666)).unwrap();
+    assert_eq!(quay.served(), ["/srv/berths nginx -/www-data -"]);
+    assert!(
+        quay.says().contains("berths.conf: not believed: its mode 0666 lets others write to it"),
+        "{}",
+        quay.says()
+    );
+}
+
+/// Files that include their own folder twice double with each level: reading them has an end all the same.
+#[rstest]
+#[case::nginx("etc/nginx/nginx.conf", "http { include /etc/nginx/*; include /etc/nginx/*; }")]
+#[case::nginx_folder("etc/nginx/nginx.conf", "include *;\ninclude *;\ninclude *;\n")]
+#[case::apache("etc/apache2/apache2.conf", "Include /etc/apache2/*\nInclude /etc/apache2/*\nInclude /etc/apache2\n")]
+#[case::fpm("etc/php-fpm.conf", "include=/etc/php*\ninclude=/etc/php*\ninclude=/etc/*.conf\n")]
+fn what_includes_itself_has_an_end(#[case] file: &str, #[case] text: &str) {
+    let quay = Quay::new(&[(file, text)]);
+    let folder = Path::new(file).parent().unwrap();
+    for n in 0..4 {
+        quay.write(folder.join(format!("more{n}.conf")).to_str().unwrap(), text);
+    }
+    assert!(quay.says().contains("more configuration than any host has"), "{}", quay.says());
 }
 
 #[rstest]

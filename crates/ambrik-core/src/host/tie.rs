@@ -6,7 +6,7 @@ use super::process::{Family, Process, Running};
 use super::units::Unit;
 use super::{Address, Evidence, Folder, From, Place, Pool, Role, Server, Service, Services, Through, disagree};
 use crate::access::permits;
-use crate::account::{Account, Accounts, Ids, Uid};
+use crate::account::{Account, Accounts, Ids};
 use crate::entry::{Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::tree::Host;
@@ -33,7 +33,7 @@ pub(super) struct Sighting {
     /// The account; the text that names none where there is none.
     pub(super) account: Result<Account, String>,
     pub(super) evidence: Evidence,
-    /// Whether what it stands on could have been made by anybody: it then counts only where nothing else is known.
+    /// Whether what it stands on could have been made by anybody: it then decides nothing.
     pub(super) weak: bool,
 }
 
@@ -63,12 +63,27 @@ pub struct Answer {
     pub from: Vec<From>,
 }
 
+/// What a process says of itself that anybody could have started: it decides nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Hint {
+    /// The user.
+    pub user: String,
+    /// What was seen.
+    pub says: String,
+}
+
 /// Why there is no one account.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Undecided {
     /// Nothing on the host runs as one.
     #[error("nothing here tells: no process and no configuration of it was found")]
     Unknown,
+    /// Something says so itself, and neither did root start it nor does root's configuration name it.
+    #[error(
+        "nothing that root started or configured tells; {}: if that is right, say so yourself",
+        .0.iter().map(|hint| format!("{} (as {})", hint.says, hint.user)).collect::<Vec<_>>().join("; ")
+    )]
+    OnlyHints(Vec<Hint>),
     /// Several could be meant.
     #[error("several could be meant: {}", .0.iter().map(|a| format!("{} ({})", a.account.user, a.because)).collect::<Vec<_>>().join("; "))]
     Several(Vec<Answer>),
@@ -82,8 +97,14 @@ impl Seen<'_> {
         let served: Vec<Runs> =
             folders.chain(own.iter().map(|f| (None, f))).map(|(server, f)| self.runs(server, f, &sightings)).collect();
         let disagreements = disagree::all(self, &sightings, &served);
-        let services = services(&sightings, self.accounts);
-        Services { services, served, disagreements, unclear: Vec::new(), processes_seen: self.running.seen }
+        let services = services(sightings.iter().filter(|sighting| !sighting.weak), self.accounts);
+        let hints = sightings.iter().filter(|sighting| sighting.weak).filter_map(|sighting| {
+            let user = sighting.account.as_ref().ok()?.user.clone();
+            let says = format!("{}: {}", sighting.evidence.place, sighting.evidence.says);
+            Some((sighting.role, Hint { user, says }))
+        });
+        let hints = hints.collect();
+        Services { services, served, disagreements, unclear: Vec::new(), hints, processes_seen: self.running.seen }
     }
 
     fn sightings(&self) -> Vec<Sighting> {
@@ -106,7 +127,6 @@ impl Seen<'_> {
 
     fn of_process(&self, process: &Process, role: Role) -> Sighting {
         let master = self.running.master(process);
-        let by_itself = process.ids.uid != Uid::ROOT && master.is_some_and(|m| m.ids.uid == process.ids.uid);
         let mut says =
             format!("\"{}\" runs as {}", process.title(), self.accounts.owner_shown(process.ids.uid, process.ids.gid));
         if process.real != process.ids.uid {
@@ -123,8 +143,17 @@ impl Seen<'_> {
             main: master.and_then(Running::fpm_file),
             account: Ok(self.account_of(&process.ids)),
             evidence: Evidence { from: From::Process, place: format!("process {}", process.pid), says },
-            weak: process.foreign_program.is_some() || (process.family == Family::Fpm && by_itself),
+            weak: !self.is_believed(process),
         }
+    }
+
+    /// Whether a process's word counts: root started it, or root's unit of its program does as that account.
+    pub(super) fn is_believed(&self, process: &Process) -> bool {
+        let of_unit = |unit: &Unit| {
+            let account = unit.account.as_ref().and_then(|(text, _)| self.accounts.account(text).ok());
+            unit.program == process.program && account.is_some_and(|account| account.ids.uid == process.ids.uid)
+        };
+        self.running.started_by_root(process) || (process.foreign_program.is_none() && self.units.iter().any(of_unit))
     }
 
     fn account_of(&self, ids: &Ids) -> Account {
@@ -315,19 +344,13 @@ pub(super) fn is_of_pool(sighting: &Sighting, pool: &Pool) -> bool {
     sighting.pool.as_ref() == Some(&pool.name) && sighting.main.as_ref().is_none_or(|main| *main == pool.main)
 }
 
-/// The accounts that sightings name, each once, with all their evidence; weak ones only where there are no others.
+/// The accounts that sightings name, each once, with all their evidence; those that anybody could have made left out.
 fn answers<'s>(sightings: impl Iterator<Item = &'s Sighting>) -> Vec<Answer> {
-    let sightings: Vec<&Sighting> = sightings.collect();
     let mut found: Vec<Answer> = Vec::new();
-    for weak in [false, true] {
-        for sighting in sightings.iter().filter(|sighting| sighting.weak == weak) {
-            if let Ok(account) = &sighting.account {
-                let from = vec![sighting.evidence.from];
-                add(&mut found, Answer { account: account.clone(), because: sighting.evidence.place.clone(), from });
-            }
-        }
-        if !found.is_empty() {
-            break;
+    for sighting in sightings.filter(|sighting| !sighting.weak) {
+        if let Ok(account) = &sighting.account {
+            let from = vec![sighting.evidence.from];
+            add(&mut found, Answer { account: account.clone(), because: sighting.evidence.place.clone(), from });
         }
     }
     found
@@ -347,7 +370,7 @@ fn add(answers: &mut Vec<Answer>, answer: Answer) {
 }
 
 /// The sightings of the same program, role, pool and account as one service with all its evidence.
-fn services(sightings: &[Sighting], accounts: &Accounts) -> Vec<Service> {
+fn services<'s>(sightings: impl Iterator<Item = &'s Sighting>, accounts: &Accounts) -> Vec<Service> {
     let mut services: Vec<(Family, Ids, Service)> = Vec::new();
     for sighting in sightings {
         let Ok(account) = &sighting.account else { continue };
@@ -441,7 +464,11 @@ impl Services {
             }
         }
         match found.as_slice() {
-            [] => Err(Undecided::Unknown),
+            [] => {
+                let hints = self.hints.iter().filter(|(of, _)| *of == role).map(|(_, hint)| hint.clone());
+                let hints: Vec<Hint> = hints.collect();
+                Err(if hints.is_empty() { Undecided::Unknown } else { Undecided::OnlyHints(hints) })
+            }
             [one] => Ok(one.clone()),
             _ => Err(Undecided::Several(found)),
         }

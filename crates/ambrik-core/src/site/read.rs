@@ -141,7 +141,7 @@ impl Reader<'_> {
                 Some(answer.account)
             }
             // Without a web server's account php's stands for it.
-            Err(Undecided::Unknown) if key == "web" => None,
+            Err(Undecided::Unknown | Undecided::OnlyHints(_)) if key == "web" => None,
             Err(undecided) => {
                 self.problem(
                     &table.span,

@@ -75,11 +75,18 @@ fn account(out: &mut String, key: &str, found: Result<&Answer, &Undecided>, usua
             }
             Ok(())
         }
-        (Err(Undecided::Unknown), Some(usual)) => {
+        (Err(Undecided::Unknown | Undecided::OnlyHints(_)), Some(usual)) => {
             let why = "Question: is it this one? Nothing on this host tells; it is the usual one";
             line(out, &format!("{key:<6} = {}", toml(usual)), why)
         }
-        (Err(Undecided::Unknown), None) if key == "web" => line(out, "# web  = \"…\"", "left out: the same as php"),
+        (Err(Undecided::Unknown | Undecided::OnlyHints(_)), None) if key == "web" => {
+            line(out, "# web  = \"…\"", "left out: the same as php")
+        }
+        (Err(Undecided::OnlyHints(hints)), None) => {
+            let said: Vec<&str> = hints.iter().map(|hint| hint.says.as_str()).collect();
+            let why = format!("Question: which account? Root started nothing that tells; seen: {}", said.join("; "));
+            line(out, &format!("# {key:<4} = \"…\""), &why)
+        }
         (Err(Undecided::Unknown), None) => {
             line(out, &format!("# {key:<4} = \"…\""), "Question: which account? Nothing on this host tells")
         }

@@ -1,7 +1,6 @@
 //! What the site file wants of a path, how the answer differs, and the smallest change that makes it right.
 
 use std::collections::HashMap;
-use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -16,7 +15,7 @@ use crate::audit::rights_shown;
 use crate::entry::{Facts, Kind, Rights};
 use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Policy, Right};
-use crate::shown::Shown;
+use crate::shown::{shell_name, shell_path};
 use crate::site::{Phase, Site, Use, Write};
 use crate::tree::Host;
 use crate::want::{Shape, Solver};
@@ -347,21 +346,21 @@ struct Lack<'a> {
 
 /// The narrowest change by hand that gives a right: an entry for this one account.
 fn give(subject: &Subject, path: &Path, facts: &Facts, want: Perm) -> String {
-    let path = quoted(path.as_os_str());
+    let path = shell_path(path);
     if facts.rights.uid == subject.ids.uid {
         return format!("chmod u+{} {path}", letters(want));
     }
-    format!("setfacl -m u:{}:{want} {path}", subject.name)
+    format!("setfacl -m u:{}:{want} {path}", shell_name(&subject.name, subject.ids.uid.0))
 }
 
 /// The narrowest change by hand that takes a right.
 fn take(subject: &Subject, path: &Path, facts: &Facts, want: Perm) -> String {
-    let path = quoted(path.as_os_str());
+    let path = shell_path(path);
     let letters = letters(want.without(Perm::X));
     match decide(&subject.ids, facts.kind, &facts.rights, want).class {
         Class::Owner => format!("chown root {path}"),
         Class::Group => format!("chmod g-{letters} {path}"),
-        Class::NamedUser => format!("setfacl -x u:{} {path}", subject.name),
+        Class::NamedUser => format!("setfacl -x u:{} {path}", shell_name(&subject.name, subject.ids.uid.0)),
         Class::NamedGroup => format!("setfacl -b {path}"),
         Class::Other => format!("chmod o-{letters} {path}"),
     }
@@ -369,13 +368,6 @@ fn take(subject: &Subject, path: &Path, facts: &Facts, want: Perm) -> String {
 
 fn letters(perm: Perm) -> String {
     perm.to_string().replace('-', "")
-}
-
-/// A path as a word of a POSIX shell.
-fn quoted(path: &OsStr) -> String {
-    let text = Shown(Path::new(path)).to_string();
-    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+,:@%".contains(c);
-    if text.chars().all(plain) { text } else { format!("'{}'", text.replace('\'', r"'\''")) }
 }
 
 const fn can(answer: &Answer, act: Act) -> Option<bool> {

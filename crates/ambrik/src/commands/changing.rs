@@ -8,7 +8,7 @@ use ambrik_core::change::{
     Ledger, Means, Outcome, Plan, StateDir, afterwards, apply, check_places, keep_module, plan_module, prove,
 };
 use ambrik_core::label::Store;
-use ambrik_core::shown::Shown;
+use ambrik_core::shown::{Shown, shell_path};
 use ambrik_core::site::{Phase, Site};
 
 use super::audit::{ask_over_http, tell};
@@ -298,7 +298,7 @@ impl Work<'_> {
             session.say(&format!(
                 "{}: the labels do not outlast a relabelling: this host's policy cannot be changed from here; on the host: semodule -i {}",
                 plan.audit.site.name,
-                Shown(&path)
+                shell_path(&path)
             ));
         }
         session.report_failures(&outcome.failures);

@@ -5,6 +5,7 @@ use std::process::{Command, Stdio};
 
 use ambrik_core::audit::Audit;
 use ambrik_core::change::{Plan, Window};
+use ambrik_core::shown::shell_word;
 use ambrik_core::site::{Phase, Site};
 use jiff::{SignedDuration, Timestamp};
 
@@ -130,7 +131,10 @@ fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut S
     words.extend(["set".to_owned(), file.display().to_string(), "--yes".to_owned()]);
     if !args.arm {
         if runs {
-            session.say(&format!("nothing closes it by itself; --arm does, or: systemd-run {}", words.join(" ")));
+            session.say(&format!(
+                "nothing closes it by itself; --arm does, or: systemd-run {}",
+                words.iter().map(|word| shell_word(word.as_ref())).collect::<Vec<_>>().join(" ")
+            ));
         } else {
             session.say("nothing closes it by itself: every later command tells how long is left");
         }

@@ -16,7 +16,7 @@ mod table;
 pub(crate) mod undo_text;
 pub(crate) mod why_text;
 
-use ambrik_core::account::Accounts;
+use ambrik_core::account::{Accounts, Gid, Uid};
 use ambrik_core::acl::{Acl, Tag};
 
 /// Until when a window is open, and how long that is.
@@ -60,12 +60,17 @@ pub(crate) fn count(n: usize) -> u64 {
 
 /// An access list in its short text form (acl(5)), each entry after `prefix`, named by the host's accounts.
 pub(crate) fn acl_text(accounts: &Accounts, acl: &Acl, prefix: &str) -> String {
+    acl_text_named(acl, prefix, &|uid| accounts.user_shown(uid), &|gid| accounts.group_shown(gid))
+}
+
+/// As [`acl_text`], users and groups named in these ways.
+fn acl_text_named(acl: &Acl, prefix: &str, user: &dyn Fn(Uid) -> String, group: &dyn Fn(Gid) -> String) -> String {
     let entries = acl.entries().iter().map(|entry| {
         let whom = match entry.tag {
             Tag::Owner => "user:".to_owned(),
-            Tag::User(uid) => format!("user:{}", accounts.user_shown(uid)),
+            Tag::User(uid) => format!("user:{}", user(uid)),
             Tag::OwningGroup => "group:".to_owned(),
-            Tag::Group(gid) => format!("group:{}", accounts.group_shown(gid)),
+            Tag::Group(gid) => format!("group:{}", group(gid)),
             Tag::Mask => "mask:".to_owned(),
             Tag::Other => "other:".to_owned(),
         };

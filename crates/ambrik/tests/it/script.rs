@@ -2,6 +2,8 @@
 
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt as _;
+use std::path::PathBuf;
 use std::process::Command;
 
 use crate::host::{PHP, TestHost, give, is_root, picture};
@@ -36,46 +38,120 @@ fn it_is_a_shell_script_that_sh_accepts() {
     assert!(Command::new("sh").arg("-n").arg(&script).status().unwrap().success());
 }
 
+/// The script that is printed for a host, made to run in the test's folder, where its paths lie.
+fn script(host: &TestHost) -> PathBuf {
+    let text = host.command(&["set", "--as-script"]).output().unwrap().stdout;
+    let below = host.at("").to_string_lossy().trim_end_matches('/').to_owned();
+    // In the test's folder `enter` finds the host's paths; the accounts have numbers here.
+    let text = String::from_utf8(text).expect("what cannot be seen is made by printf");
+    let text = text.replace("enter /", &format!("enter {below}/")).replace("enter '/", &format!("enter '{below}/"));
+    let text = text.replace("(printf '/srv", &format!("(printf '{below}/srv"));
+    let text: String = text.lines().map(|line| format!("{}\n", numbered(line))).collect();
+    host.write("script.sh", &text)
+}
+
+/// A line with the accounts that this system does not have by their numbers.
+fn numbered(line: &str) -> String {
+    let number = |name: &str| match name {
+        "php" => PHP.to_string(),
+        "web" => "61002".to_owned(),
+        name => name.to_owned(),
+    };
+    let words = line.split(' ').map(|word| word.split(':').map(number).collect::<Vec<_>>().join(":"));
+    let is_command = line.trim_start().starts_with("chown ") || line.trim_start().starts_with("setfacl ");
+    if is_command { words.collect::<Vec<_>>().join(" ") } else { line.to_owned() }
+}
+
+fn can_run() -> bool {
+    let acl = Command::new("setfacl").arg("--version").output().is_ok();
+    if !acl {
+        eprintln!("skipped: there is no setfacl here");
+    }
+    is_root() && acl
+}
+
 #[test]
 fn it_does_what_set_does() {
-    if !is_root() {
-        return;
-    }
-    if Command::new("setfacl").arg("--version").output().is_err() {
-        eprintln!("skipped: there is no setfacl here");
+    if !can_run() {
         return;
     }
     let (by_set, by_script) = (host(), host());
     assert_eq!(by_set.run(&["set", "--yes"]).code, 0);
-    let script = by_script.command(&["set", "--as-script"]).output().unwrap().stdout;
-    // The script is for the host itself: here its paths lie below the test's folder, and its accounts have numbers.
-    let mut text = script.split(|&b| b == b'\n').map(<[u8]>::to_vec).collect::<Vec<_>>().join(&b'\n');
-    let below = by_script.at("").to_string_lossy().trim_end_matches('/').to_owned();
-    for (from, to) in [("'/srv", format!("'{below}/srv")), ("php", PHP.to_string()), ("web", "61002".into())] {
-        text = replace_words(&text, from.as_bytes(), to.as_bytes());
-    }
-    let file = by_script.at("script.sh");
-    fs::write(&file, text).unwrap();
-    let ran = Command::new("sh").arg(&file).output().unwrap();
+    let ran = Command::new("sh").arg(script(&by_script)).output().unwrap();
     assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
     assert_eq!(picture(&by_script.at("srv")), picture(&by_set.at("srv")));
 }
 
-/// Replaces `from` where it is a word of its own or begins a path: accounts' names, not file names' endings.
-fn replace_words(text: &[u8], from: &[u8], to: &[u8]) -> Vec<u8> {
-    let mut replaced = Vec::new();
-    let mut at = 0;
-    while at < text.len() {
-        let before = at.checked_sub(1).map_or(b' ', |n| text[n]);
-        let after = text.get(at + from.len()).copied().unwrap_or(b' ');
-        let word = from.starts_with(b"'") || (matches!(before, b' ' | b':') && matches!(after, b' ' | b':'));
-        if text[at..].starts_with(from) && word {
-            replaced.extend_from_slice(to);
-            at += from.len();
-        } else {
-            replaced.push(text[at]);
-            at += 1;
+/// What is another than it was when the script was printed is left alone: no link is followed, by file or by folder.
+#[test]
+fn it_follows_no_link_that_came_later() {
+    if !can_run() {
+        return;
+    }
+    let host = host();
+    host.file("lib/code.php", PHP, 0o666);
+    give(&host.at("srv/www/berths/lib"), PHP, 0o777);
+    let script = script(&host);
+    let outside = host.at("outside");
+    fs::create_dir(&outside).unwrap();
+    fs::write(outside.join("code.php"), "x").unwrap();
+    give(&outside.join("code.php"), PHP, 0o666);
+    let before = picture(&outside);
+    let at = |path: &str| host.at("srv/www/berths").join(path);
+    fs::rename(at("lib"), at("away")).unwrap();
+    std::os::unix::fs::symlink(&outside, at("lib")).unwrap();
+    fs::remove_file(at("index.php")).unwrap();
+    std::os::unix::fs::symlink(outside.join("code.php"), at("index.php")).unwrap();
+    fs::remove_file(at("it's.php")).unwrap();
+    host.file("it's.php", 61_009, 0o666);
+    let ran = Command::new("sh").arg(&script).output().unwrap();
+    let said = String::from_utf8_lossy(&ran.stderr);
+    assert_eq!(ran.status.code(), Some(3), "{said}");
+    for left in [
+        "/lib: it is not there, or a link leads elsewhere",
+        "./index.php: it was a file of",
+        "./it's.php: it was a file of",
+    ] {
+        assert!(said.contains(left), "{said}");
+    }
+    assert_eq!(picture(&outside), before);
+    assert!(fs::metadata(at("key.php")).unwrap().mode() & 0o777 == 0o640, "the rest is done");
+}
+
+/// Names of accounts that would be commands: they stand by their numbers, in the script and in what is printed to be pasted.
+#[test]
+fn names_of_accounts_are_no_commands() {
+    if !can_run() {
+        return;
+    }
+    let host = TestHost::new();
+    let evil = "x$(touch${IFS}made);touch made2 #";
+    host.write("etc/passwd", &format!("root:x:0:0::/:/\n{evil}:x:{PHP}:{PHP}::/:/\nweb:x:61002:61002::/:/\n"));
+    host.write("etc/group", &format!("root:x:0:\n{evil}:x:{PHP}:\nweb:x:61002:\n"));
+    host.write(
+        "etc/ambrik/sites/berths.toml",
+        &format!("[site]\nroot = \"/srv/www/berths\"\n[accounts]\nphp = \"{PHP}\"\nweb = \"web\"\ngrant = \"acl\"\n[[part]]\npath = \"uploads\"\nuse = \"store\"\n"),
+    );
+    host.file("index.php", PHP, 0o666);
+    host.file("uploads/$(touch made3)", 0, 0o600);
+    fs::create_dir(host.at("cwd")).unwrap();
+    let script = script(&host);
+    let ran = Command::new("sh").arg(&script).current_dir(host.at("cwd")).output().unwrap();
+    assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    // The commands that `why` prints, run as they are pasted.
+    let path = "/srv/www/berths/uploads/$(touch made3)";
+    give(&host.at(&path[1..]), 0, 0o600);
+    let why = host.run(&["why", path, "--as", &PHP.to_string(), "--format", "json"]);
+    let why: serde_json::Value = serde_json::from_str(&why.out).unwrap();
+    let command = why["answers"][0]["wanted"]["smallest"]["command"].as_str().map(str::to_owned);
+    for command in command.iter().chain([&host.run(&["why", path, "--as", &PHP.to_string()]).out]) {
+        for line in command.lines().filter(|line| line.contains("setfacl") || line.contains("chmod")) {
+            let line = &line[line.find("setfacl").or_else(|| line.find("chmod")).unwrap()..];
+            let _ = Command::new("sh").arg("-c").arg(line).current_dir(host.at("cwd")).output().unwrap();
         }
     }
-    replaced
+    assert_eq!(fs::read_dir(host.at("cwd")).unwrap().count(), 0, "nothing was made by a name");
+    for entry in fs::read_dir(host.at("srv/www/berths")).unwrap() {
+        assert!(!entry.unwrap().file_name().to_string_lossy().starts_with("made"));
+    }
 }
