@@ -2,7 +2,7 @@
 
 use std::io::Read as _;
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use ureq::http::Uri;
 
@@ -17,6 +17,8 @@ pub(super) struct Reply {
 
 /// Of an answer's content no more is read.
 const LONGEST: u64 = 1 << 18;
+/// No single answer is waited for longer.
+const LONGEST_ANSWER: Duration = Duration::from_secs(10);
 /// As many redirects are followed, on the same host.
 const REDIRECTS: usize = 5;
 
@@ -38,7 +40,6 @@ impl Client {
         let tls = ureq::tls::TlsConfig::builder().root_certs(ureq::tls::RootCerts::PlatformVerifier).build();
         let config = ureq::Agent::config_builder()
             .timeout_connect(Some(Duration::from_secs(5)))
-            .timeout_global(Some(Duration::from_secs(10)))
             .max_redirects(0)
             .max_redirects_will_error(false)
             .http_status_as_error(false)
@@ -54,17 +55,22 @@ impl Client {
         format!("{}/{}", self.base, encoded(path))
     }
 
-    /// What the server answers for a path below the served folder.
-    pub(super) fn get(&self, path: &Path, directory: bool) -> Result<Reply, String> {
+    /// What the server answers for a path below the served folder, no later than at `deadline`.
+    pub(super) fn get(&self, path: &Path, directory: bool, deadline: Instant) -> Result<Reply, String> {
         let end = if directory { "/" } else { "" };
-        self.follow(format!("{}{end}", self.address(path)))
+        self.follow(format!("{}{end}", self.address(path)), deadline)
     }
 
-    fn follow(&self, first: String) -> Result<Reply, String> {
+    fn follow(&self, first: String, deadline: Instant) -> Result<Reply, String> {
         let host: Uri = first.parse().map_err(|_| format!("{first} is no address"))?;
         let mut address = first;
         for _ in 0..=REDIRECTS {
-            let mut response = self.agent.get(&address).call().map_err(|error| error.to_string())?;
+            let left = deadline.saturating_duration_since(Instant::now()).min(LONGEST_ANSWER);
+            if left.is_zero() {
+                return Err("the time for this site is over".into());
+            }
+            let request = self.agent.get(&address).config().timeout_global(Some(left)).build();
+            let mut response = request.call().map_err(|error| error.to_string())?;
             let status = response.status().as_u16();
             let location = response.headers().get("location").and_then(|to| to.to_str().ok()).map(str::to_owned);
             if let (300..=399, Some(location)) = (status, location) {

@@ -8,14 +8,18 @@ mod lines;
 mod probe;
 
 use std::collections::BTreeSet;
+use std::ffi::OsString;
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use crate::audit::Audit;
 use crate::check::{Check, FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 use crate::entry::Kind;
 use crate::host::Services;
 use crate::site::{Phase, Site, Use};
-use crate::tree::Host;
+use crate::tree::{Host, sys};
 
 use client::{Client, Reply};
 use lines::{Keep, lines};
@@ -63,8 +67,12 @@ const EACH: usize = 40;
 /// As much of a file and of an answer is compared.
 const COMPARED: usize = 1024;
 
-/// Asks for what must not be served, and whether PHP is run where it may write.
-pub fn ask(host: &Host, audit: &Audit, services: &Services) -> Result<Asked, HttpError> {
+/// A site is asked no longer than this, if nothing else is said.
+pub const LONGEST: Duration = Duration::from_secs(30);
+
+/// Asks for what must not be served, and whether PHP is run where it may write; no longer than `longest` altogether, whatever
+/// the server does.
+pub fn ask(host: &Host, audit: &Audit, services: &Services, longest: Duration) -> Result<Asked, HttpError> {
     let site = &audit.site;
     let url = site.url.as_deref().ok_or_else(|| HttpError::NoUrl(site.name.clone()))?;
     let client = Client::new(url).ok_or_else(|| HttpError::NoAddress(site.name.clone(), url.to_owned()))?;
@@ -77,7 +85,11 @@ pub fn ask(host: &Host, audit: &Audit, services: &Services) -> Result<Asked, Htt
         .filter(|runs| served.starts_with(&runs.folder.path) || runs.folder.path.starts_with(&served))
         .map(|runs| runs.folder.program.clone())
         .collect();
-    let mut inquiry = Inquiry { host, audit, client, served, servers, asked: Asked::default(), nothing: None };
+    let deadline = Instant::now() + longest;
+    let root = audit.starts.first().and_then(|start| sys::pin_directory(&start.parent, &start.name).ok());
+    let root = root.ok_or_else(|| HttpError::NotServed(site.name.clone()))?;
+    let mut inquiry =
+        Inquiry { host, audit, client, served, servers, asked: Asked::default(), nothing: None, root, deadline };
     // What the server answers for what is not there: some applications answer everything.
     let name = format!("ambrik-{}", probe::token());
     match inquiry.get(Path::new(&name), false) {
@@ -105,6 +117,9 @@ struct Inquiry<'i> {
     servers: BTreeSet<String>,
     asked: Asked,
     nothing: Option<Reply>,
+    /// The site's root: what is read for comparison lies below it.
+    root: OwnedFd,
+    deadline: Instant,
 }
 
 impl Inquiry<'_> {
@@ -114,12 +129,20 @@ impl Inquiry<'_> {
 
     fn get(&mut self, path: &Path, directory: bool) -> Result<Reply, String> {
         self.asked.addresses += 1;
-        self.client.get(path, directory)
+        self.client.get(path, directory, self.deadline)
     }
 
     /// Asks, and notes what could not be.
     fn try_get(&mut self, path: &Path, directory: bool) -> Option<Reply> {
+        if self.is_over() {
+            return None;
+        }
         match self.get(path, directory) {
+            Err(_) if self.is_over() => {
+                let over = "the time for this site is over; what was not asked is not known";
+                self.asked.unanswered.push(format!("{}: {over}", self.client.address(path)));
+                None
+            }
             Ok(reply) => Some(reply),
             Err(why) => {
                 self.asked.unanswered.push(format!("{}: {why}", self.client.address(path)));
@@ -153,8 +176,32 @@ impl Inquiry<'_> {
         paths.collect()
     }
 
+    /// Whether there is no time left.
+    fn is_over(&self) -> bool {
+        Instant::now() >= self.deadline
+    }
+
+    /// What is at a path below the served folder, links that stay in the site followed and no others: PHP may have made one
+    /// that leads to what only root may read.
+    fn local(&self, below: &Path) -> Option<(OwnedFd, Kind)> {
+        let path = self.served.join(below);
+        let path = path.strip_prefix(&self.site().root).ok()?;
+        let handle = sys::pin_within(&self.root, path).ok()?;
+        let kind = sys::look_at(&handle).ok()?.kind;
+        Some((handle, kind))
+    }
+
     fn kind(&self, below: &Path) -> Option<Kind> {
-        self.host.resolve(&self.served.join(below)).ok().map(|found| found.facts.kind)
+        self.local(below).map(|(_, kind)| kind)
+    }
+
+    /// The first bytes of a regular file of the site.
+    fn beginning(&self, below: &Path) -> Option<Vec<u8>> {
+        let (handle, _) = self.local(below).filter(|(_, kind)| *kind == Kind::File)?;
+        let mut bytes = vec![0; COMPARED];
+        let read = sys::reopen_file(&handle).and_then(|file| sys::read_some(&file, &mut bytes)).ok()?;
+        bytes.truncate(read);
+        Some(bytes)
     }
 
     /// Installers must not answer.
@@ -187,10 +234,7 @@ impl Inquiry<'_> {
             }
         }
         for below in files {
-            let Ok(content) = self.host.beginning(&self.served.join(&below), COMPARED) else { continue };
-            if content.is_empty() {
-                continue;
-            }
+            let Some(content) = self.beginning(&below).filter(|content| !content.is_empty()) else { continue };
             let Some(reply) = self.try_get(&below, false) else { continue };
             if reply.status == 200 && reply.body.starts_with(&content) && !self.is_nothing(&reply) {
                 let says = format!("{} is served as it is", self.client.address(&below));
@@ -214,8 +258,11 @@ impl Inquiry<'_> {
         }
     }
 
-    fn names(&self, below: &Path) -> Vec<std::ffi::OsString> {
-        let mut names = self.host.names_in(&self.served.join(below)).unwrap_or_default();
+    fn names(&self, below: &Path) -> Vec<OsString> {
+        let folder = self.local(below).filter(|(_, kind)| *kind == Kind::Directory);
+        let names = folder.and_then(|(handle, _)| sys::names(sys::reopen_directory(&handle).ok()?).ok());
+        let names = names.unwrap_or_default().into_iter().map(|name| OsString::from_vec(name.into_bytes()));
+        let mut names: Vec<OsString> = names.collect();
         names.sort();
         names
     }
@@ -261,6 +308,9 @@ impl Inquiry<'_> {
         let mut folders: Vec<PathBuf> = folders.into_iter().map(|(_, path)| path).collect();
         folders.retain(|below| self.kind(below) == Some(Kind::Directory));
         for below in folders {
+            if self.is_over() {
+                return;
+            }
             let folder = self.served.join(&below);
             let probe = match probe::Probe::put(self.host, self.audit, &folder) {
                 Ok(probe) => probe,

@@ -314,6 +314,19 @@ pub(crate) fn open_directory_beneath(dir: impl AsFd, path: &std::path::Path) -> 
     again(|| rustix::fs::openat2(&dir, path, flags, OpenMode::empty(), BENEATH))
 }
 
+/// Pins what is at `path` below `dir`; symlinks are followed as long as they stay below it (openat2(2)).
+pub(crate) fn pin_within(dir: impl AsFd, path: &std::path::Path) -> Result<OwnedFd, Errno> {
+    let path = if path.as_os_str().is_empty() { std::path::Path::new(".") } else { path };
+    let within = rustix::fs::ResolveFlags::BENEATH | rustix::fs::ResolveFlags::NO_MAGICLINKS;
+    again(|| rustix::fs::openat2(&dir, path, OFlags::PATH | OFlags::CLOEXEC, OpenMode::empty(), within))
+}
+
+/// Opens a pinned regular file for reading.
+pub(crate) fn reopen_file(handle: impl AsFd) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    by_handle(handle.as_fd(), |path| rustix::fs::openat(rustix::fs::CWD, path, flags, OpenMode::empty()))
+}
+
 /// No way leads out, and none through a symlink (openat2(2)).
 const BENEATH: rustix::fs::ResolveFlags =
     rustix::fs::ResolveFlags::BENEATH.union(rustix::fs::ResolveFlags::NO_SYMLINKS);

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use ambrik_core::host::Services;
-use ambrik_core::over_http::{Asked, HttpError, ask};
+use ambrik_core::over_http::{Asked, HttpError, LONGEST, ask};
 use ambrik_core::site::Phase;
 use ambrik_core::tree::Host;
 use rstest::rstest;
@@ -126,7 +126,7 @@ fn asked(answers: Answers) -> (TestHost, Asked) {
         server.port
     ));
     let audit = test.audit_in(&site, Phase::Sealed);
-    let asked = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default()).unwrap();
+    let asked = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default(), LONGEST).unwrap();
     (test, asked)
 }
 
@@ -180,7 +180,47 @@ fn a_server_that_does_not_answer_is_told_of() {
     let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let site = test.site(&format!("url = \"http://127.0.0.1:{port}/\"\nserved = \".\"\n[accounts]\nphp = \"php\"\n"));
     let audit = test.audit(&site);
-    let asked = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default()).unwrap();
+    let asked = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default(), LONGEST).unwrap();
+    assert!(asked.found.is_empty() && asked.unanswered.len() == 1, "{asked:?}");
+}
+
+/// What is compared is read as root: only regular files of the site, through links that stay in it.
+#[test]
+fn nothing_is_read_through_a_link_that_leaves_the_site() {
+    let test = TestHost::new(&[]);
+    let secret = test.real("etc/secret");
+    std::fs::write(&secret, "only root may read this").unwrap();
+    for folder in ["logs", "uploads"] {
+        test.folder(folder, "php", 0o755);
+    }
+    std::os::unix::fs::symlink(&secret, test.site_path("logs/app.log")).unwrap();
+    std::os::unix::fs::symlink("/dev/zero", test.site_path("logs/zero")).unwrap();
+    std::os::unix::fs::symlink("../inside.log", test.site_path("logs/stays")).unwrap();
+    test.file("inside.log", "php", 0o644);
+    // The server hands out whatever is there: what is not compared is not found.
+    let server = Server::start(test.site_path(""), badly);
+    let site = test.site(&format!(
+        "served = \".\"\nurl = \"http://127.0.0.1:{}/\"\n[accounts]\nphp = \"php\"\n[[part]]\npath = \"logs\"\nuse = \"log\"\n",
+        server.port
+    ));
+    let audit = test.audit(&site);
+    let asked = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default(), LONGEST).unwrap();
+    let served: Vec<String> = found(&asked).into_iter().filter(|line| line.starts_with("secret-served")).collect();
+    assert_eq!(served, ["secret-served logs/stays"]);
+}
+
+/// A server that answers ever so slowly: the time for a site is over, and that is said.
+#[test]
+fn a_site_is_asked_no_longer_than_it_may_be() {
+    let test = TestHost::new(&[]);
+    test.file("index.php", "root", 0o644);
+    // Somebody listens and never answers.
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let site = test.site(&format!("url = \"http://127.0.0.1:{port}/\"\nserved = \".\"\n[accounts]\nphp = \"php\"\n"));
+    let audit = test.audit(&site);
+    let moment = std::time::Duration::from_millis(300);
+    let asked = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default(), moment).unwrap();
     assert!(asked.found.is_empty() && asked.unanswered.len() == 1, "{asked:?}");
 }
 
@@ -199,6 +239,6 @@ fn what_cannot_be_asked(#[case] lines: &str, #[case] want: &str) {
         return;
     };
     let audit = test.audit(&Arc::new(site));
-    let error: HttpError = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default()).unwrap_err();
+    let error: HttpError = ask(&Host::at(&test.real("/")).unwrap(), &audit, &Services::default(), LONGEST).unwrap_err();
     assert!(error.to_string().contains(want), "{error}");
 }

@@ -1,6 +1,7 @@
 //! `audit`: looks, judges, reports; changes nothing.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use ambrik_core::audit::{Audit, audit};
 use ambrik_core::check::Severity;
@@ -31,6 +32,9 @@ pub(crate) struct AuditArgs {
     /// Also ask the web server, at the url of the site file, for what it must not serve
     #[arg(long)]
     over_http: bool,
+    /// How long a site may be asked over HTTP altogether
+    #[arg(long, value_name = "DURATION", default_value = "30s", requires = "over_http")]
+    within: String,
     /// List every path, not only examples
     #[arg(long)]
     each: bool,
@@ -70,6 +74,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let records = session.records()?;
     let services = host::look(&looked.host, &looked.accounts);
     session.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
+    let longest = longest(&args.within)?;
     let mut audits = Vec::new();
     let mut tables = Vec::new();
     for site in &sites {
@@ -90,7 +95,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         if args.over_http && site.url.is_none() && args.names.is_empty() {
             session.say(&format!("{}: its site file has no url: not asked over HTTP", site.name));
         } else if args.over_http {
-            audit = ask_over_http(audit, &looked, &services, session)?;
+            audit = ask_over_http(audit, &looked, &services, longest, session)?;
         }
         tell(session, &audit);
         if args.labels {
@@ -123,14 +128,24 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     Ok(exit(&audits, args.fail_on))
 }
 
+/// How long a site may be asked.
+fn longest(text: &str) -> Result<Duration, Failure> {
+    let duration: Option<Duration> = text.parse::<jiff::SignedDuration>().ok().and_then(|d| d.try_into().ok());
+    duration
+        .filter(|duration| !duration.is_zero())
+        .ok_or_else(|| Failure::usage(format!("--within {text}: write a duration, such as 30s or 2m")))
+}
+
 /// Adds what a visitor gets and should not.
 pub(crate) fn ask_over_http(
     audit: Audit,
     looked: &Looked,
     services: &Services,
+    longest: Duration,
     session: &mut Session<'_>,
 ) -> Result<Audit, Failure> {
-    let asked = over_http::ask(&looked.host, &audit, services).map_err(|error| Failure::usage(error.to_string()))?;
+    let asked =
+        over_http::ask(&looked.host, &audit, services, longest).map_err(|error| Failure::usage(error.to_string()))?;
     let name = audit.site.name.clone();
     for why in &asked.unanswered {
         session.warn(&format!("{name}: could not be asked: {why}"));

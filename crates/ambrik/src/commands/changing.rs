@@ -270,7 +270,7 @@ impl Work<'_> {
         let mut audit = self.look(site, session)?;
         if site.url.is_some() && changed {
             let services = ambrik_core::host::look(host, &self.looked.accounts);
-            audit = ask_over_http(audit, self.looked, &services, session)?;
+            audit = ask_over_http(audit, self.looked, &services, ambrik_core::over_http::LONGEST, session)?;
         }
         let sealed = Sealed { appeared: found.appeared, proof, audit };
         if session.format == Format::Text {
