@@ -15,6 +15,7 @@ use foldhash::fast::RandomState;
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Rights};
+use crate::host::Holder;
 use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
@@ -67,6 +68,8 @@ pub(crate) struct Judge<'a> {
     /// Where a path that the site file names really is, and the path that it names.
     pub(crate) aliases: Vec<(PathBuf, PathBuf)>,
     pub(crate) sniffing: Sniffing,
+    /// What processes of PHP's account hold open for writing.
+    pub(crate) held: HashMap<Identity, Holder>,
     states: Mutex<HashMap<DirState, u32>>,
 }
 
@@ -95,6 +98,7 @@ impl<'a> Judge<'a> {
             served,
             aliases: Vec::new(),
             sniffing: Sniffing::new(MOST_SNIFFED),
+            held: HashMap::new(),
             states: Mutex::default(),
         }
     }
@@ -389,6 +393,7 @@ impl<'j> Inspector<'j> {
             if verdict.label_right {
                 extra.extend(self.not_kept(place, context, look, facts));
             }
+            extra.extend(self.still_open(context, facts));
             let shared = facts.kind == Kind::File && facts.links > 1;
             if shared || !extra.is_empty() || verdict.fix.is_some() || !verdict.findings.is_empty() {
                 let spot = match place.at {
@@ -480,6 +485,15 @@ impl<'j> Inspector<'j> {
             fix,
             abilities,
         }
+    }
+
+    /// Whether PHP holds something open for writing that is closed to it.
+    fn still_open(&self, context: &Context, facts: &Facts) -> Option<(&'static Check, Reason)> {
+        if self.judge.held.is_empty() || facts.kind != Kind::File || context.row.php == Right::Write {
+            return None;
+        }
+        let holder = self.judge.held.get(&facts.id)?;
+        Some((&check::STILL_OPEN, Reason::Says(holder.to_string())))
     }
 
     /// Whether a relabelling of the system would make another label of a right one.

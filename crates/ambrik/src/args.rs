@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    accounts::AccountsArgs, audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, open::OpenArgs, relocate::MoveArgs,
-    seal::SealArgs, set::SetArgs, survey::SurveyArgs, undo::UndoArgs, why::WhyArgs,
+    accounts::AccountsArgs, audit::AuditArgs, demo::DemoArgs, history::HistoryArgs, open::OpenArgs, prove::ProveArgs,
+    relocate::MoveArgs, seal::SealArgs, set::SetArgs, survey::SurveyArgs, undo::UndoArgs, why::WhyArgs,
 };
 
 /// Say what each part of a PHP site is for; Ambrik works out who may do what, makes it so, proves it, and takes it back
@@ -102,6 +102,8 @@ pub(crate) enum Command {
     History(HistoryArgs),
     Undo(UndoArgs),
     Demo(DemoArgs),
+    #[command(hide = true)]
+    ProveAsPhp(ProveArgs),
 }
 
 #[cfg(test)]

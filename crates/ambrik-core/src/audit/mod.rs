@@ -11,9 +11,10 @@ use std::sync::Arc;
 
 use jiff::civil::Date;
 
-use crate::account::Accounts;
+use crate::account::{Accounts, Uid};
 use crate::check::{Check, Reason, Remedy, Severity};
 use crate::entry::{Kind, Rights};
+use crate::host::held_by;
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
 use crate::people::People;
@@ -186,6 +187,23 @@ impl Audit {
         self.with(&crate::check::WINDOW_OVERDUE, root, says, today)
     }
 
+    /// What PHP still holds open for writing though it is closed to it: each path, and who.
+    pub fn still_open(&self) -> impl Iterator<Item = String> + '_ {
+        let held = self.deviants.iter().flat_map(|deviant| deviant.extra.iter().map(move |found| (deviant, found)));
+        let held = held.filter(|(_, (check, _))| std::ptr::eq(*check, &crate::check::STILL_OPEN));
+        held.filter_map(|(deviant, (_, reason))| {
+            let Reason::Says(holder) = reason else { return None };
+            Some(format!("{} is still open for writing: {holder}", Shown(&self.relative(&self.path(deviant)))))
+        })
+    }
+
+    /// Adds the finding that the proof did not come to its end.
+    #[must_use]
+    pub fn with_disturbed_proof(self, why: &str, today: Date) -> Self {
+        let root = self.site.root.clone();
+        self.with(&crate::check::PROOF_DISTURBED, root, why.to_owned(), today)
+    }
+
     /// Adds what was found over HTTP.
     #[must_use]
     pub fn with_asked(mut self, asked: Vec<crate::over_http::Found>, today: Date) -> Self {
@@ -308,6 +326,13 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
 
+    let php = site.php.ids.uid;
+    if setting.host.is_this()
+        && rustix::process::geteuid().is_root()
+        && ![Uid::ROOT, site.keeper.ids.uid].contains(&php)
+    {
+        judge.held = held_by(php);
+    }
     let mut findings = Findings::default();
     let mut starts = Vec::new();
     let mut opened = Vec::new();

@@ -1,22 +1,15 @@
-//! After an install or upgrade: what appeared in the tree meanwhile, and the proof on disk that PHP can write where it
-//! should and nowhere else.
+//! After an install or upgrade: what appeared in the tree meanwhile, and what is tried in the proof.
 
 use std::ffi::CStr;
-use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use jiff::Timestamp;
-use rustix::io::Errno;
-use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
-
-use crate::account::{Ids, Uid};
 use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy, Right};
-use crate::signals;
 use crate::site::{Phase, Site, Use, Write};
-use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, sys, walk};
+use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
+use jiff::Timestamp;
 
 /// A file that was not there when the window was opened.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -37,14 +30,21 @@ pub struct Afterwards {
     /// Some of the other files that it must not write to.
     closed: Vec<Spot>,
     /// The directories that php must be able to write to.
-    writable: Vec<Spot>,
+    pub(super) writable: Vec<Spot>,
+}
+
+impl Afterwards {
+    /// Files that php must not write to, settings first.
+    pub(super) fn closed(&self) -> impl Iterator<Item = &Spot> {
+        self.settings.iter().chain(&self.closed)
+    }
 }
 
 /// A path, below a place where a walk began.
-#[derive(Clone, Debug)]
-struct Spot {
-    start: PathBuf,
-    below: PathBuf,
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Spot {
+    pub(super) start: PathBuf,
+    pub(super) below: PathBuf,
 }
 
 /// Of as many files that php must not write to it is tried whether it can.
@@ -161,99 +161,4 @@ impl Visitor for Seeker<'_> {
     fn trouble(&mut self, _dir: &Arc<Dir<Data>>, _name: Option<&CStr>, _trouble: Trouble) {
         // The audit tells what could not be looked at.
     }
-}
-
-/// What the kernel answered to a process of PHP's account.
-#[derive(Debug, Default)]
-pub struct Proof {
-    /// How many files it tried to open for writing.
-    pub opened: usize,
-    /// In how many directories it made and removed a file.
-    pub made: usize,
-    /// What was not as it should be.
-    pub differences: Vec<(PathBuf, String)>,
-}
-
-/// Becomes PHP's account, on a thread that ends with it, and tries: files that it must not write to are opened for
-/// writing (nothing is written), and in each directory that it must write to a file is made and removed.
-///
-/// Nothing where this process may not become that account, or where nothing can be kept from PHP: it is root, or the keeper.
-#[must_use]
-pub fn prove(host: &Host, site: &Site, found: &Afterwards) -> Option<Proof> {
-    let ids = &site.php.ids;
-    if !rustix::process::geteuid().is_root() || ids.uid == Uid::ROOT || ids.uid == site.keeper.ids.uid {
-        return None;
-    }
-    // From the starts on by handles: that the account reaches these the audit has judged, from the host's `/`.
-    let mut starts: Vec<(&Path, OwnedFd)> = Vec::new();
-    let closed = || found.settings.iter().chain(&found.closed);
-    for spot in closed().chain(&found.writable) {
-        if starts.iter().all(|(path, _)| *path != spot.start)
-            && let Ok(resolved) = host.resolve_safely(&spot.start, site.keeper.ids.uid)
-        {
-            starts.push((&spot.start, resolved.handle));
-        }
-    }
-    let _held = signals::hold();
-    let handle = |spot: &Spot| starts.iter().find(|(path, _)| *path == spot.start).map(|(_, handle)| handle);
-    // What is made and removed leaves its time on the directory: it goes back.
-    let folders = found.writable.iter().filter_map(|spot| {
-        let folder = sys::open_directory_beneath(handle(spot)?, &spot.below).ok()?;
-        let times = sys::times(&folder).ok()?;
-        Some((folder, times))
-    });
-    let folders: Vec<(OwnedFd, sys::Times)> = folders.collect();
-    let proof = std::thread::scope(|scope| {
-        let proof = scope.spawn(|| {
-            become_account(ids).ok()?;
-            let mut proof = Proof::default();
-            for spot in closed() {
-                let Some(start) = handle(spot) else { continue };
-                proof.opened += 1;
-                if sys::open_for_writing(start, &spot.below).is_ok() {
-                    proof.differences.push((spot.start.join(&spot.below), "it can be opened for writing".into()));
-                }
-            }
-            for spot in &found.writable {
-                let Some(start) = handle(spot) else { continue };
-                proof.made += 1;
-                if let Err(errno) = make_and_remove(start, &spot.below) {
-                    let why = std::io::Error::from(errno).to_string();
-                    let why = why.split(" (os error").next().unwrap_or(&why).to_lowercase();
-                    proof.differences.push((spot.start.join(&spot.below), format!("no file can be made in it: {why}")));
-                }
-            }
-            Some(proof)
-        });
-        proof.join().ok().flatten()
-    });
-    for (folder, times) in folders {
-        // Where that fails the time is that of now, which is true as well.
-        let _ = sys::set_times(&folder, times);
-    }
-    proof
-}
-
-/// Gives the calling thread, and no other, the ids of an account for good.
-fn become_account(ids: &Ids) -> Result<(), Errno> {
-    let group = rustix::process::Gid::from_raw(ids.gid.0);
-    let user = rustix::process::Uid::from_raw(ids.uid.0);
-    let groups: Vec<_> = ids.groups().iter().map(|gid| rustix::process::Gid::from_raw(gid.0)).collect();
-    set_thread_groups(&groups)?;
-    set_thread_res_gid(group, group, group)?;
-    set_thread_res_uid(user, user, user)
-}
-
-/// Makes a file in a folder and removes it: where the file system knows files without a name, one that never has any.
-fn make_and_remove(start: &OwnedFd, folder: &Path) -> Result<(), Errno> {
-    match sys::create_unnamed(sys::open_directory_beneath(start, folder)?) {
-        Err(Errno::OPNOTSUPP | Errno::ISDIR | Errno::NOENT | Errno::INVAL) => {}
-        made => return made.map(drop),
-    }
-    let name = format!(".ambrik-proof-{}", std::process::id());
-    let path = folder.join(&name);
-    sys::create_beneath(start, &path)?;
-    let dir = sys::open_directory_beneath(start, folder)?;
-    let name = std::ffi::CString::new(name).unwrap_or_default();
-    sys::unlink(&dir, &name, false)
 }

@@ -8,6 +8,7 @@ mod module;
 mod moving;
 mod places;
 mod plan;
+mod proof;
 mod removal;
 mod rights;
 mod sample;
@@ -38,12 +39,13 @@ use ledger::Entry;
 use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, Turn};
 
-pub use afterwards::{Afterwards, Appeared, Proof, afterwards, prove};
+pub use afterwards::{Afterwards, Appeared, afterwards};
 pub use ledger::{ChangeSet, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
 pub use places::{PlaceError, check_places};
 pub use plan::{Change, Creation, Group, Plan, Removal};
+pub use proof::{Proof, Prover, answer, prove};
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
 

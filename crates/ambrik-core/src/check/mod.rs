@@ -206,11 +206,13 @@ pub static CATALOGUE: &[&Check] = &[
     &site::PHP_IS_ROOT,
     &site::SITE_FILE_OPEN,
     &site::WINDOW_OVERDUE,
+    &site::PROOF_DISTURBED,
     &writes::PHP_WRITES_CODE,
     &writes::PHP_WRITES_SECRET,
     &writes::EVERYONE_WRITES,
     &writes::ANOTHER_WRITES,
     &writes::LISTS_GIVEN_ON,
+    &writes::STILL_OPEN,
     &neighbours::REACHES_OTHER_SITE,
     &reads::SECRET_EXPOSED,
     &needs::PHP_CANNOT_WRITE,
@@ -246,9 +248,9 @@ pub static CATALOGUE: &[&Check] = &[
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
-pub(crate) use site::{COULD_NOT_LOOK, SERVED_TOO_WIDE, WINDOW_OVERDUE};
+pub(crate) use site::{COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_TOO_WIDE, WINDOW_OVERDUE};
 pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
-pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE};
+pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE, STILL_OPEN};
 
 /// The check with this name.
 #[must_use]

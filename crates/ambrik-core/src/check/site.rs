@@ -59,6 +59,17 @@ pub(crate) static SITE_FILE_OPEN: Check = Check {
     }),
 };
 
+pub(crate) static PROOF_DISTURBED: Check = Check {
+    name: "proof-disturbed",
+    severity: Severity::High,
+    wrong: "the process that tries what PHP can write was stopped or ended",
+    lets: "only root and PHP's own account can do that: somebody may be at work with it, and nothing was proved",
+    remedy: Remedy::Hand(
+        "look at what runs as PHP's account (ps -fu ACCOUNT), end what should not run, then seal again",
+    ),
+    judge: Judge::Audit,
+};
+
 pub(crate) static COULD_NOT_LOOK: Check = Check {
     name: "could-not-look",
     severity: Severity::Medium,

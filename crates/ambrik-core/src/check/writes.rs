@@ -63,6 +63,15 @@ pub(crate) static LISTS_GIVEN_ON: Check = Check {
     judge: Judge::Rights(lists_given_on),
 };
 
+pub(crate) static STILL_OPEN: Check = Check {
+    name: "still-open",
+    severity: Severity::High,
+    wrong: "a process of PHP's account ({php}) holds open for writing what is closed to it",
+    lets: "it can change that as long as it runs, whatever owner and mode say",
+    remedy: Remedy::Hand("end the process, or reload PHP, which ends its workers: the command stands beside each"),
+    judge: Judge::Audit,
+};
+
 /// Whom a new file in a directory would be given to through the directory's default ACL (acl(5), "Object creation and
 /// default ACLs"): as its owner nobody in particular, as its group the directory's where that is passed on.
 fn lists_given_on(case: &Case<'_>) -> Option<Reason> {

@@ -11,6 +11,7 @@ mod ini;
 mod nginx;
 mod open_files;
 mod process;
+mod still_open;
 mod tie;
 mod units;
 
@@ -24,6 +25,8 @@ use crate::tree::{Host, WayError};
 
 pub use disagree::Disagreement;
 pub use open_files::{Holding, OpenFiles, open_below};
+pub use still_open::Holder;
+pub(crate) use still_open::held_by;
 pub use tie::{Answer, Hint, Runs, Undecided};
 
 /// A line of a file.

@@ -93,6 +93,11 @@ pub(crate) fn look(dir: impl AsFd, name: &CStr) -> Result<Facts, Errno> {
     again(|| rustix::fs::statx(&dir, name, flags, ASKED)).map(|stat| facts(&stat))
 }
 
+/// As [`look`], but of what a link of proc(5) leads to, whatever its path is now.
+pub(crate) fn look_behind(dir: impl AsFd, name: &CStr) -> Result<Facts, Errno> {
+    again(|| rustix::fs::statx(&dir, name, AtFlags::NO_AUTOMOUNT, ASKED)).map(|stat| facts(&stat))
+}
+
 /// The facts about what a handle holds, without attributes.
 pub(crate) fn look_at(handle: impl AsFd) -> Result<Facts, Errno> {
     again(|| rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, ASKED)).map(|stat| facts(&stat))

@@ -6,7 +6,6 @@ use std::sync::Arc;
 
 use ambrik_core::account::{Gid, Ids, Uid};
 use ambrik_core::acl::{ACCESS_ATTRIBUTE, Acl};
-use ambrik_core::change::{afterwards, prove};
 use ambrik_core::host::{self, Services};
 use ambrik_core::mode::Perm;
 use ambrik_core::site::{Phase, Site};
@@ -506,57 +505,4 @@ fn the_immutable_flag_counts_in_an_audit() {
     assert!(flagged(rustix::fs::IFlags::empty()));
     assert_eq!((writes, broken), (Vec::<String>::new(), vec!["data/one".to_owned()]));
     assert!(remedy.contains("chattr -i"), "{remedy}");
-}
-
-/// The kernel is asked after a seal, and it does find what is not as it should be.
-#[test]
-fn a_proof_finds_what_was_opened_again() {
-    if !is_root() {
-        return;
-    }
-    let test = sound();
-    let site = test.site(SITE);
-    let host = Host::at(&test.real("/")).unwrap();
-    let found = afterwards(&host, &site, None, &Progress::default()).unwrap();
-    let before = crate::host::picture(&test.real("srv"), false);
-    let proof = prove(&host, &site, &found).unwrap();
-    assert_eq!(crate::host::picture(&test.real("srv"), false), before, "no trace of it");
-    assert_eq!((proof.opened, proof.made, proof.differences.len()), (2, 2, 0), "{proof:?}");
-    test.give(&test.site_path("public/index.php"), "root", 0o666);
-    test.give(&test.site_path("data"), "root", 0o755);
-    let differences = prove(&host, &site, &found).unwrap().differences;
-    let said: Vec<String> = differences.iter().map(|(path, why)| format!("{}: {why}", path.display())).collect();
-    assert_eq!(
-        said,
-        [
-            "/srv/www/site/public/index.php: it can be opened for writing",
-            "/srv/www/site/data: no file can be made in it: permission denied",
-        ]
-    );
-    assert!(
-        !test
-            .site_path("public/uploads")
-            .read_dir()
-            .unwrap()
-            .any(|e| { e.unwrap().file_name().to_string_lossy().starts_with(".ambrik") })
-    );
-}
-
-/// However much code there is, settings are among what is tried.
-#[test]
-fn settings_are_tried_among_much_code() {
-    if !is_root() {
-        return;
-    }
-    let test = sound();
-    for n in 0..450 {
-        test.file(format!("public/lib/{n}.php"), "root", 0o644);
-    }
-    test.give(&test.site_path("config/settings.php"), "php", 0o600);
-    let host = Host::at(&test.real("/")).unwrap();
-    let site = test.site(SITE);
-    let found = afterwards(&host, &site, None, &Progress::default()).unwrap();
-    let proof = prove(&host, &site, &found).unwrap();
-    assert_eq!(proof.opened, 201);
-    assert_eq!(proof.differences[0].0, Path::new("/srv/www/site/config/settings.php"));
 }

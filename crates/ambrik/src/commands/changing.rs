@@ -5,9 +5,10 @@ use std::sync::Arc;
 
 use ambrik_core::audit::{Audit, audit, find_root};
 use ambrik_core::change::{
-    Ledger, Means, Outcome, Plan, StateDir, afterwards, apply, check_places, keep_module, plan_module, prove,
+    Ledger, Means, Outcome, Plan, Proof, StateDir, afterwards, apply, check_places, keep_module, plan_module, prove,
 };
-use ambrik_core::label::Store;
+use ambrik_core::host::Role;
+use ambrik_core::label::{Context, Protection, Store};
 use ambrik_core::shown::{Shown, shell_path};
 use ambrik_core::site::{Phase, Site};
 
@@ -216,7 +217,8 @@ impl Work<'_> {
         let mut after = None;
         if plan.command == "seal" {
             let sealed = self.prove(site, &plan, !nothing, session)?;
-            if sealed.proof.as_ref().is_some_and(|proof| !proof.differences.is_empty()) {
+            let failed = |proof: &Proof| !proof.differences.is_empty() || proof.disturbed.is_some();
+            if sealed.proof.as_ref().is_some_and(failed) {
                 exit = exit.max(Exit::Partial);
             }
             after = Some(sealed);
@@ -262,12 +264,21 @@ impl Work<'_> {
         let mut found = watched(session.quiet, "looking at", |progress| afterwards(host, site, since, progress))?;
         let made = made.unwrap_or_default();
         found.appeared.retain(|file| !made.contains(&site.root.join(&file.path)));
+        let mut audit = self.look(site, session)?;
+        for held in audit.still_open() {
+            session.warn(&format!("{}: {held}", site.name));
+        }
+        let enforces = self.looked.labels.state.now == Protection::Enforcing && host.is_this();
+        let domain = enforces.then(|| self.looked.labels.domain(Role::Php, site.php.ids.uid).0);
+        let domain = domain.as_ref().map(Context::text);
         // Where nothing was changed nothing is touched.
-        let proof = if changed { prove(host, site, &found) } else { None };
+        let proof = changed.then(|| prove(host, site, &found, domain, &super::prove::prover())).flatten();
         for (path, why) in proof.iter().flat_map(|proof| &proof.differences) {
             session.warn(&format!("{}: tried as {}: {why}", Shown(path), site.php.user));
         }
-        let mut audit = self.look(site, session)?;
+        if let Some(why) = proof.as_ref().and_then(|proof| proof.disturbed.as_ref()) {
+            audit = audit.with_disturbed_proof(why, jiff::Zoned::now().date());
+        }
         if site.url.is_some() && changed {
             let services = ambrik_core::host::look(host, &self.looked.accounts);
             audit = ask_over_http(audit, self.looked, &services, ambrik_core::over_http::LONGEST, session)?;

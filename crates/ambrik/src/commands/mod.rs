@@ -6,6 +6,7 @@ mod changing;
 pub(crate) mod demo;
 pub(crate) mod history;
 pub(crate) mod open;
+pub(crate) mod prove;
 pub(crate) mod relocate;
 pub(crate) mod seal;
 pub(crate) mod set;
@@ -31,5 +32,6 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::History(args) => history::run(&args, session),
         Command::Undo(args) => undo::run(&args, session),
         Command::Demo(args) => demo::run(&args, session),
+        Command::ProveAsPhp(_) => prove::run(session),
     }
 }

@@ -281,6 +281,10 @@ pub(crate) fn proof(site: &Site, proof: Option<&Proof>, out: &mut dyn Write) -> 
         counted(files, "closed file", "closed files"),
         counted(folders, "writable directory", "writable directories")
     );
+    if let Some(why) = &proof.disturbed {
+        let result = styled(BAD, &format!("it did not come to its end ({why}); nothing is proved"));
+        return wrapped(&format!("{name}: {} was to try what it can write: {result}", site.php.user), "", "  ", out);
+    }
     let result = match proof.differences.len() {
         0 => styled(GOOD, "refused and made, as it should be"),
         n => {

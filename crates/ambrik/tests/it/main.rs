@@ -17,6 +17,7 @@ mod kept;
 mod killed;
 mod labels;
 mod moved;
+mod proved;
 mod script;
 mod served;
 mod servers;
