@@ -14,14 +14,14 @@ use foldhash::fast::RandomState;
 
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
-use crate::entry::{Bar, Facts, Identity, Kind, Rights};
+use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
 use crate::host::Holder;
 use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
 use crate::shown::Shown;
-use crate::site::Use;
+use crate::site::{Use, Write};
 use crate::tree::{Dir, Host, Look, Trouble, Visitor};
 use crate::want::{Shape, Solver, Wants};
 
@@ -70,6 +70,8 @@ pub(crate) struct Judge<'a> {
     pub(crate) sniffing: Sniffing,
     /// What processes of PHP's account hold open for writing.
     pub(crate) held: HashMap<Identity, Holder>,
+    /// When the site was found clean last: code must not have changed since.
+    pub(crate) clean_since: Option<Nanos>,
     states: Mutex<HashMap<DirState, u32>>,
 }
 
@@ -99,6 +101,7 @@ impl<'a> Judge<'a> {
             aliases: Vec::new(),
             sniffing: Sniffing::new(MOST_SNIFFED),
             held: HashMap::new(),
+            clean_since: None,
             states: Mutex::default(),
         }
     }
@@ -324,6 +327,8 @@ pub(crate) struct Deviant {
     pub(crate) spot: Spot,
     pub(crate) id: Identity,
     pub(crate) links: u32,
+    /// When it was changed last.
+    pub(crate) changed: Nanos,
     pub(crate) verdict: Arc<Verdict>,
     /// What its name or content gave rise to.
     pub(crate) extra: Vec<(&'static Check, Reason)>,
@@ -394,13 +399,15 @@ impl<'j> Inspector<'j> {
                 extra.extend(self.not_kept(place, context, look, facts));
             }
             extra.extend(self.still_open(context, facts));
+            extra.extend(self.changed(context, facts));
             let shared = facts.kind == Kind::File && facts.links > 1;
             if shared || !extra.is_empty() || verdict.fix.is_some() || !verdict.findings.is_empty() {
                 let spot = match place.at {
                     At::Start(start) => Spot::Start(start.number),
                     At::In(dir) => Spot::In(Arc::clone(dir), look.name.into()),
                 };
-                self.deviants.push(Deviant { spot, id: facts.id, links: facts.links, verdict, extra });
+                let (id, links, changed) = (facts.id, facts.links, facts.changed);
+                self.deviants.push(Deviant { spot, id, links, changed, verdict, extra });
             }
         }
         (directory && (judged || cursor.leads_on()))
@@ -485,6 +492,14 @@ impl<'j> Inspector<'j> {
             fix,
             abilities,
         }
+    }
+
+    /// Whether code changed since the site was found clean.
+    fn changed(&self, context: &Context, facts: &Facts) -> Option<(&'static Check, Reason)> {
+        let since = self.judge.clean_since?;
+        let code = facts.kind == Kind::File && context.used_as == Use::Code && context.write == Write::Never;
+        (code && facts.changed > since)
+            .then(|| (&check::CHANGED_IN_WINDOW, Reason::Says("changed since it was last found clean".into())))
     }
 
     /// Whether PHP holds something open for writing that is closed to it.

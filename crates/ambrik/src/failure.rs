@@ -4,7 +4,7 @@ use std::io;
 use std::process::ExitCode;
 
 use ambrik_core::audit::AuditError;
-use ambrik_core::change::{ChangeError, LedgerError, MoveError, PlaceError, StateError, UndoError};
+use ambrik_core::change::{ChangeError, LedgerError, MoveError, PlaceError, StateError, UndoError, WindowError};
 use ambrik_core::host::AccountsError;
 use ambrik_core::site::EditError;
 use ambrik_core::tree::WayError;
@@ -111,6 +111,15 @@ impl From<PlaceError> for Failure {
         match error {
             PlaceError::Ledger(error) => error.into(),
             error => Self::usage(error.to_string()),
+        }
+    }
+}
+
+impl From<WindowError> for Failure {
+    fn from(error: WindowError) -> Self {
+        match error {
+            WindowError::Ledger(error) => error.into(),
+            WindowError::Audit(error) => error.into(),
         }
     }
 }

@@ -1,6 +1,6 @@
 //! What every command needs: the host, its accounts, the site files, the ledger, and where to write.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::io::{self, IsTerminal as _, Write};
 use std::os::unix::ffi::OsStrExt as _;
@@ -9,7 +9,8 @@ use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Setting;
-use ambrik_core::change::{ChangeSet, Ledger, SitePhase, StateDir, StateError};
+use ambrik_core::change::{ChangeSet, HowChanged, Ledger, SitePhase, StateDir, StateError};
+use ambrik_core::entry::Nanos;
 use ambrik_core::host::Detector;
 use ambrik_core::label::Labels;
 use ambrik_core::own::{Exposed, OwnError, Place};
@@ -43,6 +44,8 @@ pub(crate) struct Looked {
     pub(crate) host: Host,
     pub(crate) accounts: Accounts,
     pub(crate) labels: Labels,
+    /// When sites were found clean last, as far as that is on record.
+    pub(crate) clean_since: HashMap<String, Nanos>,
 }
 
 impl Looked {
@@ -50,7 +53,8 @@ impl Looked {
     pub(crate) fn setting<'a>(&'a self, neighbours: &'a [Arc<Site>], progress: &'a Progress) -> Setting<'a> {
         let today = jiff::Zoned::now().date();
         let (host, accounts, labels) = (&self.host, &self.accounts, Some(&self.labels));
-        Setting { host, accounts, neighbours, labels, threads: threads(), today, progress }
+        let clean_since = &self.clean_since;
+        Setting { host, accounts, neighbours, labels, threads: threads(), clean_since, today, progress }
     }
 }
 
@@ -199,7 +203,7 @@ impl<'s> Session<'s> {
         if let Some(problem) = &labels.problem {
             self.warn(problem);
         }
-        Ok(Looked { host, accounts, labels })
+        Ok(Looked { host, accounts, labels, clean_since: HashMap::new() })
     }
 
     /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is
@@ -470,6 +474,31 @@ impl Records {
             session.say(&format!("{site}: {}", crate::output::open_until(until)));
         }
         Ok(phase)
+    }
+
+    /// When these sites were found clean last.
+    pub(crate) fn clean_since(&self, sites: &[Arc<Site>]) -> Result<HashMap<String, Nanos>, Failure> {
+        let mut found = HashMap::new();
+        for site in sites {
+            if let Some(since) =
+                self.ledger.as_ref().map(|ledger| ledger.clean_since(&site.name)).transpose()?.flatten()
+            {
+                found.insert(site.name.clone(), since);
+            }
+        }
+        Ok(found)
+    }
+
+    /// Notes that a site was found clean by an audit that began then; where that cannot be written nothing else depends on it.
+    pub(crate) fn found_clean(&mut self, site: &str, begun: jiff::Timestamp) {
+        if let (Some(ledger), Ok(begun)) = (&mut self.ledger, Nanos::try_from(begun.as_nanosecond())) {
+            let _ = ledger.found_clean(site, begun);
+        }
+    }
+
+    /// The code of a site that changed and that nobody has answered for, and how.
+    pub(crate) fn unproven(&self, site: &str) -> Result<Vec<(PathBuf, HowChanged)>, Failure> {
+        Ok(self.ledger.as_ref().map(|ledger| ledger.unproven(site)).transpose()?.unwrap_or_default())
     }
 
     /// A site's phase.

@@ -13,7 +13,7 @@ use jiff::civil::Date;
 
 use crate::account::{Accounts, Uid};
 use crate::check::{Check, Reason, Remedy, Severity};
-use crate::entry::{Kind, Rights};
+use crate::entry::{Kind, Nanos, Rights};
 use crate::host::held_by;
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
@@ -48,6 +48,8 @@ pub struct Setting<'a> {
     pub labels: Option<&'a Labels>,
     /// How many threads walk.
     pub threads: usize,
+    /// When sites were found clean last, by their names.
+    pub clean_since: &'a HashMap<String, Nanos>,
     /// The day on which accepted exceptions must still hold.
     pub today: Date,
     /// How far it is.
@@ -128,6 +130,8 @@ pub struct Audit {
     /// The deviants that `set` must leave alone, and why.
     pub(crate) left_alone: BTreeMap<usize, Failure>,
     unseen: Vec<Unseen>,
+    /// Code that changed since the site was found clean.
+    changed: Vec<PathBuf>,
     /// What was found over HTTP.
     asked: Vec<crate::over_http::Found>,
     /// The policy switches that the site file names and that are off.
@@ -195,6 +199,33 @@ impl Audit {
             let Reason::Says(holder) = reason else { return None };
             Some(format!("{} is still open for writing: {holder}", Shown(&self.relative(&self.path(deviant)))))
         })
+    }
+
+    /// The code that changed since the site was found clean, by its real paths.
+    pub(crate) fn changed_since_clean(&self) -> impl Iterator<Item = &Path> {
+        self.changed.iter().map(PathBuf::as_path)
+    }
+
+    /// The code that changed since the site was found clean, relative to the root.
+    pub fn changed(&self) -> impl Iterator<Item = PathBuf> + '_ {
+        self.changed.iter().map(|path| self.relative(path))
+    }
+
+    /// Adds the finding that code changed and that nobody has answered for it: paths, and how. What is gone by now is none.
+    #[must_use]
+    pub fn with_unproven(
+        mut self,
+        host: &Host,
+        unproven: impl IntoIterator<Item = (PathBuf, &'static str)>,
+        today: Date,
+    ) -> Self {
+        for (path, how) in unproven {
+            let path = self.site.root.join(path);
+            if host.resolve_link(&path).is_ok() && !self.changed.contains(&path) {
+                self = self.with(&crate::check::CHANGED_IN_WINDOW, path, how.to_owned(), today);
+            }
+        }
+        self
     }
 
     /// Adds the finding that the proof did not come to its end.
@@ -333,6 +364,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     {
         judge.held = held_by(php);
     }
+    judge.clean_since = setting.clean_since.get(&site.name).copied().filter(|_| phase == Phase::Sealed);
     let mut findings = Findings::default();
     let mut starts = Vec::new();
     let mut opened = Vec::new();
@@ -410,6 +442,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         starts,
         left_alone: BTreeMap::new(),
         unseen,
+        changed: Vec::new(),
         asked: Vec::new(),
         module,
         switches_off: Vec::new(),
@@ -421,6 +454,10 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     audit.left_alone = hard_links(&audit, &mut findings);
     collect(&audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
+    let changed = |deviant: &&Deviant| {
+        deviant.extra.iter().any(|(check, _)| std::ptr::eq(*check, &crate::check::CHANGED_IN_WINDOW))
+    };
+    audit.changed = audit.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
     Ok(audit.with_selinux(setting, labels.as_ref()))
 }
 

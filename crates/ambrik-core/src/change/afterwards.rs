@@ -1,4 +1,4 @@
-//! After an install or upgrade: what appeared in the tree meanwhile, and what is tried in the proof.
+//! After an install or upgrade: what is tried in the proof.
 
 use std::ffi::CStr;
 use std::path::{Path, PathBuf};
@@ -7,24 +7,11 @@ use std::sync::Arc;
 use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy, Right};
-use crate::site::{Phase, Site, Use, Write};
+use crate::site::{Phase, Site, Use};
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
-use jiff::Timestamp;
-
-/// A file that was not there when the window was opened.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Appeared {
-    /// Relative to the root, or absolute outside it.
-    pub path: PathBuf,
-    /// What makes it worth a look, the worst first: a program, PHP, or neither.
-    pub kind: &'static str,
-}
-
 /// What a look afterwards found.
 #[derive(Debug, Default)]
 pub struct Afterwards {
-    /// The files that appeared outside the parts that php may always write to: programs and PHP files first.
-    pub appeared: Vec<Appeared>,
     /// Settings that php must not write to.
     settings: Vec<Spot>,
     /// Some of the other files that it must not write to.
@@ -50,15 +37,10 @@ pub(super) struct Spot {
 /// Of as many files that php must not write to it is tried whether it can.
 const TRIED: usize = 200;
 
-/// Looks at a sealed site once more; what was made at or after `since` appeared.
-pub fn afterwards(
-    host: &Host,
-    site: &Arc<Site>,
-    since: Option<Timestamp>,
-    progress: &Progress,
-) -> Result<Afterwards, AuditError> {
+/// Looks at a sealed site once more.
+pub fn afterwards(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<Afterwards, AuditError> {
     let policy = Policy::new(Arc::clone(site), Phase::Sealed);
-    let mut seeker = Seeker { policy: &policy, since: since.map(parts), found: Afterwards::default() };
+    let mut seeker = Seeker { policy: &policy, found: Afterwards::default() };
     let mut dirs = Vec::new();
     for (path, resolved) in places(host, site)? {
         let cursor = policy.at(&path);
@@ -72,21 +54,7 @@ pub fn afterwards(
     for seeker in walk(dirs, vec![seeker], progress).visitors {
         found = seeker.found;
     }
-    for appeared in &mut found.appeared {
-        appeared.path = crate::audit::relative(&site.root, &appeared.path);
-    }
-    found.appeared.sort_by(|a, b| (rank(a.kind), &a.path).cmp(&(rank(b.kind), &b.path)));
     Ok(found)
-}
-
-/// Seconds and nanoseconds since 1970.
-fn parts(time: Timestamp) -> (i64, u32) {
-    (time.as_second(), u32::try_from(time.subsec_nanosecond()).unwrap_or(0))
-}
-
-/// Programs, then PHP, then the rest.
-fn rank(kind: &str) -> usize {
-    ["program", "PHP"].iter().position(|known| *known == kind).unwrap_or(2)
 }
 
 struct Data {
@@ -96,7 +64,6 @@ struct Data {
 
 struct Seeker<'p> {
     policy: &'p Policy,
-    since: Option<(i64, u32)>,
     found: Afterwards,
 }
 
@@ -119,17 +86,6 @@ impl Seeker<'_> {
         if context.row.php < Right::Write && facts.kind == Kind::File && tried.len() < TRIED {
             let below = path().strip_prefix(&dir.data.start).map(Path::to_owned).unwrap_or_default();
             tried.push(Spot { start: dir.data.start.to_path_buf(), below });
-        }
-        let new = self.since.is_some_and(|since| look.born().is_ok_and(|born| born >= since));
-        if new && context.write != Write::Always {
-            let program = facts.rights.mode.has(0o111);
-            let php = crate::check::is_php_name(Path::new(look.os_name()));
-            let kind = match (program, php) {
-                (true, _) => "program",
-                (false, true) => "PHP",
-                (false, false) => "file",
-            };
-            self.found.appeared.push(Appeared { path: path(), kind });
         }
     }
 }

@@ -14,6 +14,7 @@ mod rights;
 mod sample;
 mod state;
 mod undo;
+mod window;
 
 use std::ffi::CString;
 use std::io;
@@ -31,7 +32,7 @@ use crate::inspect::{Deviant, DirData, Spot, Start};
 use crate::mode::Mode;
 use crate::shown::Shown;
 use crate::signals;
-use crate::site::is_systems;
+use crate::site::{Phase, is_systems};
 use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
 
 use folder::{Folder, Opener, as_os, c_name, split};
@@ -39,7 +40,7 @@ use ledger::Entry;
 use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, Turn};
 
-pub use afterwards::{Afterwards, Appeared, afterwards};
+pub use afterwards::{Afterwards, afterwards};
 pub use ledger::{ChangeSet, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
@@ -48,6 +49,7 @@ pub use plan::{Change, Creation, Group, Plan, Removal};
 pub use proof::{Proof, Prover, answer, prove};
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
+pub use window::{Changed, HowChanged, WindowError, changed_in_window};
 
 /// What is needed to change a disk.
 #[derive(Debug)]
@@ -173,7 +175,14 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
     let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
     places::record(&plan.audit, &mut entry)?;
+    let (site, name) = (&plan.audit.site, &plan.audit.site.name);
+    entry.add_unproven(name, plan.audit.changed_since_clean().map(|path| (path, HowChanged::Changed)))?;
     if let Some(window) = &plan.window {
+        // Before PHP gets to write anything.
+        if plan.phase_before == Phase::Sealed || !entry.has_window_state(name)? {
+            let state = window::state(means.host, site, means.progress).map_err(|_| ChangeError::RootReplaced)?;
+            entry.window_state(name, &state)?;
+        }
         entry.window(window)?;
     }
     for creation in &plan.creations {

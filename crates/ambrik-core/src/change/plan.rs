@@ -12,6 +12,7 @@ use crate::audit::Audit;
 use crate::check::{Check, Reason};
 use crate::entry::{Identity, Kind, Rights};
 use crate::inspect::{Deviant, Verdict};
+use crate::policy::Right;
 use crate::site::Phase;
 use crate::tree::Failure;
 
@@ -252,9 +253,12 @@ impl Plan {
 
 /// What a deviant has, and what it is to get.
 fn turn(deviant: &Deviant) -> Option<Turn> {
-    let Deviant { id, links, verdict, .. } = deviant;
+    let Deviant { id, links, verdict, changed, .. } = deviant;
     let after = Arc::clone(verdict.fix.as_ref()?);
-    Some(Turn { id: *id, kind: verdict.kind, links: *links, before: Arc::clone(&verdict.rights), after, left: None })
+    // Another name of a file that is changed before this one changes it as well.
+    let still = verdict.kind == Kind::File && *links == 1 && verdict.context.row.php < Right::Write;
+    let (kind, before) = (verdict.kind, Arc::clone(&verdict.rights));
+    Some(Turn { id: *id, kind, links: *links, before, after, left: None, changed: still.then_some(*changed) })
 }
 
 /// The missing parts that are to be made, and the directories that lead there, the upper ones first; and those whose

@@ -4,7 +4,7 @@
 //! The child is started as root, finds the places by handles, and only then becomes the account: from then on nobody with
 //! these ids can trace it (prctl(2), `PR_SET_DUMPABLE`), and it executes nothing.
 
-use std::ffi::{CString, OsStr, OsString};
+use std::ffi::{CString, OsString};
 use std::io::{self, BufRead as _, BufReader, Read, Write};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
@@ -18,6 +18,7 @@ use rustix::io::Errno;
 use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 
 use super::afterwards::{Afterwards, Spot};
+use super::folder::as_os;
 use crate::account::{Gid, Ids, Uid};
 use crate::signals;
 use crate::site::Site;
@@ -79,8 +80,12 @@ pub fn prove(host: &Host, site: &Site, found: &Afterwards, domain: Option<&str>,
         closed: found.closed().cloned().collect(),
         writable: found.writable.clone(),
     };
-    let proof = question.ask(prover);
+    let (proof, child) = question.ask(prover);
     for (folder, times) in folders {
+        if let (Some(_), Some(child)) = (&proof.disturbed, child) {
+            // On file systems that know no files without a name it may have left one.
+            let _ = sys::unlink(&folder, &proof_name(child), false);
+        }
         // Where that fails the time is that of now, which is true as well.
         let _ = sys::set_times(&folder, times);
     }
@@ -137,9 +142,10 @@ impl Question {
         Some(Self { host, keeper, ids, domain, closed: spots, writable })
     }
 
-    /// Asks a child, and takes what it says until it ends, falls silent, or is ended by somebody.
-    fn ask(&self, prover: &Prover) -> Proof {
-        let disturbed = |why: String| Proof { disturbed: Some(why), ..Proof::default() };
+    /// Asks a child, and takes what it says until it ends, falls silent, or is ended by somebody. The answer is told with the
+    /// child's number.
+    fn ask(&self, prover: &Prover) -> (Proof, Option<u32>) {
+        let disturbed = |why: String| (Proof { disturbed: Some(why), ..Proof::default() }, None);
         let mut command = Command::new(&prover.program);
         command.args(&prover.arguments).env_clear().current_dir("/");
         let child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn();
@@ -165,7 +171,7 @@ impl Question {
         let proof = self.listen(&mut child, &lines);
         // Both end with the child, which is gone.
         let _ = (asking.join(), listening.join());
-        proof
+        (proof, Some(child.id()))
     }
 
     fn listen(&self, child: &mut Child, lines: &mpsc::Receiver<String>) -> Proof {
@@ -289,12 +295,15 @@ fn make_and_remove(start: &OwnedFd, folder: &Path) -> Result<(), Errno> {
         Err(Errno::OPNOTSUPP | Errno::ISDIR | Errno::NOENT | Errno::INVAL) => {}
         made => return made.map(drop),
     }
-    let name = format!(".ambrik-proof-{}", std::process::id());
-    let path = folder.join(&name);
-    sys::create_beneath(start, &path)?;
+    let name = proof_name(std::process::id());
+    sys::create_beneath(start, &folder.join(as_os(&name)))?;
     let dir = sys::open_directory_beneath(start, folder)?;
-    let name = CString::new(OsStr::new(&name).as_bytes()).unwrap_or_default();
     sys::unlink(&dir, &name, false)
+}
+
+/// What the process with this number calls a file that it makes.
+fn proof_name(pid: u32) -> CString {
+    CString::new(format!(".ambrik-proof-{pid}")).unwrap_or_default()
 }
 
 #[cfg(test)]

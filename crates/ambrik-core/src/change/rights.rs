@@ -7,7 +7,7 @@ use std::sync::Arc;
 use rustix::io::Errno;
 
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
-use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::entry::{Facts, Identity, Kind, Nanos, Rights};
 use crate::label::Context as Label;
 use crate::mode::Mode;
 use crate::tree::{Failure, Op, sys};
@@ -22,6 +22,9 @@ pub(crate) struct Turn {
     pub(crate) after: Arc<Rights>,
     /// The change time that Ambrik left a file with that lent power before: see [`change`].
     pub(crate) left: Option<ChangeTime>,
+    /// When it was changed last as it was judged, where it must not have been since: code that PHP may not write is given
+    /// to the keeper as it was looked at, or not at all.
+    pub(crate) changed: Option<Nanos>,
 }
 
 /// A change time, in seconds and nanoseconds since 1970.
@@ -49,6 +52,9 @@ pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<Op
         if !is(&facts.rights, &turn.before, turn.kind) {
             return Err(Failure::Replaced);
         }
+    }
+    if turn.changed.is_some_and(|changed| changed != facts.changed) {
+        return Err(Failure::Replaced);
     }
     if let Err(failure) = write(&handle, turn.kind, &facts.rights, &turn.after) {
         // What failed is to be as it was; where that fails as well, taking it back knows the state between. What was left

@@ -268,8 +268,8 @@ pub(super) fn folder(path: &Path) -> Folder {
 /// The change that takes a recorded one back.
 fn job(row: &TurnRow, folder: Arc<Folder>) -> Option<Job> {
     let name = c_name(&row.name).ok()?;
-    let Turn { id, kind, links, before, after, left } = row.turn.clone();
-    Some(Job { folder, name, turn: Turn { id, kind, links, before: after, after: before, left } })
+    let Turn { id, kind, links, before, after, left, changed } = row.turn.clone();
+    Some(Job { folder, name, turn: Turn { id, kind, links, before: after, after: before, left, changed } })
 }
 
 /// Whether a change that failed was made in part.

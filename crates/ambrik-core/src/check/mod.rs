@@ -226,6 +226,7 @@ pub static CATALOGUE: &[&Check] = &[
     &kinds::HARD_LINK_SHARED,
     &neighbours::PHP_SHARED,
     &writes::PHP_OWNS_CODE,
+    &site::CHANGED_IN_WINDOW,
     &reads::EVERYONE_READS,
     &reads::ANOTHER_READS,
     &names::LEFTOVER_SERVED,
@@ -248,7 +249,7 @@ pub static CATALOGUE: &[&Check] = &[
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
-pub(crate) use site::{COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_TOO_WIDE, WINDOW_OVERDUE};
+pub(crate) use site::{CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_TOO_WIDE, WINDOW_OVERDUE};
 pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE, STILL_OPEN};
 
@@ -328,7 +329,8 @@ fn php_must_not_write(case: &Case<'_>) -> bool {
 }
 
 /// Whether a name ends like a PHP file's.
-pub(crate) fn is_php_name(name: &Path) -> bool {
+#[must_use]
+pub fn is_php_name(name: &Path) -> bool {
     let extension = name.extension().map(|e| e.to_string_lossy().to_ascii_lowercase());
     extension
         .is_some_and(|e| matches!(&*e, "php" | "phtml" | "phar" | "inc" | "php3" | "php4" | "php5" | "php7" | "php8"))

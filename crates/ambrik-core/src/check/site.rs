@@ -70,6 +70,17 @@ pub(crate) static PROOF_DISTURBED: Check = Check {
     judge: Judge::Audit,
 };
 
+pub(crate) static CHANGED_IN_WINDOW: Check = Check {
+    name: "changed-in-window",
+    severity: Severity::Medium,
+    wrong: "code changed, and nobody has said yet that it is right",
+    lets: "it may be the update that the site was opened for, or somebody's back door",
+    remedy: Remedy::Hand(
+        "look at it, then answer yes to the list that `ambrik seal` shows, or accept it in the site file",
+    ),
+    judge: Judge::Audit,
+};
+
 pub(crate) static COULD_NOT_LOOK: Check = Check {
     name: "could-not-look",
     severity: Severity::Medium,

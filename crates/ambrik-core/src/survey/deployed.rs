@@ -144,7 +144,7 @@ impl Visitor for Index {
     fn entry(&mut self, dir: &Arc<Dir<PathBuf>>, look: &Look<'_>, facts: &Facts) -> Option<PathBuf> {
         let path = dir.data.join(look.os_name());
         let rights = &facts.rights;
-        let modified = look.modified().unwrap_or_default();
+        let modified = look.modified().unwrap_or_default() / 1_000_000_000;
         let entry = Entry { kind: facts.kind, uid: rights.uid, mode: rights.mode, size: facts.size, modified };
         self.entries.push((path.clone(), entry));
         // What another file system holds is looked at too: a mounted upload folder is part of the application.

@@ -495,20 +495,10 @@ pub(crate) struct Times {
     pub(crate) modified: (i64, u32),
 }
 
-/// When the content of `name` in `dir` was changed last, in seconds since 1970.
-pub(crate) fn modified(dir: impl AsFd, name: &CStr) -> Result<i64, Errno> {
+/// When the content of `name` in `dir` was changed last.
+pub(crate) fn modified(dir: impl AsFd, name: &CStr) -> Result<Nanos, Errno> {
     let stat = again(|| rustix::fs::statx(&dir, name, AtFlags::SYMLINK_NOFOLLOW, StatxFlags::MTIME))?;
-    Ok(stat.stx_mtime.tv_sec)
-}
-
-/// When `name` in `dir` was made, in seconds and nanoseconds since 1970; where the file system does not tell, when it was
-/// changed last.
-pub(crate) fn born(dir: impl AsFd, name: &CStr) -> Result<(i64, u32), Errno> {
-    let asked = StatxFlags::BTIME | StatxFlags::CTIME;
-    let stat = again(|| rustix::fs::statx(&dir, name, AtFlags::SYMLINK_NOFOLLOW, asked))?;
-    let told = stat.stx_mask & StatxFlags::BTIME.bits() != 0;
-    let time = if told { stat.stx_btime } else { stat.stx_ctime };
-    Ok((time.tv_sec, time.tv_nsec))
+    Ok(nanos(stat.stx_mtime))
 }
 
 /// Opens the file at `path` below `dir` for writing, and writes nothing; no symlink on the way is followed.

@@ -144,14 +144,25 @@ impl Look<'_> {
         names.iter().map(|name| OsStr::from_bytes(name.to_bytes()).to_owned()).collect()
     }
 
-    /// When its content was changed last, in seconds since 1970.
-    pub(crate) fn modified(&self) -> Result<i64, Errno> {
+    /// When its content was changed last.
+    pub(crate) fn modified(&self) -> Result<Nanos, Errno> {
         sys::modified(self.dir, self.name)
     }
 
-    /// When it was made, in seconds and nanoseconds since 1970.
-    pub(crate) fn born(&self) -> Result<(i64, u32), Errno> {
-        sys::born(self.dir, self.name)
+    /// The checksum (BLAKE3) of a regular file that must be `id`.
+    pub(crate) fn checksum(&self, id: Identity) -> Result<[u8; 32], Errno> {
+        let file = sys::open_file(self.dir, self.name)?;
+        if sys::look_at(&file)?.id != id {
+            return Err(Errno::STALE);
+        }
+        let mut sum = blake3::Hasher::new();
+        let mut buffer = vec![0; 1 << 16];
+        loop {
+            match sys::read_some(&file, &mut buffer)? {
+                0 => return Ok(*sum.finalize().as_bytes()),
+                length => sum.update(&buffer[..length]),
+            };
+        }
     }
 
     /// A symlink's target.

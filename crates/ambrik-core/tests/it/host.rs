@@ -122,7 +122,9 @@ impl TestHost {
         let host = Host::at(self.dir.path()).unwrap();
         let today = "2026-11-23".parse().unwrap();
         let progress = Progress::default();
+        let clean_since = std::collections::HashMap::new();
         let setting = Setting {
+            clean_since: &clean_since,
             labels: None,
             host: &host,
             accounts: &self.accounts,

@@ -8,6 +8,7 @@ use ambrik_core::check::Severity;
 use ambrik_core::host::{self, Services};
 use ambrik_core::label::table;
 use ambrik_core::over_http;
+use ambrik_core::site::Phase;
 use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
 
@@ -68,10 +69,11 @@ impl FailOn {
 }
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let looked = session.look()?;
+    let mut looked = session.look()?;
     let sites = session.sites(&args.names, &looked)?;
     let neighbours = session.neighbours(&sites, &looked);
-    let records = session.records()?;
+    let mut records = session.records()?;
+    looked.clean_since = records.clean_since(&sites)?;
     let services = host::look(&looked.host, &looked.accounts);
     session.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
     let longest = longest(&args.within)?;
@@ -86,9 +88,12 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         }
         let phase = records.phase_told(&site.name, session)?;
         let site = phase.of(site);
+        let begun = jiff::Timestamp::now();
         let mut audit = watched(session.quiet, "looking at", |progress| {
             audit(&looked.setting(&neighbours, progress), &site, phase.phase)
         })?;
+        let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
+        audit = audit.with_unproven(&looked.host, unproven, jiff::Zoned::now().date());
         if let (true, Some(until)) = (phase.is_overdue(jiff::Timestamp::now()), phase.until) {
             audit = audit.overdue_since(until, jiff::Zoned::now().date());
         }
@@ -98,6 +103,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
             audit = ask_over_http(audit, &looked, &services, longest, session)?;
         }
         tell(session, &audit);
+        if phase.phase == Phase::Sealed && audit.is_complete() && audit.worst() < Some(Severity::Medium) {
+            records.found_clean(&site.name, begun);
+        }
         if args.labels {
             let lines = if looked.labels.are_managed() {
                 watched(session.quiet, "looking at", |progress| {

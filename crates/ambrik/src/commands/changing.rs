@@ -3,10 +3,12 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use ambrik_core::audit::{Audit, audit, find_root};
+use ambrik_core::audit::{Audit, Setting, audit, find_root};
 use ambrik_core::change::{
-    Ledger, Means, Outcome, Plan, Proof, StateDir, afterwards, apply, check_places, keep_module, plan_module, prove,
+    Changed, HowChanged, Ledger, Means, Outcome, Plan, Proof, StateDir, afterwards, apply, changed_in_window,
+    check_places, keep_module, plan_module, prove,
 };
+use ambrik_core::entry::Nanos;
 use ambrik_core::host::Role;
 use ambrik_core::label::{Context, Protection, Store};
 use ambrik_core::shown::{Shown, shell_path};
@@ -18,7 +20,7 @@ use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure};
 use crate::output::{
     self,
-    json::{Changed, Sealed},
+    json::{ChangedSite, Sealed},
 };
 use crate::progress::watched;
 use crate::session::{Looked, Records, Session, threads};
@@ -65,6 +67,7 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
     };
     let neighbours = session.neighbours(&sites, &looked);
     let records = session.records()?;
+    looked.clean_since = records.clean_since(&sites)?;
     // A site that cannot be looked at is known before another is changed.
     for site in &sites {
         find_root(&looked.host, site)?;
@@ -122,6 +125,18 @@ impl Work<'_> {
         })?)
     }
 
+    /// A look at a site after it was changed, with what is on record about it by then.
+    fn look_after(&self, site: &Arc<Site>, state: &StateDir, session: &Session<'_>) -> Result<Audit, Failure> {
+        let records = Records { ledger: Ledger::open(state)?, sets: Vec::new() };
+        let clean_since = records.clean_since(std::slice::from_ref(site))?;
+        let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
+        let found = watched(session.quiet, "looking at", |progress| {
+            let setting = Setting { clean_since: &clean_since, ..self.looked.setting(self.neighbours, progress) };
+            audit(&setting, site, self.job.phase)
+        })?;
+        Ok(found.with_unproven(&self.looked.host, unproven, jiff::Zoned::now().date()))
+    }
+
     fn preview(&self, sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Exit, Failure> {
         let mut exit = Exit::Clean;
         let mut plans = Vec::new();
@@ -140,7 +155,7 @@ impl Work<'_> {
                 (true, true) => Exit::Clean,
                 (true, false) => Exit::Findings,
             });
-            plans.push(Changed { plan, outcome: None, after: None });
+            plans.push(ChangedSite { plan, outcome: None, after: None });
         }
         if session.format == Format::Json {
             output::json::changes(&plans, &self.looked.accounts, session.raw_out())?;
@@ -181,7 +196,7 @@ impl Work<'_> {
         site: &Arc<Site>,
         state: &StateDir,
         session: &mut Session<'_>,
-    ) -> Result<Option<(Exit, Changed)>, Failure> {
+    ) -> Result<Option<(Exit, ChangedSite)>, Failure> {
         let text = session.format == Format::Text;
         let plan = self.plan(site, session)?;
         for other in check_places(&plan.audit, self.records.ledger.as_ref(), plan.new_root)? {
@@ -195,12 +210,29 @@ impl Work<'_> {
         }
         let nothing = plan.is_empty() && plan.phase_before == Phase::Sealed && plan.window.is_none();
         self.is_finished(&plan, session)?;
+        // Whatever closes a window compares first.
+        let compared = plan.command == "seal" || (self.job.phase == Phase::Sealed && plan.phase_before == Phase::Open);
+        let changed = if compared { self.changed(site, &plan, session)? } else { Vec::new() };
+        let approved = self.approved(site, &changed, session)?;
         let question = format!("Make these changes to {}?", site.name);
         if !nothing && !go_on(session, self.job.mode == Mode::Yes, &question)? {
             session.say(&format!("{}: nothing was changed", site.name));
             return Ok(None);
         }
+        let unproven = || changed.iter().filter(|changed| changed.is_unproven());
+        if !approved && unproven().next().is_some() {
+            let paths = unproven().map(|changed| (changed.path.as_path(), changed.how));
+            Ledger::open_or_create(state)?.add_unproven(&site.name, paths)?;
+        }
         let outcome = if nothing { None } else { Some(self.make(&plan, state, session)?) };
+        if approved {
+            let mut ledger = Ledger::open_or_create(state)?;
+            ledger.approve(&site.name)?;
+            ledger.found_clean(
+                &site.name,
+                Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(Nanos::MAX),
+            )?;
+        }
         if nothing && plan.audit.is_complete() {
             // What a stopped run was about is done, if that was the last thing that it did.
             if let Some(mut ledger) = Ledger::open(state)? {
@@ -216,14 +248,51 @@ impl Work<'_> {
         }
         let mut after = None;
         if plan.command == "seal" {
-            let sealed = self.prove(site, &plan, !nothing, session)?;
+            let sealed = self.prove(site, changed, !nothing, state, session)?;
             let failed = |proof: &Proof| !proof.differences.is_empty() || proof.disturbed.is_some();
             if sealed.proof.as_ref().is_some_and(failed) {
                 exit = exit.max(Exit::Partial);
             }
             after = Some(sealed);
         }
-        Ok(Some((exit, Changed { plan, outcome, after })))
+        Ok(Some((exit, ChangedSite { plan, outcome, after })))
+    }
+
+    /// What changed in a site while it was open, or since it was found clean, and what nobody has answered for yet.
+    fn changed(&self, site: &Arc<Site>, plan: &Plan, session: &mut Session<'_>) -> Result<Vec<Changed>, Failure> {
+        let Some(ledger) = &self.records.ledger else { return Ok(Vec::new()) };
+        let mut changed = Vec::new();
+        if plan.phase_before == Phase::Open {
+            let host = &self.looked.host;
+            match watched(session.quiet, "comparing", |progress| changed_in_window(host, site, ledger, progress))? {
+                Some(found) => changed = found,
+                None => session.warn(&format!(
+                    "{}: what was there when it was opened is not on record, so what changed since is not known",
+                    site.name
+                )),
+            }
+        }
+        let since_clean = plan.audit.changed().map(|path| (path, HowChanged::Changed));
+        for (path, how) in ledger.unproven(&site.name)?.into_iter().chain(since_clean) {
+            let there = self.looked.host.resolve_link(&site.root.join(&path)).is_ok();
+            if there && changed.iter().all(|known: &Changed| known.path != path) {
+                let kind = if ambrik_core::check::is_php_name(&path) { "PHP" } else { "file" };
+                changed.push(Changed { path, how, kind, expected: false });
+            }
+        }
+        if session.format == Format::Text {
+            output::changes_text::changed_in_window(&site.name, &changed, &mut session.out())?;
+        }
+        Ok(changed)
+    }
+
+    /// Whether somebody says that the code that changed is right: a person, on a terminal; `--yes` does not.
+    fn approved(&self, site: &Site, changed: &[Changed], session: &mut Session<'_>) -> Result<bool, Failure> {
+        let code = changed.iter().any(Changed::is_unproven);
+        if !code || self.job.name != "seal" || self.job.mode != Mode::Ask || !can_ask() {
+            return Ok(false);
+        }
+        go_on(session, false, &format!("Is the code of {} that changed right as it is?", site.name))
     }
 
     /// Refuses to seal a site whose installer did not run, unless that is said to be so.
@@ -246,25 +315,19 @@ impl Work<'_> {
         if go_on(session, false, "Seal it all the same?")? { Ok(()) } else { Err(Failure::usage(todo)) }
     }
 
-    /// Looks once more at a site that was sealed: what appeared meanwhile, whether PHP can do what it should and no
-    /// more, what remains.
+    /// Looks once more at a site that was sealed: what PHP still holds open, whether it can do what it should and no more,
+    /// what remains.
     fn prove(
         &self,
         site: &Arc<Site>,
-        plan: &Plan,
-        changed: bool,
+        changed: Vec<Changed>,
+        made: bool,
+        state: &StateDir,
         session: &mut Session<'_>,
     ) -> Result<Sealed, Failure> {
         let host = &self.looked.host;
-        let opened = match (&self.records.ledger, plan.phase_before) {
-            (Some(ledger), Phase::Open) => ledger.opened(&site.name)?,
-            _ => None,
-        };
-        let (since, made) = opened.unzip();
-        let mut found = watched(session.quiet, "looking at", |progress| afterwards(host, site, since, progress))?;
-        let made = made.unwrap_or_default();
-        found.appeared.retain(|file| !made.contains(&site.root.join(&file.path)));
-        let mut audit = self.look(site, session)?;
+        let found = watched(session.quiet, "looking at", |progress| afterwards(host, site, progress))?;
+        let mut audit = self.look_after(site, state, session)?;
         for held in audit.still_open() {
             session.warn(&format!("{}: {held}", site.name));
         }
@@ -272,21 +335,20 @@ impl Work<'_> {
         let domain = enforces.then(|| self.looked.labels.domain(Role::Php, site.php.ids.uid).0);
         let domain = domain.as_ref().map(Context::text);
         // Where nothing was changed nothing is touched.
-        let proof = changed.then(|| prove(host, site, &found, domain, &super::prove::prover())).flatten();
+        let proof = made.then(|| prove(host, site, &found, domain, &super::prove::prover())).flatten();
         for (path, why) in proof.iter().flat_map(|proof| &proof.differences) {
             session.warn(&format!("{}: tried as {}: {why}", Shown(path), site.php.user));
         }
         if let Some(why) = proof.as_ref().and_then(|proof| proof.disturbed.as_ref()) {
             audit = audit.with_disturbed_proof(why, jiff::Zoned::now().date());
         }
-        if site.url.is_some() && changed {
+        if site.url.is_some() && made {
             let services = ambrik_core::host::look(host, &self.looked.accounts);
             audit = ask_over_http(audit, self.looked, &services, ambrik_core::over_http::LONGEST, session)?;
         }
-        let sealed = Sealed { appeared: found.appeared, proof, audit };
+        let sealed = Sealed { changed, proof, audit };
         if session.format == Format::Text {
             let mut out = session.out();
-            output::changes_text::appeared(&site.name, &sealed.appeared, &mut out)?;
             output::changes_text::proof(site, sealed.proof.as_ref(), &mut out)?;
             output::changes_text::closing(&sealed.audit, &mut out)?;
         }

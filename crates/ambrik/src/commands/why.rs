@@ -113,13 +113,13 @@ impl<'l> Inquiry<'l> {
 
     fn setting(&self) -> Setting<'_> {
         {
-            let Looked { host, accounts, labels } = self.looked;
+            let Looked { host, accounts, labels, .. } = self.looked;
             Setting { host, accounts, holders: &self.holders, labels: Some(labels) }
         }
     }
 
     fn of_site(&self, whom: &Whom, holder: &Holder) -> Option<Subject> {
-        let Looked { host, accounts, labels } = self.looked;
+        let Looked { host, accounts, labels, .. } = self.looked;
         let subject = Subject::of_site(whom, holder.site(), host, accounts, &self.services)?;
         Some(subject.in_domain(whom, labels))
     }
@@ -327,7 +327,7 @@ fn everything(
                 .ok_or_else(|| Failure::usage(format!("{}: there is no such account", site.name)))?,
         };
         tell_about(&subject, session);
-        let Looked { host, accounts, labels } = looked;
+        let Looked { host, accounts, labels, .. } = looked;
         let subject = subject.in_domain(&whom, labels);
         let setting = Setting { host, accounts, holders: &holders, labels: Some(labels) };
         let found = watched(session.quiet, "looking at", |progress| {

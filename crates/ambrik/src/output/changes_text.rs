@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Audit;
-use ambrik_core::change::{Appeared, Group, Outcome, Plan, Proof};
+use ambrik_core::change::{Changed, Group, Outcome, Plan, Proof};
 use ambrik_core::check::{Remedy, Severity};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
@@ -250,22 +250,31 @@ fn installer(site: &Site) -> Option<String> {
     Some(format!("{}/{below}{end}", url.trim_end_matches('/')))
 }
 
-/// As many files that appeared are shown.
-const APPEARED: usize = 20;
+/// As many paths that changed are shown.
+const SHOWN: usize = 20;
 
-/// What appeared in the tree while the site was open.
-pub(crate) fn appeared(site: &str, files: &[Appeared], out: &mut dyn Write) -> io::Result<()> {
-    if files.is_empty() {
+/// What changed while a site was open, before anything is changed about it.
+pub(crate) fn changed_in_window(site: &str, changed: &[Changed], out: &mut dyn Write) -> io::Result<()> {
+    if changed.is_empty() {
         return Ok(());
     }
-    let told = counted(count(files.len()), "file appeared", "files appeared");
-    writeln!(out, "{}: {told} outside the parts that PHP always writes, since it was opened:", styled(HEAD, site))?;
-    for file in files.iter().take(APPEARED) {
-        let kind = if file.kind == "file" { String::new() } else { format!("  ({})", file.kind) };
-        writeln!(out, "  {}{}", Shown(&file.path), styled(ODD, &kind))?;
+    let (expected, code): (Vec<&Changed>, Vec<&Changed>) = changed.iter().partition(|changed| changed.expected);
+    let name = styled(HEAD, site);
+    if !expected.is_empty() {
+        let names: Vec<String> = expected.iter().map(|changed| Shown(&changed.path).to_string()).collect();
+        wrapped(&format!("{name}: written while it was open, as it should be: {}", names.join(", ")), "", "  ", out)?;
     }
-    if files.len() > APPEARED {
-        writeln!(out, "  and {} more", number(count(files.len() - APPEARED)))?;
+    if code.is_empty() {
+        return Ok(());
+    }
+    let told = counted(count(code.len()), "path changed", "paths changed");
+    writeln!(out, "{name}: {told} outside the parts that PHP always writes, since it was opened or found clean:")?;
+    for changed in code.iter().take(SHOWN) {
+        let kind = if changed.kind == "file" { String::new() } else { format!("  ({})", changed.kind) };
+        writeln!(out, "  {:<8}  {}{}", changed.how.words(), Shown(&changed.path), styled(ODD, &kind))?;
+    }
+    if code.len() > SHOWN {
+        writeln!(out, "  and {} more", number(count(code.len() - SHOWN)))?;
     }
     Ok(())
 }

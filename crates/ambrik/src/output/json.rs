@@ -10,7 +10,7 @@ use std::rc::Rc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, Cell, Finding};
-use ambrik_core::change::{Appeared, ChangeSet, MovePlan, Outcome, Plan, Proof, UndoPlan, deployments};
+use ambrik_core::change::{ChangeSet, MovePlan, Outcome, Plan, Proof, UndoPlan, deployments};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::label::{Labels, Line};
 use base64::Engine as _;
@@ -244,7 +244,7 @@ fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serializ
 }
 
 /// A site's plan, and what came of it.
-pub(crate) struct Changed {
+pub(crate) struct ChangedSite {
     pub(crate) plan: Plan,
     pub(crate) outcome: Option<Outcome>,
     /// What a look afterwards found, of a site that was sealed.
@@ -253,8 +253,8 @@ pub(crate) struct Changed {
 
 /// A sealed site, looked at and tried.
 pub(crate) struct Sealed {
-    /// What appeared since it was opened.
-    pub(crate) appeared: Vec<Appeared>,
+    /// What changed since it was opened, or found clean.
+    pub(crate) changed: Vec<ambrik_core::change::Changed>,
     /// What a process of PHP's account could do.
     pub(crate) proof: Option<Proof>,
     /// What remains.
@@ -263,16 +263,18 @@ pub(crate) struct Sealed {
 
 #[derive(Serialize)]
 struct AfterDocument<F> {
-    appeared: Vec<AppearedPath>,
+    appeared: Vec<ChangedPath>,
     tried: Option<TriedDocument>,
     findings: F,
 }
 
 #[derive(Serialize)]
-struct AppearedPath {
+struct ChangedPath {
     #[serde(flatten)]
     path: PathText<'static>,
     kind: &'static str,
+    how: &'static str,
+    expected: bool,
 }
 
 #[derive(Serialize)]
@@ -280,6 +282,7 @@ struct TriedDocument {
     closed_files: usize,
     writable_directories: usize,
     failures: Vec<FailedPath>,
+    disturbed: Option<String>,
 }
 
 fn after_document(after: &Sealed) -> impl Serialize + use<'_> {
@@ -289,9 +292,18 @@ fn after_document(after: &Sealed) -> impl Serialize + use<'_> {
         closed_files: proof.opened,
         writable_directories: proof.made,
         failures: proof.differences.iter().map(failed).collect(),
+        disturbed: proof.disturbed.clone(),
     });
     AfterDocument {
-        appeared: after.appeared.iter().map(|file| AppearedPath { path: path(&file.path), kind: file.kind }).collect(),
+        appeared: {
+            let of = |changed: &ambrik_core::change::Changed| ChangedPath {
+                path: path(&changed.path),
+                kind: changed.kind,
+                how: changed.how.words(),
+                expected: changed.expected,
+            };
+            after.changed.iter().map(of).collect()
+        },
         tried,
         findings: Each(move || after.audit.findings.iter().map(move |finding| finding_document(&after.audit, finding))),
     }
@@ -326,13 +338,13 @@ struct Change {
 }
 
 /// Writes `changes/1`.
-pub(crate) fn changes(changed: &[Changed], accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn changes(changed: &[ChangedSite], accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
     let sites = Each(|| changed.iter().map(|each| site_changes(each, accounts)));
     print(&ChangesDocument { ambrik: "changes/1", sites }, out)
 }
 
-fn site_changes<'a>(changed: &'a Changed, accounts: &'a Accounts) -> impl Serialize + use<'a> {
-    let Changed { plan, outcome, after } = changed;
+fn site_changes<'a>(changed: &'a ChangedSite, accounts: &'a Accounts) -> impl Serialize + use<'a> {
+    let ChangedSite { plan, outcome, after } = changed;
     let audit = &plan.audit;
     let failures = outcome.iter().flat_map(|o| &o.failures);
     let failed: HashMap<PathBuf, String> =

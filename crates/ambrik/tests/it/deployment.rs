@@ -136,10 +136,17 @@ fn seal_closes_what_the_installer_left_open_and_says_what_appeared() {
     install(&host);
     let sealed = host.run(&["seal", "berths", "--yes"]);
     assert_eq!(sealed.code, 0, "{sealed:?}");
-    assert!(sealed.out.contains("1 file appeared") && sealed.out.contains("  plugins/two.php  (PHP)"), "{sealed:?}");
+    assert!(sealed.out.contains("written while it was open, as it should be: config/settings.php"), "{sealed:?}");
+    assert!(
+        sealed.out.contains("1 path changed") && sealed.out.contains("  added     plugins/two.php  (PHP)"),
+        "{sealed:?}"
+    );
     let line = sealed.out.split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(line.contains("to make a file in 1 writable directory: refused and made, as it should be"), "{sealed:?}");
-    assert!(sealed.out.ends_with("sealed; looked at again, nothing remains\n"), "{sealed:?}");
+    // Nobody has said that what was added is right.
+    assert!(sealed.out.ends_with("sealed; findings remain (1 medium): ambrik audit berths\n"), "{sealed:?}");
+    let audit = host.run(&["audit", "berths"]);
+    assert!(audit.code == 1 && audit.out.contains("changed-in-window"), "{audit:?}");
     let meta = settings(&host).metadata().unwrap();
     assert_eq!((meta.uid(), meta.gid(), meta.mode() & 0o7777), (0, PHP, 0o640));
     assert!(!host.at("srv/www/berths/install").exists());

@@ -1,6 +1,6 @@
 //! A change set being written: everything is recorded before it is changed.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -14,7 +14,8 @@ use super::{Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, iden
 use crate::acl::Acl;
 use crate::change::keepsake::Successors;
 use crate::change::rights::{ChangeTime, Turn};
-use crate::entry::{Identity, Kind, Rights};
+use crate::change::window::{HowChanged, Known};
+use crate::entry::{Identity, Kind, Nanos, Rights};
 
 /// Puts a site into the phase that a change set leaves it in; a window ends as the last one opened says.
 const PHASE: &str = "
@@ -279,6 +280,41 @@ impl<'l> Entry<'l> {
         self.insert("UPDATE moving SET moved = ? WHERE rowid = ?", params![identity_bytes(moved), moving]).map(|_| ())
     }
 
+    /// Records what is there before a window begins, in the place of what an earlier one began with.
+    pub(crate) fn window_state(&mut self, site: &str, state: &BTreeMap<PathBuf, Known>) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
+        let failed = self.failed();
+        let transaction = self.ledger.db.transaction().map_err(&failed)?;
+        let steps = || -> rusqlite::Result<()> {
+            transaction.execute("DELETE FROM window_state WHERE site = ?", [site])?;
+            let sql = "INSERT INTO window_state (site, path, identity, size, modified, sum) VALUES (?,?,?,?,?,?)";
+            let mut statement = transaction.prepare(sql)?;
+            for (path, known) in state {
+                let (id, size) = (identity_bytes(&known.id), known.size.cast_signed());
+                let sum = known.sum.as_ref().map(<[u8; 32]>::as_slice);
+                statement.execute(params![site, path.as_os_str().as_bytes(), id, size, known.modified, sum])?;
+            }
+            Ok(())
+        };
+        steps().map_err(&failed)?;
+        transaction.commit().map_err(&failed)
+    }
+
+    /// Whether what was there when the site was opened is on record.
+    pub(crate) fn has_window_state(&self, site: &str) -> Result<bool, LedgerError> {
+        let sql = "SELECT EXISTS (SELECT 1 FROM window_state WHERE site = ?)";
+        self.ledger.db.query_row(sql, [site], |row| row.get(0)).map_err(self.ledger.failed("read"))
+    }
+
+    /// As [`Ledger::add_unproven`].
+    pub(crate) fn add_unproven<'c>(
+        &mut self,
+        site: &str,
+        changed: impl Iterator<Item = (&'c Path, HowChanged)>,
+    ) -> Result<(), LedgerError> {
+        self.ledger.add_unproven(site, changed)
+    }
+
     /// Records, before anything is granted, that a window begins or goes on.
     pub(crate) fn window(&mut self, window: &Window) -> Result<(), LedgerError> {
         self.ledger.writing()?;
@@ -300,8 +336,15 @@ impl<'l> Entry<'l> {
         let transaction = self.ledger.db.transaction().map_err(&error)?;
         let steps = || -> rusqlite::Result<()> {
             let sql = "UPDATE change_set SET ended = ?, done = ?, failed = ? WHERE id = ?";
-            transaction.execute(sql, params![Timestamp::now().to_string(), count(done), count(failed), id])?;
+            let now = Timestamp::now();
+            transaction.execute(sql, params![now.to_string(), count(done), count(failed), id])?;
             transaction.execute(PHASE, [id])?;
+            // What was changed just now was changed by Ambrik, and each path was as it had been looked at.
+            let sql = "UPDATE clean SET taken = ? WHERE site = (SELECT site FROM change_set WHERE id = ?)";
+            transaction.execute(sql, params![Nanos::try_from(now.as_nanosecond()).unwrap_or(Nanos::MAX), id])?;
+            // A window that was closed needs no record of what was there.
+            let sql = "DELETE FROM window_state WHERE site IN (SELECT site FROM change_set WHERE id = ? AND phase_after = 'sealed')";
+            transaction.execute(sql, [id])?;
             if let Some(TakenBack { set, whole }) = takes_back {
                 // What it had taken back itself is in force again.
                 transaction.execute("UPDATE change_set SET undone_by = NULL WHERE undone_by = ?", [set])?;

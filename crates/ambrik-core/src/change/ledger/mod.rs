@@ -2,7 +2,7 @@
 
 mod entry;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsString;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt};
 use std::path::{Path, PathBuf};
@@ -14,9 +14,10 @@ use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, TransactionBehavio
 use super::keepsake::Successors;
 use super::rights::Turn;
 use super::state::{StateDir, StateError};
+use super::window::{HowChanged, Known};
 use crate::account::{Gid, Uid};
 use crate::acl::Acl;
-use crate::entry::{Identity, Kind, Rights};
+use crate::entry::{Identity, Kind, Nanos, Rights};
 use crate::mode::Mode;
 use crate::shown::Shown;
 use crate::site::{Phase, Site, Word};
@@ -63,6 +64,12 @@ ALTER TABLE moving ADD COLUMN moved BLOB;
 CREATE TABLE successor (change_set INTEGER NOT NULL, old BLOB NOT NULL, new BLOB NOT NULL);
 CREATE TABLE place (
   site TEXT NOT NULL, path BLOB NOT NULL, identity BLOB NOT NULL, closed INTEGER NOT NULL, PRIMARY KEY (site, path)) WITHOUT ROWID;
+CREATE TABLE window_state (
+  site TEXT NOT NULL, path BLOB NOT NULL, identity BLOB NOT NULL, size INTEGER NOT NULL, modified INTEGER NOT NULL, sum BLOB);
+CREATE INDEX window_state_of_site ON window_state (site);
+CREATE TABLE unproven (
+  site TEXT NOT NULL, path BLOB NOT NULL, how TEXT NOT NULL, PRIMARY KEY (site, path)) WITHOUT ROWID;
+CREATE TABLE clean (site TEXT PRIMARY KEY, taken INTEGER NOT NULL) WITHOUT ROWID;
 ";
 /// What came with version 4.
 const LABELS: &str = "ALTER TABLE rights ADD COLUMN label TEXT;
@@ -476,7 +483,7 @@ impl Ledger {
             let (Some(kind), Some(before), Some(after)) = (kind, before, after) else {
                 return Err(self.damaged("a change"));
             };
-            let turn = Turn { id, kind, links, before, after, left };
+            let turn = Turn { id, kind, links, before, after, left, changed: None };
             turns.push(TurnRow { folder, name: name.into_os_string(), turn, failed });
         }
         Ok(turns)
@@ -531,6 +538,87 @@ impl Ledger {
             successors.know(old, new);
         }
         Ok(successors)
+    }
+
+    /// What was there when a site was opened, by its paths; nothing where that is not on record.
+    pub(super) fn window_state(&self, site: &str) -> Result<Option<BTreeMap<PathBuf, Known>>, LedgerError> {
+        let failed = self.failed("read");
+        let sql = "SELECT path, identity, size, modified, sum FROM window_state WHERE site = ?";
+        let mut statement = self.db.prepare(sql).map_err(&failed)?;
+        let rows = statement.query_map([site], |row| {
+            let sum: Option<Vec<u8>> = row.get(4)?;
+            let sum = sum.and_then(|sum| sum.try_into().ok());
+            let (size, modified) = (as_u64(row.get(2)?), row.get(3)?);
+            Ok((path_of(row, 0)?, identity_of(row, 1)?.map(|id| Known { id, size, modified, sum })))
+        });
+        let mut found = BTreeMap::new();
+        for row in rows.map_err(&failed)? {
+            let (path, Some(known)) = row.map_err(&failed)? else { return Err(self.damaged("what was there")) };
+            found.insert(path, known);
+        }
+        // The root itself is no file: an empty site is on record as well.
+        Ok((!found.is_empty()).then_some(found))
+    }
+
+    /// When the last change set of a site that is in a window ended; none where one was stopped.
+    pub(super) fn settled_at(&self, site: &str) -> Result<Option<Timestamp>, LedgerError> {
+        let sets = self.change_sets()?;
+        Ok(sets.iter().find(|set| set.site == site).and_then(|set| set.ended))
+    }
+
+    /// The code of a site that changed and that nobody has answered for: paths, and how they changed.
+    pub fn unproven(&self, site: &str) -> Result<Vec<(PathBuf, HowChanged)>, LedgerError> {
+        let failed = self.failed("read");
+        let mut statement =
+            self.db.prepare("SELECT path, how FROM unproven WHERE site = ? ORDER BY path").map_err(&failed)?;
+        let rows = statement.query_map([site], |row| Ok((path_of(row, 0)?, row.get::<_, String>(1)?)));
+        let mut found = Vec::new();
+        for row in rows.map_err(&failed)? {
+            let (path, how) = row.map_err(&failed)?;
+            let how = HowChanged::of_words(&how).ok_or_else(|| self.damaged("code that changed"))?;
+            found.push((path, how));
+        }
+        Ok(found)
+    }
+
+    /// Puts code that changed on record, until somebody answers for it.
+    pub fn add_unproven<'c>(
+        &mut self,
+        site: &str,
+        changed: impl Iterator<Item = (&'c Path, HowChanged)>,
+    ) -> Result<(), LedgerError> {
+        let mut changed = changed.peekable();
+        if changed.peek().is_none() {
+            return Ok(());
+        }
+        self.writing()?;
+        let failed = self.failed("write");
+        let transaction = self.db.transaction().map_err(&failed)?;
+        for (path, how) in changed {
+            let sql = "INSERT OR IGNORE INTO unproven (site, path, how) VALUES (?,?,?)";
+            let values = params![site, path.as_os_str().as_bytes(), how.words()];
+            transaction.prepare_cached(sql).and_then(|mut s| s.execute(values)).map_err(&failed)?;
+        }
+        transaction.commit().map_err(&failed)
+    }
+
+    /// Somebody has answered for the code of a site as it is now.
+    pub fn approve(&mut self, site: &str) -> Result<(), LedgerError> {
+        self.writing()?;
+        self.db.execute("DELETE FROM unproven WHERE site = ?", [site]).map_err(self.failed("write")).map(|_| ())
+    }
+
+    /// When an audit found a site clean last, or Ambrik changed it after that.
+    pub fn clean_since(&self, site: &str) -> Result<Option<Nanos>, LedgerError> {
+        let sql = "SELECT taken FROM clean WHERE site = ?";
+        self.db.query_row(sql, [site], |row| row.get(0)).optional().map_err(self.failed("read"))
+    }
+
+    /// An audit that began then found a site clean.
+    pub fn found_clean(&mut self, site: &str, taken: Nanos) -> Result<(), LedgerError> {
+        self.writing()?;
+        let sql = "INSERT INTO clean (site, taken) VALUES (?1, ?2) ON CONFLICT (site) DO UPDATE SET taken = ?2";
+        self.db.execute(sql, params![site, taken]).map_err(self.failed("write")).map(|_| ())
     }
 
     /// Where a site's tree begins at `path`, as it was when it was changed last.

@@ -25,7 +25,7 @@ fn turn() -> Turn {
     };
     let after = Rights { uid: Uid(0), acl: None, capabilities: None, ..before.clone() };
     let id = Identity { dev: u64::MAX, ino: 7, born: 12 };
-    Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after), left: None }
+    Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after), left: None, changed: None }
 }
 
 #[test]

@@ -70,6 +70,7 @@ impl Passage {
             before: Arc::clone(&before),
             after: Arc::clone(&after),
             left,
+            changed: None,
         };
         Self { path, before, after, turn }
     }

@@ -1,0 +1,232 @@
+//! What changed while a site was open: what was there is recorded before PHP gets to write, and compared before anything is
+//! sealed. Times of birth alone would miss what was moved in, and what was overwritten in place.
+
+use std::collections::{BTreeMap, HashSet};
+use std::ffi::CStr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::Timestamp;
+
+use super::ledger::{Ledger, LedgerError};
+use crate::audit::{AuditError, places, relative};
+use crate::entry::{Facts, Identity, Kind, Nanos};
+use crate::policy::{Cursor, Policy, Right};
+use crate::site::{Phase, Site, Use, Write};
+use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
+
+/// How a path is not what it was.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum HowChanged {
+    /// The same file holds something else, or was touched in another way.
+    Changed,
+    /// Another file has its name.
+    Replaced,
+    /// It is older than the window, and was not there.
+    MovedIn,
+    /// It was made in the window.
+    Added,
+    /// It is not there any more.
+    Gone,
+}
+
+impl HowChanged {
+    const ALL: [Self; 5] = [Self::Changed, Self::Replaced, Self::MovedIn, Self::Added, Self::Gone];
+
+    /// The words for it.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Changed => "changed",
+            Self::Replaced => "replaced",
+            Self::MovedIn => "moved in",
+            Self::Added => "added",
+            Self::Gone => "gone",
+        }
+    }
+
+    /// What these words mean.
+    pub(crate) fn of_words(words: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|how| how.words() == words)
+    }
+}
+
+/// A path that is not what it was when the site was opened.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Changed {
+    /// Relative to the root, or absolute outside it.
+    pub path: PathBuf,
+    /// How.
+    pub how: HowChanged,
+    /// What makes it worth a look, the worst first: a program, PHP, or neither.
+    pub kind: &'static str,
+    /// Whether it is what the window was for: settings, or what `open` made.
+    pub expected: bool,
+}
+
+impl Changed {
+    /// Whether it is code that nobody has answered for.
+    #[must_use]
+    pub fn is_unproven(&self) -> bool {
+        !self.expected && self.how != HowChanged::Gone
+    }
+}
+
+/// What is known of a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Known {
+    pub(crate) id: Identity,
+    pub(crate) size: u64,
+    pub(crate) modified: Nanos,
+    /// The checksum of what PHP may write.
+    pub(crate) sum: Option<[u8; 32]>,
+}
+
+/// A file as a walk finds it.
+struct Found {
+    known: Known,
+    changed: Nanos,
+    kind: &'static str,
+    settings: bool,
+}
+
+/// What is there now of everything that a window makes writable, and of all code beside it, by the site's paths.
+pub(super) fn state(
+    host: &Host,
+    site: &Arc<Site>,
+    progress: &Progress,
+) -> Result<BTreeMap<PathBuf, Known>, AuditError> {
+    Ok(look(host, site, progress)?.into_iter().map(|(path, found)| (path, found.known)).collect())
+}
+
+/// What changed since the site was opened, the gravest first; nothing where what was there then is not on record.
+pub fn changed_in_window(
+    host: &Host,
+    site: &Arc<Site>,
+    ledger: &Ledger,
+    progress: &Progress,
+) -> Result<Option<Vec<Changed>>, WindowError> {
+    let Some((opened, made)) = ledger.opened(&site.name)? else { return Ok(None) };
+    let Some(before) = ledger.window_state(&site.name)? else { return Ok(None) };
+    let now = look(host, site, progress)?;
+    let (begun, settled) = (nanos(opened), ledger.settled_at(&site.name)?.map_or(Nanos::MAX, nanos));
+    let ids: HashSet<(u64, Nanos)> = before.values().map(|known| (known.id.ino, known.id.born)).collect();
+    let how = |path: &PathBuf, found: &Found| match before.get(path) {
+        Some(then) if found.known.id.is_still(&then.id) => {
+            let same = (found.known.size, found.known.modified) == (then.size, then.modified)
+                && found.known.sum == then.sum
+                // Nobody can set a change time. What PHP may write has a checksum instead.
+                && (then.sum.is_some() || found.changed <= settled);
+            (!same).then_some(HowChanged::Changed)
+        }
+        Some(_) => Some(HowChanged::Replaced),
+        None if ids.contains(&(found.known.id.ino, found.known.id.born)) => Some(HowChanged::MovedIn),
+        None if found.known.id.born == 0 || found.known.id.born >= begun => Some(HowChanged::Added),
+        None => Some(HowChanged::MovedIn),
+    };
+    let mut changed: Vec<Changed> = Vec::new();
+    for (path, found) in &now {
+        let Some(how) = how(path, found) else { continue };
+        let expected = found.settings || made.contains(path);
+        changed.push(Changed { path: relative(&site.root, path), how, kind: found.kind, expected });
+    }
+    for path in before.keys().filter(|path| !now.contains_key(*path)) {
+        let kind = if crate::check::is_php_name(path) { "PHP" } else { "file" };
+        changed.push(Changed { path: relative(&site.root, path), how: HowChanged::Gone, kind, expected: false });
+    }
+    changed.sort_by(|a, b| {
+        (a.expected, a.how == HowChanged::Gone, rank(a.kind), &a.path).cmp(&(
+            b.expected,
+            b.how == HowChanged::Gone,
+            rank(b.kind),
+            &b.path,
+        ))
+    });
+    Ok(Some(changed))
+}
+
+/// Why it cannot be told what changed.
+#[derive(Debug, thiserror::Error)]
+pub enum WindowError {
+    /// The ledger cannot be read.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The site cannot be looked at.
+    #[error(transparent)]
+    Audit(#[from] AuditError),
+}
+
+fn nanos(time: Timestamp) -> Nanos {
+    Nanos::try_from(time.as_nanosecond()).unwrap_or(Nanos::MAX)
+}
+
+/// Programs, then PHP, then the rest.
+fn rank(kind: &str) -> usize {
+    ["program", "PHP"].iter().position(|known| *known == kind).unwrap_or(2)
+}
+
+fn look(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<PathBuf, Found>, AuditError> {
+    let policy = Policy::new(Arc::clone(site), Phase::Open);
+    let mut dirs = Vec::new();
+    for (path, resolved) in places(host, site)? {
+        if resolved.facts.kind == Kind::Directory {
+            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, policy.at(&path)))));
+        }
+    }
+    let seeker = Seeker { policy: &policy, found: BTreeMap::new() };
+    let walked = walk(dirs, vec![seeker], progress);
+    Ok(walked.visitors.into_iter().flat_map(|seeker| seeker.found).collect())
+}
+
+struct Seeker<'p> {
+    policy: &'p Policy,
+    found: BTreeMap<PathBuf, Found>,
+}
+
+impl Seeker<'_> {
+    fn file(&mut self, dir: &Dir<Arc<Cursor>>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) {
+        let context = &cursor.context;
+        // What PHP always writes is its own; installers go.
+        if context.write == Write::Always || context.used_as == Use::Setup {
+            return;
+        }
+        let name = Path::new(look.os_name());
+        let kind = match (facts.kind == Kind::File && facts.rights.mode.has(0o111), crate::check::is_php_name(name)) {
+            (true, _) => "program",
+            (false, true) => "PHP",
+            (false, false) => "file",
+        };
+        let sum = (context.row.php == Right::Write && facts.kind == Kind::File).then(|| look.checksum(facts.id).ok());
+        let modified = look.modified().unwrap_or(0);
+        let known = Known { id: facts.id, size: facts.size, modified, sum: sum.flatten() };
+        let settings = context.used_as == Use::Secret && context.write == Write::Install;
+        self.found.insert(dir.path_of(look.name), Found { known, changed: facts.changed, kind, settings });
+    }
+}
+
+impl Visitor for Seeker<'_> {
+    type Data = Arc<Cursor>;
+
+    fn entry(&mut self, dir: &Arc<Dir<Arc<Cursor>>>, look: &Look<'_>, facts: &Facts) -> Option<Arc<Cursor>> {
+        let cursor = self.policy.step(&dir.data, look.os_name());
+        let ours = cursor.context.ours && cursor.context.used_as != Use::Foreign;
+        if facts.mounted && !cursor.named {
+            return None;
+        }
+        if facts.kind != Kind::Directory {
+            if ours {
+                self.file(dir, &cursor, look, facts);
+            }
+            return None;
+        }
+        (ours || cursor.leads_on()).then_some(cursor)
+    }
+
+    fn labels(&self) -> bool {
+        false
+    }
+
+    fn trouble(&mut self, _dir: &Arc<Dir<Arc<Cursor>>>, _name: Option<&CStr>, _trouble: Trouble) {
+        // The audit tells what could not be looked at.
+    }
+}
