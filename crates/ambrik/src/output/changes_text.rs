@@ -258,6 +258,7 @@ pub(crate) fn changed_in_window(site: &str, changed: &[Changed], out: &mut dyn W
     if changed.is_empty() {
         return Ok(());
     }
+    writeln!(out)?;
     let (expected, code): (Vec<&Changed>, Vec<&Changed>) = changed.iter().partition(|changed| changed.expected);
     let name = styled(HEAD, site);
     if !expected.is_empty() {

@@ -181,7 +181,10 @@ fn labels_stand_side_by_side() {
         (&"var_log_t".into(), &"var_log_t".into(), &"httpd_sys_ra_content_t".into(), &false.into(), &2.into())
     );
     let script = host.run(&["set", "--as-script"]);
-    assert!(script.out.contains("chcon -h -t httpd_sys_ra_content_t '/var/log/berths'"), "{script:?}");
+    assert!(
+        script.out.contains("enter /var/log\n") && script.out.contains("chcon -h -t httpd_sys_ra_content_t ./berths"),
+        "{script:?}"
+    );
     assert!(script.out.contains("semodule -i \"$modules/ambrik_berths.cil\""), "{script:?}");
     let changes = checked(&host.run(&["set", "--preview", "--format", "json"]).out, "changes");
     let labels = changes["sites"][0]["changes"].as_array().unwrap().iter().filter(|change| change["what"] == "label");

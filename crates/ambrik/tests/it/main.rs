@@ -25,3 +25,4 @@ mod shown;
 mod survey;
 mod trusted;
 mod why;
+mod windows;
