@@ -7,17 +7,19 @@ use std::path::{Path, PathBuf};
 
 use ambrik_core::account::Accounts;
 use ambrik_core::acl::Acl;
-use ambrik_core::change::{Ledger, StateDir, deployments, plan_undo, since};
+use ambrik_core::change::{Ledger, Means, StateDir, deployments, plan_undo, since, undo};
 use ambrik_core::entry::Kind;
+use ambrik_core::host::Services;
 use ambrik_core::label::{Context, Rules};
-use ambrik_core::tree::Host;
+use ambrik_core::survey::survey;
+use ambrik_core::tree::{Host, Progress};
 use ambrik_core::why::Refusals;
 
 /// Reads bytes that somebody else wrote.
 pub(crate) type EntryPoint = fn(&[u8]);
 
 /// Every entry point, by its name.
-pub(crate) const ENTRY_POINTS: [(&str, EntryPoint); 8] = [
+pub(crate) const ENTRY_POINTS: [(&str, EntryPoint); 10] = [
     ("site_file", site_file),
     ("access_list", access_list),
     ("label", label),
@@ -26,6 +28,8 @@ pub(crate) const ENTRY_POINTS: [(&str, EntryPoint); 8] = [
     ("log_line", log_line),
     ("account_files", account_files),
     ("ledger_rows", ledger_rows),
+    ("php_source", php_source),
+    ("keepsake", keepsake),
 ];
 
 /// A site file.
@@ -81,7 +85,8 @@ pub(crate) fn server_config(bytes: &[u8]) {
 /// Lines of logs: of PHP, of web servers, of the audit system.
 pub(crate) fn log_line(bytes: &[u8]) {
     let mut refusals = Refusals::new("2026-11-23".parse().expect("it is a date"));
-    refusals.read(bytes).expect("bytes in memory can be read");
+    // Bytes that begin as a compressed log does and are none are an error, and what came before it counts.
+    let _ = refusals.read(bytes);
     assert!(refusals.list().iter().all(|refusal| refusal.path.is_absolute()));
 }
 
@@ -94,6 +99,54 @@ pub(crate) fn account_files(bytes: &[u8]) {
         let _ = (accounts.owner_shown(account.ids.uid, account.ids.gid), accounts.members(account.ids.gid));
     }
     let _ = (accounts.account("php"), accounts.account("33"), accounts.account("0:33"));
+}
+
+/// A PHP source, as a survey of the application reads it.
+pub(crate) fn php_source(bytes: &[u8]) {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let root = folder.path().join("srv/quay");
+    fs::create_dir_all(root.join("install")).expect("a folder is made");
+    // What begins the file decides what it is called: settings, an installer and modules are read in their own ways.
+    let names = ["index.php", "config.sample.php", "install/index.php", "quay.module"];
+    let name = names[usize::from(bytes.first().copied().unwrap_or(0)) % names.len()];
+    fs::write(root.join(name), [b"<?php\n", bytes].concat()).expect("a file is written");
+    let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
+    let host = Host::at(folder.path()).expect("the folder is there");
+    let found = survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &Progress::default());
+    let found = found.expect("there is a tree");
+    assert!(!found.draft().is_empty());
+}
+
+/// An archive of what was removed, as taking the removal back reads it.
+pub(crate) fn keepsake(bytes: &[u8]) {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let at = |path: &str| folder.path().join(path);
+    fs::create_dir_all(at("srv/quay")).expect("a folder is made");
+    let state = StateDir::open_or_create(&at("state")).expect("a state directory");
+    fs::create_dir(at("state/keepsakes")).expect("a folder is made");
+    fs::write(at("state/keepsakes/quay-1.tar"), bytes).expect("a file is written");
+    let mut ledger = Ledger::open_or_create(&state).expect("a new ledger");
+    let db = rusqlite::Connection::open(at("state/ledger.sqlite3")).expect("the ledger is there");
+    db.execute_batch(
+        "PRAGMA synchronous = OFF;
+         INSERT INTO change_set (site, command, begun, ended, process, phase_before, phase_after)
+         VALUES ('quay', 'seal', '2026-11-23T10:00:00Z', '2026-11-23T10:00:00Z', 1, 'sealed', 'sealed');
+         INSERT INTO removal (change_set, path, reason, keepsake, files) VALUES (1, CAST('/srv/quay/x' AS BLOB), '', 'quay-1.tar', 1);",
+    )
+    .expect("it is SQLite");
+    drop(db);
+    let host = Host::at(folder.path()).expect("the folder is there");
+    let progress = Progress::default();
+    let means = Means { host: &host, state: &state, threads: 1, store: None, keep: true, progress: &progress };
+    let plan = plan_undo(&ledger, Some(1)).expect("it can be taken back");
+    let outcome = undo(&plan, &mut ledger, &means, false).expect("the ledger is sound");
+    let there: Vec<_> =
+        fs::read_dir(at("")).expect("it is a folder").map(|entry| entry.expect("a name").file_name()).collect();
+    assert!(there.len() == 2, "nothing is made beside what was removed: {there:?}");
+    let there: Vec<_> =
+        fs::read_dir(at("srv/quay")).expect("it is a folder").map(|entry| entry.expect("a name").file_name()).collect();
+    assert!(there.is_empty() || there == ["x"], "{there:?}");
+    assert!(outcome.restored == 0 || there == ["x"]);
 }
 
 /// Rows of the ledger as no Ambrik writes them: numbers, texts and bytes in any column.
@@ -116,6 +169,11 @@ pub(crate) fn ledger_rows(bytes: &[u8]) {
         "module",
         "switch",
         "site",
+        "successor",
+        "place",
+        "window_state",
+        "unproven",
+        "clean",
     ] {
         let columns = db.prepare(&format!("SELECT * FROM {table}")).expect("the table is there").column_count();
         let values: Vec<rusqlite::types::Value> = (0..columns).map(|_| value(&mut rest)).collect();
@@ -131,6 +189,7 @@ pub(crate) fn ledger_rows(bytes: &[u8]) {
         for set in &sets {
             let _ = (plan_undo(&ledger, Some(set.id)), since(&ledger, set.id), ledger.stopped_move(&set.site));
             let _ = (ledger.phase(&set.site), ledger.opened(&set.site), ledger.module(&set.site));
+            let _ = (ledger.unproven(&set.site), ledger.clean_since(&set.site));
         }
     }
     let _ = (plan_undo(&ledger, None), ledger.phase("berths"));

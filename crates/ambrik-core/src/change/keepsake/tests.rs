@@ -405,3 +405,14 @@ fn only_what_was_just_made_is_dressed() {
     );
     assert!(matches!(newly_made(top.as_fd(), c"link", Kind::Directory), Err(Failure::Replaced)));
 }
+
+/// What fuzzing begins from is an archive of this format, with one object of every kind in it.
+#[test]
+fn the_corpus_of_the_fuzz_target_is_an_archive() {
+    let corpus = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/corpus/keepsake/everything");
+    let mut packed = 0;
+    for entry in tar::Archive::new(File::open(corpus).unwrap()).entries().unwrap().raw(true) {
+        packed += usize::from(entry.unwrap().header().entry_type() != EntryType::XHeader);
+    }
+    assert_eq!(packed, 7);
+}
