@@ -223,7 +223,7 @@ fn itself(facts: &Facts) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::os::unix::fs::{PermissionsExt as _, symlink};
+    use std::os::unix::fs::symlink;
 
     use rstest::rstest;
 
@@ -237,13 +237,13 @@ mod tests {
     #[case::file_open_to_its_group(0o664, 0o755, Some("its mode 0664 lets others write to it"))]
     #[case::folder_open_to_all(0o644, 0o777, Some("its mode 0777 lets others put something else into it"))]
     #[case::sticky_folder(0o644, 0o1777, None)]
-    #[expect(clippy::disallowed_methods, reason = "the test makes files unsafe")]
     fn what_others_can_write_is_said(#[case] file: u32, #[case] folder: u32, #[case] want: Option<&str>) {
         let dir = tempfile::tempdir().unwrap();
         std::fs::create_dir(dir.path().join("sites")).unwrap();
         std::fs::write(dir.path().join("sites/a.toml"), "x").unwrap();
-        std::fs::set_permissions(dir.path().join("sites/a.toml"), std::fs::Permissions::from_mode(file)).unwrap();
-        std::fs::set_permissions(dir.path().join("sites"), std::fs::Permissions::from_mode(folder)).unwrap();
+        for (name, mode) in [("sites/a.toml", file), ("sites", folder)] {
+            rustix::fs::chmod(dir.path().join(name), rustix::fs::Mode::from_raw_mode(mode)).unwrap();
+        }
         let (text, exposed) = place(&dir, "sites/a.toml").read().unwrap();
         assert_eq!((&*text, exposed.map(|exposed| exposed.why).as_deref()), ("x", want));
     }

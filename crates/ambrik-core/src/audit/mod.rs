@@ -21,7 +21,7 @@ use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Phase, Site};
-use crate::tree::{Dir, Failure, Host, Op, Progress, Trouble, WayError, walk};
+use crate::tree::{Dir, Failure, Host, Op, Progress, Resolved, Trouble, WayError, walk};
 use crate::want::Solver;
 
 use finding::{Findings, Found, Slot, collect, hard_links};
@@ -194,7 +194,7 @@ impl Audit {
     /// What PHP still holds open for writing though it is closed to it: each path, and who.
     pub fn still_open(&self) -> impl Iterator<Item = String> + '_ {
         let held = self.deviants.iter().flat_map(|deviant| deviant.extra.iter().map(move |found| (deviant, found)));
-        let held = held.filter(|(_, (check, _))| std::ptr::eq(*check, &crate::check::STILL_OPEN));
+        let held = held.filter(|(_, (check, _))| check.is(&crate::check::STILL_OPEN));
         held.filter_map(|(deviant, (_, reason))| {
             let Reason::Says(holder) = reason else { return None };
             Some(format!("{} is still open for writing: {holder}", Shown(&self.relative(&self.path(deviant)))))
@@ -249,7 +249,7 @@ impl Audit {
     #[must_use]
     pub fn configuration(&self, finding: &Finding) -> Vec<(String, String)> {
         let paths: Vec<PathBuf> = self.paths(finding).collect();
-        let of_finding = self.asked.iter().filter(|found| std::ptr::eq(found.check, finding.check));
+        let of_finding = self.asked.iter().filter(|found| found.check.is(finding.check));
         let of_finding = of_finding.filter(|found| paths.contains(&self.relative(&found.path)));
         of_finding.flat_map(|found| found.lines.iter().cloned()).collect()
     }
@@ -323,7 +323,7 @@ impl Audit {
 
     /// Whether an accepted exception covers what a check found about a deviant.
     pub(crate) fn is_accepted(&self, check: &Check, deviant: usize) -> bool {
-        let of = self.findings.iter().filter(|f| std::ptr::eq(f.check, check) && f.accepted.is_some());
+        let of = self.findings.iter().filter(|f| f.check.is(check) && f.accepted.is_some());
         of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviant(number) if *number as usize == deviant))
     }
 
@@ -368,25 +368,9 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let mut findings = Findings::default();
     let mut starts = Vec::new();
     let mut opened = Vec::new();
-    let mut unseen = Vec::new();
     let real_root = (root.path != site.root).then(|| root.path.clone());
-    let mut places = vec![(site.root.clone(), root)];
-    for path in outside_starts(site) {
-        match setting.host.resolve_safely(&path, site.keeper.ids.uid) {
-            Ok(resolved) => {
-                not_the_systems(site, &path, &resolved)?;
-                places.push((path, resolved));
-            }
-            Err(WayError::Missing(_) | WayError::NoDirectory(_)) => {}
-            Err(WayError::Loop(path)) => {
-                unseen.push(not_seen(&policy, path, Trouble::Failed(Op::Look, rustix::io::Errno::LOOP)));
-            }
-            Err(WayError::ForeignLink(path)) => unseen.push(not_seen(&policy, path, Trouble::ForeignLink)),
-            Err(WayError::Failed(path, errno)) => {
-                unseen.push(not_seen(&policy, path, Trouble::Failed(Op::Look, errno)));
-            }
-        }
-    }
+    let mut unseen = Vec::new();
+    let places = places_of(setting, &policy, root, &mut unseen)?;
     judge.aliases = places
         .iter()
         .filter(|(path, found)| found.path != *path)
@@ -454,11 +438,36 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     audit.left_alone = hard_links(&audit, &mut findings);
     collect(&audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
-    let changed = |deviant: &&Deviant| {
-        deviant.extra.iter().any(|(check, _)| std::ptr::eq(*check, &crate::check::CHANGED_IN_WINDOW))
-    };
+    let changed =
+        |deviant: &&Deviant| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
     audit.changed = audit.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
     Ok(audit.with_selinux(setting, labels.as_ref()))
+}
+
+/// The site's root and the parts outside it, each with where it really is; those that could not be reached are `unseen`.
+fn places_of(
+    setting: &Setting<'_>,
+    policy: &Policy,
+    root: Resolved,
+    unseen: &mut Vec<Unseen>,
+) -> Result<Vec<(PathBuf, Resolved)>, AuditError> {
+    let site = policy.site();
+    let mut places = vec![(site.root.clone(), root)];
+    for path in outside_starts(site) {
+        let (path, why) = match setting.host.resolve_safely(&path, site.keeper.ids.uid) {
+            Ok(resolved) => {
+                not_the_systems(site, &path, &resolved)?;
+                places.push((path, resolved));
+                continue;
+            }
+            Err(WayError::Missing(_) | WayError::NoDirectory(_)) => continue,
+            Err(WayError::Loop(path)) => (path, Trouble::Failed(Op::Look, rustix::io::Errno::LOOP)),
+            Err(WayError::ForeignLink(path)) => (path, Trouble::ForeignLink),
+            Err(WayError::Failed(path, errno)) => (path, Trouble::Failed(Op::Look, errno)),
+        };
+        unseen.push(not_seen(policy, path, why));
+    }
+    Ok(places)
 }
 
 /// What all threads saw.

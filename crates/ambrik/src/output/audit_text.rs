@@ -64,7 +64,7 @@ fn block(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     for (n, finding) in counted_findings(audit).enumerate() {
         let known = checks
             .iter()
-            .find(|(_, of)| std::ptr::eq(of[0].check, finding.check) && of[0].above == finding.above)
+            .find(|(_, of)| of[0].check.is(finding.check) && of[0].above == finding.above)
             .map(|(k, _)| *k);
         checks.entry(known.unwrap_or(n)).or_default().push(finding);
     }

@@ -43,7 +43,7 @@ fn script(host: &TestHost) -> PathBuf {
     let text = host.command(&["set", "--as-script"]).output().unwrap().stdout;
     let below = host.at("").to_string_lossy().trim_end_matches('/').to_owned();
     // In the test's folder `enter` finds the host's paths; the accounts have numbers here.
-    let text = String::from_utf8(text).expect("what cannot be seen is made by printf");
+    let text = String::from_utf8(text).unwrap();
     let text = text.replace("enter /", &format!("enter {below}/")).replace("enter '/", &format!("enter '{below}/"));
     let text = text.replace("(printf '/srv", &format!("(printf '{below}/srv"));
     let text: String = text.lines().map(|line| format!("{}\n", numbered(line))).collect();
