@@ -28,7 +28,7 @@ use crate::tree::{Failure, Op, sys};
 pub struct UndoPlan {
     /// The change set.
     pub set: ChangeSet,
-    /// Whether it was stopped in the middle.
+    /// Whether it, or an undo of it, was stopped in the middle.
     pub interrupted: bool,
     /// Whether all later change sets of the site are taken back as well: then what was written meanwhile to a file that
     /// it made goes, into a keepsake.
@@ -64,7 +64,7 @@ pub enum UndoError {
 /// What taking back change set `id`, or the newest that is neither undone nor itself an undo, would do.
 pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError> {
     let sets = ledger.change_sets()?;
-    let unfinished = sets.iter().filter(|s| s.ended.is_none() || s.failed > 0);
+    let unfinished = sets.iter().filter(|s| s.ended.is_none() || s.settled || s.failed > 0);
     let tried: Vec<i64> = unfinished.filter_map(|s| s.undoes).collect();
     let set = match id {
         Some(id) => sets.into_iter().find(|set| set.id == id).ok_or(UndoError::Unknown(id))?,
@@ -79,7 +79,8 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
     let (movings, modules) = (ledger.movings(set.id)?, ledger.modules(set.id)?);
     let switches = ledger.switches(set.id)?;
-    let interrupted = set.ended.is_none() || tried;
+    // What was stopped left some paths in between; who finished it began from these.
+    let interrupted = set.ended.is_none() || set.settled || tried;
     Ok(UndoPlan {
         interrupted,
         with_later: false,

@@ -14,7 +14,7 @@ use crate::host::{Mounted, PHP, TestHost, is_root};
 use crate::moved::whole;
 
 /// A run under strace(1), which makes a system call fail or sends a signal there; nothing where there is none.
-fn traced(host: &TestHost, strace: &[&str], words: &[&str]) -> Option<std::process::Output> {
+pub(crate) fn traced(host: &TestHost, strace: &[&str], words: &[&str]) -> Option<std::process::Output> {
     let ambrik = host.command(words);
     let mut command = Command::new("strace");
     command.args(["-f", "-qq", "-o", "/dev/null"]).args(strace).arg(ambrik.get_program()).args(ambrik.get_args());

@@ -7,6 +7,7 @@
 mod accounts;
 mod bad_input;
 mod calls;
+mod campaign;
 mod demo;
 mod deployment;
 mod documents;

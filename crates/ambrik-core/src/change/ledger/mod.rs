@@ -52,8 +52,10 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
-/// What came with version 5: which inodes things were and are, by device, number and time of birth.
+/// What came with version 5: which inodes things were and are, by device, number and time of birth;
+/// and which change sets were stopped.
 const IDENTITIES: &str = "
+ALTER TABLE change_set ADD COLUMN settled INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE turn ADD COLUMN born INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE creation ADD COLUMN above BLOB;
 ALTER TABLE creation ADD COLUMN made BLOB;
@@ -156,6 +158,8 @@ pub struct ChangeSet {
     pub begun: Timestamp,
     /// When it ended; none if it was stopped in the middle, or still runs.
     pub ended: Option<Timestamp>,
+    /// Whether it was stopped in the middle, and a later run found nothing left to do.
+    pub settled: bool,
     /// The process that made it.
     pub process: i64,
     /// The site's phase before.
@@ -394,7 +398,8 @@ impl Ledger {
     pub fn change_sets(&self) -> Result<Vec<ChangeSet>, LedgerError> {
         let failed = self.failed("read");
         let sql = "SELECT id, site, command, begun, ended, process, phase_before, phase_after, undoes, undone_by, done, failed,
-                   (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id) FROM change_set ORDER BY id DESC";
+                   (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id), settled
+                   FROM change_set ORDER BY id DESC";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let rows = statement.query_map([], change_set).map_err(&failed)?;
         rows.map(|row| row.map_err(&failed)?.ok_or_else(|| self.damaged("a change set"))).collect()
@@ -434,7 +439,7 @@ impl Ledger {
 
     /// Ends what stopped runs left of a site on which nothing is left to do.
     pub fn settle(&mut self, site: &str) -> Result<(), LedgerError> {
-        let sql = "UPDATE change_set SET ended = ? WHERE site = ? AND ended IS NULL";
+        let sql = "UPDATE change_set SET ended = ?, settled = 1 WHERE site = ? AND ended IS NULL";
         self.writing()?;
         self.db.execute(sql, params![Timestamp::now().to_string(), site]).map_err(self.failed("write")).map(|_| ())
     }
@@ -778,6 +783,7 @@ fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
     let (id, site, command, process) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(5)?);
     let (undoes, undone_by, done, failed, removed) =
         (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
+    let settled = row.get(13)?;
     let read = || {
         let ended = match ended {
             Some(text) => Some(text.parse().ok()?),
@@ -791,6 +797,7 @@ fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
             command,
             begun,
             ended,
+            settled,
             process,
             phase_before,
             phase_after,
