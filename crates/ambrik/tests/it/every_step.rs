@@ -213,7 +213,10 @@ impl Stage {
         let audit = self.host.run(&["audit", "--fail-on", "never"]);
         assert!(!audit.err.contains("stopped in the middle"), "{what}: {audit:?}");
         if !back && scenario.command[0] != "undo" {
-            // What was finished by another run can be taken back from where the first one began.
+            // What was finished by another run can be taken back from where the first one began, also after a run that
+            // found nothing left to do.
+            let ran = self.host.run(&["set", "--yes", "-q"]);
+            assert_eq!(ran.code, 0, "{what}: {ran:?}");
             let ran = self.host.run(&["undo", "--since", &id, "--yes", "-q"]);
             assert_eq!(ran.code, 0, "{what}: {ran:?}");
             same(&self.picture(), before, what, &ran);
