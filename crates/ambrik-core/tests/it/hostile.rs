@@ -214,11 +214,14 @@ impl Attack {
     }
 }
 
-/// Runs `work` again and again under attack, as many rounds as asked for and until there were many swaps.
+/// Runs `work` again and again under attack, as many rounds as asked for and until there were many swaps; for as long as
+/// `AMBRIK_ATTACK_SECONDS` says.
 fn under_attack(above: bool, rounds: u32, work: impl Fn(&TestHost, u32)) {
     let attack = Attack::begin(above);
+    let seconds = std::env::var("AMBRIK_ATTACK_SECONDS").ok().and_then(|seconds| seconds.parse().ok()).unwrap_or(0);
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(seconds);
     let mut round = 0;
-    while round < rounds || (attack.swaps() < MANY && round < MOST_ROUNDS) {
+    while round < rounds || (attack.swaps() < MANY && round < MOST_ROUNDS) || std::time::Instant::now() < end {
         work(&attack.host, round);
         round += 1;
     }
