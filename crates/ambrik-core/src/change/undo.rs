@@ -320,8 +320,14 @@ fn take_back(
     let left = is(rights, &turn.before, turn.kind)
         || (interrupted && is_between(rights, &turn.after, &turn.before, turn.kind));
     if !left && !force {
-        let what = format!("{}:{} {}", rights.uid, rights.gid, rights.mode);
-        return Err(Failure::NotOurs(format!("now {what}; --force decides")));
+        let mut what = format!("now {}:{} {}", rights.uid, rights.gid, rights.mode);
+        if rights.label != turn.before.label {
+            what += &rights.label.as_ref().map_or_else(|| ", without a label".into(), |label| format!(", {label}"));
+        }
+        if (&rights.acl, &rights.default_acl) != (&turn.before.acl, &turn.before.default_acl) {
+            what += ", another access list";
+        }
+        return Err(Failure::NotOurs(format!("{what}; --force decides")));
     }
     if turn.after.lend_power(turn.kind) && !force {
         // Who could write to it in between must not have it run with another's rights.
