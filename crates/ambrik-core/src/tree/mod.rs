@@ -74,7 +74,7 @@ pub enum Failure {
     #[error("cannot {}: {}", .0.words(), errno_text(*.1))]
     Os(Op, rustix::io::Errno),
     /// The path is another one than what was judged.
-    #[error("it was replaced while Ambrik ran; left alone")]
+    #[error("it was replaced or changed while Ambrik ran; left alone: the next run looks at it anew")]
     Replaced,
     /// It has names that were not seen inside the site.
     #[error("it has {0} names and {1} of them lie in this site; a change would reach the other; left alone")]
