@@ -358,7 +358,7 @@ impl Ledger {
             return Err(LedgerError::Newer { path, found });
         }
         // Full: a commit is on the disk when it returns. In memory: no file where the environment says.
-        db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON; PRAGMA temp_store = MEMORY; PRAGMA wal_autocheckpoint = 4000;")
+        db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON; PRAGMA temp_store = MEMORY;")
             .map_err(failed("write"))?;
         if found < VERSION {
             let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate).map_err(failed("write"))?;
