@@ -148,7 +148,7 @@ impl World {
             6 => format!("chmod {} {one}", ["777", "4755", "0", "1777", "2770", "666"].choose(&mut self.rng).unwrap()),
             7 => format!("setfacl -m d:u:{USER}:rwx,u:{USER}:rwx {folder}"),
             8 => format!("rm -rf {one}"),
-            9 => format!("echo '<?php changed();' > {one}"),
+            9 => format!("[ -p {one} ] || echo '<?php changed();' > {one}"),
             10 => format!("mv {top}/home/php/own {folder}/moved-in{n}"),
             11 => format!("mv {one} {top}/home/php/taken{n} && ln -s {top}/home/php/taken{n} {one}"),
             12 => format!("mv {top}/var/lib/berths {top}/tmp/away{n}; ln -s {link} {top}/var/lib/berths"),
@@ -161,8 +161,15 @@ impl World {
             _ => format!("ln {one} {folder}/name{n}.php; mv {folder} {root}/uploads/folder{n}"),
         };
         let uid = if self.rng.random_bool(0.75) { PHP } else { USER };
-        let mut command = Command::new("sh");
-        command.args(["-c", &script]).uid(uid).gid(uid).current_dir("/").stdin(Stdio::null()).stderr(Stdio::null());
+        // Who writes into a FIFO that nobody reads waits for good.
+        let mut command = Command::new("timeout");
+        command
+            .args(["10", "sh", "-c", &script])
+            .uid(uid)
+            .gid(uid)
+            .current_dir("/")
+            .stdin(Stdio::null())
+            .stderr(Stdio::null());
         let done = command.status().unwrap().success();
         self.log.push(format!("{uid}: {script}{}", if done { "" } else { " (refused)" }));
     }
