@@ -134,14 +134,7 @@ pub fn changed_in_window(
         let kind = if crate::check::is_php_name(path) { "PHP" } else { "file" };
         changed.push(Changed { path: relative(&site.root, path), how: HowChanged::Gone, kind, expected: false });
     }
-    changed.sort_by(|a, b| {
-        (a.expected, a.how == HowChanged::Gone, rank(a.kind), &a.path).cmp(&(
-            b.expected,
-            b.how == HowChanged::Gone,
-            rank(b.kind),
-            &b.path,
-        ))
-    });
+    changed.sort_by_cached_key(|one| (one.expected, one.how == HowChanged::Gone, rank(one.kind), one.path.clone()));
     Ok(Some(changed))
 }
 
