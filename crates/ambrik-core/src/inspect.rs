@@ -67,16 +67,14 @@ pub(crate) struct Judge<'a> {
     pub(crate) served: Option<PathBuf>,
     /// Where a path that the site file names really is, and the path that it names.
     pub(crate) aliases: Vec<(PathBuf, PathBuf)>,
-    pub(crate) sniffing: Sniffing,
+    /// Where information pages are asked for.
+    pub(crate) sniffing: Option<Sniffing>,
     /// What processes of PHP's account hold open for writing.
     pub(crate) held: HashMap<Identity, Holder>,
     /// When the site was found clean last: code must not have changed since.
     pub(crate) clean_since: Option<Nanos>,
     states: Mutex<HashMap<DirState, u32>>,
 }
-
-/// As many short PHP files are opened to know what they are.
-const MOST_SNIFFED: i64 = 60_000;
 
 impl<'a> Judge<'a> {
     pub(crate) fn new(
@@ -99,7 +97,7 @@ impl<'a> Judge<'a> {
             labels,
             served,
             aliases: Vec::new(),
-            sniffing: Sniffing::new(MOST_SNIFFED),
+            sniffing: None,
             held: HashMap::new(),
             clean_since: None,
             states: Mutex::default(),
@@ -558,7 +556,7 @@ impl<'j> Inspector<'j> {
             look,
             named: cursor.named,
             below_served: &below_served,
-            sniffing: &self.judge.sniffing,
+            sniffing: self.judge.sniffing.as_ref(),
             guess: OnceCell::new(),
         })
     }

@@ -49,12 +49,12 @@ pub(crate) struct Looked {
 }
 
 impl Looked {
-    /// What an audit is made with.
+    /// What an audit is made with that is to tell of everything.
     pub(crate) fn setting<'a>(&'a self, neighbours: &'a [Arc<Site>], progress: &'a Progress) -> Setting<'a> {
         let today = jiff::Zoned::now().date();
         let (host, accounts, labels) = (&self.host, &self.accounts, Some(&self.labels));
         let clean_since = &self.clean_since;
-        Setting { host, accounts, neighbours, labels, threads: threads(), clean_since, today, progress }
+        Setting { host, accounts, neighbours, labels, sniff: true, threads: threads(), clean_since, today, progress }
     }
 }
 

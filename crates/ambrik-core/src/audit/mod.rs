@@ -12,7 +12,7 @@ use std::sync::Arc;
 use jiff::civil::Date;
 
 use crate::account::{Accounts, Uid};
-use crate::check::{Check, Reason, Remedy, Severity};
+use crate::check::{Check, Reason, Remedy, Severity, Sniffing};
 use crate::entry::{Kind, Nanos, Rights};
 use crate::host::held_by;
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
@@ -46,6 +46,8 @@ pub struct Setting<'a> {
     pub neighbours: &'a [Arc<Site>],
     /// SELinux on the host.
     pub labels: Option<&'a Labels>,
+    /// Whether short PHP files are opened to know information pages: for who tells of them, or removes them.
+    pub sniff: bool,
     /// How many threads walk.
     pub threads: usize,
     /// When sites were found clean last, by their names.
@@ -55,6 +57,9 @@ pub struct Setting<'a> {
     /// How far it is.
     pub progress: &'a Progress,
 }
+
+/// As many short PHP files are opened to know what they are.
+const MOST_SNIFFED: i64 = 60_000;
 
 /// Why a site cannot be looked at.
 #[derive(Debug, thiserror::Error)]
@@ -364,6 +369,9 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     {
         judge.held = held_by(php);
     }
+    if setting.sniff {
+        judge.sniffing = Some(Sniffing::new(MOST_SNIFFED));
+    }
     judge.clean_since = setting.clean_since.get(&site.name).copied().filter(|_| phase == Phase::Sealed);
     let mut findings = Findings::default();
     let mut starts = Vec::new();
@@ -418,7 +426,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         table: merged.table,
         findings: Vec::new(),
         vanished: merged.vanished,
-        not_opened: judge.sniffing.passed_over(),
+        not_opened: judge.sniffing.as_ref().map_or(0, Sniffing::passed_over),
         mounts: merged.mounts,
         real_root,
         missing,

@@ -195,8 +195,8 @@ pub(crate) struct PathCase<'a> {
     pub(crate) named: bool,
     /// The directory that it is in, relative to the served folder.
     pub(crate) below_served: &'a dyn Fn() -> PathBuf,
-    /// How many files may still be opened to know what they are.
-    pub(crate) sniffing: &'a Sniffing,
+    /// How many files may still be opened to know what they are; none where nobody asks for it.
+    pub(crate) sniffing: Option<&'a Sniffing>,
     /// What it looks like, found out at most once.
     pub(crate) guess: OnceCell<Option<Guess>>,
 }

@@ -337,7 +337,7 @@ fn by_content(case: &PathCase<'_>) -> Option<Guess> {
         return None;
     }
     let near_the_top = || (case.below_served)().iter().count() <= NEAR_THE_TOP;
-    if !case.sniffing.may_open(near_the_top) {
+    if !case.sniffing.is_some_and(|sniffing| sniffing.may_open(near_the_top)) {
         return None;
     }
     let mut buffer = [0; SNIFFED];

@@ -129,6 +129,7 @@ impl TestHost {
             host: &host,
             accounts: &self.accounts,
             neighbours: others,
+            sniff: true,
             threads: 2,
             today,
             progress: &progress,

@@ -121,7 +121,9 @@ impl Work<'_> {
 
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
         Ok(watched(session.quiet, "looking at", |progress| {
-            audit(&self.looked.setting(self.neighbours, progress), site, self.job.phase)
+            // `set` and `open` neither show nor remove information pages.
+            let setting = Setting { sniff: self.job.name == "seal", ..self.looked.setting(self.neighbours, progress) };
+            audit(&setting, site, self.job.phase)
         })?)
     }
 
