@@ -209,7 +209,7 @@ impl<'a> Judge<'a> {
         shape: Shape,
         want: &Arc<Rights>,
     ) -> Option<Arc<Rights>> {
-        if context.used_as == Use::Foreign || !context.ours {
+        if !context.is_managed() {
             return None;
         }
         match facts.kind {
@@ -385,7 +385,7 @@ impl<'j> Inspector<'j> {
 
     fn inspect(&mut self, place: &Place<'_>, cursor: &Arc<Cursor>, look: &Look<'_>, facts: &Facts) -> Option<DirData> {
         let context = &cursor.context;
-        let judged = context.ours && context.used_as != Use::Foreign;
+        let judged = context.is_managed();
         let directory = facts.kind == Kind::Directory;
         let mut planned_rights = None;
         if judged {

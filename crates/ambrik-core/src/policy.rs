@@ -122,6 +122,12 @@ pub struct Context {
 }
 
 impl Context {
+    /// Whether rights here are the site's to give: it is the site's, and no foreign part's.
+    #[must_use]
+    pub fn is_managed(&self) -> bool {
+        self.ours && self.used_as != Use::Foreign
+    }
+
     /// Whether php may write here whatever the phase.
     #[must_use]
     pub fn php_always_writes(&self) -> bool {

@@ -95,23 +95,23 @@ impl Visitor for Seeker<'_> {
 
     fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
         let cursor = self.policy.step(&dir.data.cursor, look.os_name());
-        let ours = cursor.context.ours && cursor.context.used_as != Use::Foreign;
+        let managed = cursor.context.is_managed();
         if facts.mounted && !cursor.named {
             return None;
         }
         if facts.kind != Kind::Directory {
-            if ours {
+            if managed {
                 self.file(dir, &cursor, look, facts);
             }
             return None;
         }
-        if ours && cursor.named {
+        if managed && cursor.named {
             let path = dir.path_of(look.name);
             let below = path.strip_prefix(&dir.data.start).unwrap_or(&path);
             self.directory(&cursor, &dir.data.start, below);
         }
         let start = Arc::clone(&dir.data.start);
-        (ours || cursor.leads_on()).then_some(Data { cursor, start })
+        (managed || cursor.leads_on()).then_some(Data { cursor, start })
     }
 
     fn trouble(&mut self, _dir: &Arc<Dir<Data>>, _name: Option<&CStr>, _trouble: Trouble) {

@@ -41,7 +41,7 @@ use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, Turn};
 
 pub use afterwards::{Afterwards, afterwards};
-pub use ledger::{ChangeSet, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
+pub use ledger::{ChangeSet, HowChanged, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
 pub use places::{PlaceError, check_places};
@@ -49,7 +49,7 @@ pub use plan::{Change, Creation, Group, Plan, Removal};
 pub use proof::{Proof, Prover, answer, prove};
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
-pub use window::{Changed, HowChanged, WindowError, changed_in_window};
+pub use window::{Changed, WindowError, changed_in_window};
 
 /// What is needed to change a disk.
 #[derive(Debug)]

@@ -8,48 +8,12 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 
-use super::ledger::{Ledger, LedgerError};
+use super::ledger::{HowChanged, Known, Ledger, LedgerError};
 use crate::audit::{AuditError, places, relative};
-use crate::entry::{Facts, Identity, Kind, Nanos};
+use crate::entry::{Facts, Kind, Nanos};
 use crate::policy::{Cursor, Policy, Right};
 use crate::site::{Phase, Site, Use, Write};
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
-
-/// How a path is not what it was.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum HowChanged {
-    /// The same file holds something else, or was touched in another way.
-    Changed,
-    /// Another file has its name.
-    Replaced,
-    /// It is older than the window, and was not there.
-    MovedIn,
-    /// It was made in the window.
-    Added,
-    /// It is not there any more.
-    Gone,
-}
-
-impl HowChanged {
-    const ALL: [Self; 5] = [Self::Changed, Self::Replaced, Self::MovedIn, Self::Added, Self::Gone];
-
-    /// The words for it.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Changed => "changed",
-            Self::Replaced => "replaced",
-            Self::MovedIn => "moved in",
-            Self::Added => "added",
-            Self::Gone => "gone",
-        }
-    }
-
-    /// What these words mean.
-    pub(crate) fn of_words(words: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|how| how.words() == words)
-    }
-}
 
 /// A path that is not what it was when the site was opened.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -70,16 +34,6 @@ impl Changed {
     pub fn is_unproven(&self) -> bool {
         !self.expected && self.how != HowChanged::Gone
     }
-}
-
-/// What is known of a file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Known {
-    pub(crate) id: Identity,
-    pub(crate) size: u64,
-    pub(crate) modified: Nanos,
-    /// The checksum of what PHP may write.
-    pub(crate) sum: Option<[u8; 32]>,
 }
 
 /// A file as a walk finds it.
@@ -202,17 +156,17 @@ impl Visitor for Seeker<'_> {
 
     fn entry(&mut self, dir: &Arc<Dir<Arc<Cursor>>>, look: &Look<'_>, facts: &Facts) -> Option<Arc<Cursor>> {
         let cursor = self.policy.step(&dir.data, look.os_name());
-        let ours = cursor.context.ours && cursor.context.used_as != Use::Foreign;
+        let managed = cursor.context.is_managed();
         if facts.mounted && !cursor.named {
             return None;
         }
         if facts.kind != Kind::Directory {
-            if ours {
+            if managed {
                 self.file(dir, &cursor, look, facts);
             }
             return None;
         }
-        (ours || cursor.leads_on()).then_some(cursor)
+        (managed || cursor.leads_on()).then_some(cursor)
     }
 
     fn labels(&self) -> bool {

@@ -9,7 +9,7 @@ use super::{Answer, Labels, SiteLabels};
 use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy};
-use crate::site::{Phase, Site, Use};
+use crate::site::{Phase, Site};
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
 
 /// Paths of one part with the same labels.
@@ -83,7 +83,7 @@ struct Reader<'r> {
 impl Reader<'_> {
     fn add(&mut self, cursor: &Cursor, real: &Path, facts: &Facts) {
         let context = &cursor.context;
-        if !context.ours || context.used_as == Use::Foreign || !super::is_labelled(facts.kind) {
+        if !context.is_managed() || !super::is_labelled(facts.kind) {
             return;
         }
         let label = facts.rights.label.as_ref();

@@ -251,7 +251,7 @@ impl Collector<'_> {
     }
 
     fn record(&mut self, dir: Option<&Arc<Dir<Data>>>, name: &CStr, facts: &Facts, context: &Context, state: State) {
-        if !context.ours || context.used_as == Use::Foreign {
+        if !context.is_managed() {
             return;
         }
         let able = self.able(facts, state);
@@ -278,8 +278,8 @@ impl Visitor for Collector<'_> {
             return None;
         }
         self.record(Some(dir), look.name, facts, &cursor.context, dir.data.state);
-        let ours = cursor.context.ours && cursor.context.used_as != Use::Foreign;
-        let enters = facts.kind == Kind::Directory && (ours || cursor.leads_on());
+        let managed = cursor.context.is_managed();
+        let enters = facts.kind == Kind::Directory && (managed || cursor.leads_on());
         enters.then(|| Data { cursor, state: self.enter(dir.data.state, facts) })
     }
 

@@ -9,16 +9,23 @@ use rustix::io::Errno;
 use crate::entry::Identity;
 use crate::tree::{Failure, Op, sys};
 
-/// Directories by their numbers, each in another or in the base.
-pub(super) trait Tree {
-    /// The directory that this one is in; none for the base.
-    fn above(&self, number: usize) -> Option<usize>;
+/// Where an entry is in a tree, whose entries have numbers.
+#[derive(Clone, Debug)]
+pub(super) struct Position {
+    /// The directory that it is in; none for the base.
+    pub(super) above: Option<usize>,
     /// How many directories of the tree it is in.
-    fn depth(&self, number: usize) -> usize;
+    pub(super) depth: usize,
     /// Its name there.
-    fn name(&self, number: usize) -> &CString;
+    pub(super) name: CString,
+}
+
+/// An entry of a tree.
+pub(super) trait Placed {
+    /// Where it is.
+    fn position(&self) -> &Position;
     /// Which inode it must be, where that is known.
-    fn id(&self, number: usize) -> Option<Identity>;
+    fn must_be(&self) -> Option<Identity>;
 }
 
 /// As many handles are held: a limit of open files is no limit of depth.
@@ -87,21 +94,22 @@ impl Chain {
 
     /// Goes to a directory of `tree`, or to the base: up to what leads to both, and down from there. Where a directory on
     /// the way cannot be entered the answer is its number.
-    pub(super) fn go_to(&mut self, tree: &impl Tree, goal: Option<usize>) -> Result<(), (Option<usize>, Failure)> {
+    pub(super) fn go_to(&mut self, tree: &[impl Placed], goal: Option<usize>) -> Result<(), (Option<usize>, Failure)> {
         let mut down = Vec::new();
         let mut at = goal;
         while let Some(number) = at
-            && self.levels.get(tree.depth(number)).is_none_or(|level| level.number != number)
+            && self.levels.get(tree[number].position().depth).is_none_or(|level| level.number != number)
         {
             down.push(number);
-            at = tree.above(number);
+            at = tree[number].position().above;
         }
-        let stay = at.map_or(0, |number| tree.depth(number) + 1);
+        let stay = at.map_or(0, |number| tree[number].position().depth + 1);
         while self.levels.len() > stay {
             self.leave().map_err(|failure| (at, failure))?;
         }
         for number in down.into_iter().rev() {
-            self.enter(number, tree.name(number), tree.id(number)).map_err(|failure| (Some(number), failure))?;
+            let entry = &tree[number];
+            self.enter(number, &entry.position().name, entry.must_be()).map_err(|failure| (Some(number), failure))?;
         }
         Ok(())
     }

@@ -12,7 +12,6 @@ mod remove;
 mod unpack;
 mod verify;
 
-use std::ffi::CString;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -21,7 +20,7 @@ use super::folder::as_os;
 use crate::entry::{Identity, Kind, Nanos};
 use crate::tree::Failure;
 
-use chain::Tree;
+use chain::{Placed, Position};
 
 pub(crate) use holes::same_content;
 pub(crate) use pack::Packer;
@@ -35,12 +34,8 @@ pub(crate) type PathFailure = (PathBuf, Failure);
 /// A path that was put into a keepsake: what may be removed, if it is still that.
 #[derive(Clone, Debug)]
 pub(crate) struct Packed {
-    /// The directory that it is in, by its number; none for what was asked to be packed itself.
-    above: Option<usize>,
-    /// How many directories of the inventory it is in.
-    depth: usize,
-    /// Its name there.
-    name: CString,
+    /// Where it is; in no directory of the inventory, where it was asked to be packed itself.
+    position: Position,
     /// The whole path of what was asked to be packed, without links, from the host's `/` on.
     top: Arc<Path>,
     pub(crate) id: Identity,
@@ -76,8 +71,8 @@ impl Inventory {
     pub(crate) fn path(&self, number: usize) -> PathBuf {
         let mut names = Vec::new();
         let mut at = number;
-        while let Some(above) = self.0[at].above {
-            names.push(as_os(&self.0[at].name));
+        while let Some(above) = self.0[at].position.above {
+            names.push(as_os(&self.0[at].position.name));
             at = above;
         }
         std::iter::once(self.0[at].top.as_os_str()).chain(names.into_iter().rev()).collect()
@@ -98,26 +93,18 @@ impl Inventory {
         let mut at = Some(number);
         while let Some(here) = at.filter(|&here| !self.0[here].stays) {
             self.0[here].stays = true;
-            at = self.0[here].above;
+            at = self.0[here].position.above;
         }
     }
 }
 
-impl Tree for Inventory {
-    fn above(&self, number: usize) -> Option<usize> {
-        self.0[number].above
+impl Placed for Packed {
+    fn position(&self) -> &Position {
+        &self.position
     }
 
-    fn depth(&self, number: usize) -> usize {
-        self.0[number].depth
-    }
-
-    fn name(&self, number: usize) -> &CString {
-        &self.0[number].name
-    }
-
-    fn id(&self, number: usize) -> Option<Identity> {
-        Some(self.0[number].id)
+    fn must_be(&self) -> Option<Identity> {
+        Some(self.id)
     }
 }
 

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use rustix::io::Errno;
 use tar::{EntryType, Header};
 
-use super::chain::Chain;
+use super::chain::{Chain, Position};
 use super::holes::{self, BLOCK, ZEROS};
 use super::records::{self, Records, inside, shown_time};
 use super::{Inventory, Packed, PathFailure};
@@ -241,9 +241,7 @@ impl<W: Sink> Packer<W> {
         let sum = blake3::Hash::from_bytes([0; 32]);
         let top = Arc::clone(top);
         let item = Packed {
-            above,
-            depth,
-            name: name.clone(),
+            position: Position { above, depth, name: name.clone() },
             top,
             id,
             kind,
@@ -287,7 +285,7 @@ impl<W: Sink> Packer<W> {
         let first = if facts.links > 1 && facts.kind != Kind::Directory { self.links.get(&facts.id) } else { None };
         let content = match (first, facts.kind) {
             (None, Kind::File) => {
-                Some(Content::of(dir, &self.packed.0[number].name, handle, facts, self.archive.is_some())?)
+                Some(Content::of(dir, &self.packed.0[number].position.name, handle, facts, self.archive.is_some())?)
             }
             _ => None,
         };
@@ -326,10 +324,10 @@ impl<W: Sink> Packer<W> {
     ) -> Result<Records, Failure> {
         let mut records = Records::default();
         let item = &self.packed.0[number];
-        match item.above {
+        match item.position.above {
             // Paths longer than any call takes would make an archive grow with the square of the depth.
-            Some(above) if item.depth > records::WHOLE_PATHS => {
-                records.add(b"path", item.name.as_bytes());
+            Some(above) if item.position.depth > records::WHOLE_PATHS => {
+                records.add(b"path", item.position.name.as_bytes());
                 records.add(records::IN, above.to_string().as_bytes());
             }
             Some(above) => {

@@ -6,7 +6,7 @@ use std::os::fd::{BorrowedFd, OwnedFd};
 
 use rustix::io::Errno;
 
-use super::chain::{Chain, Tree as _};
+use super::chain::Chain;
 use super::{Inventory, Packed, PathFailure};
 use crate::entry::{Identity, Kind, Nanos};
 use crate::tree::{Failure, Op, sys};
@@ -47,12 +47,13 @@ struct Removal {
 impl Removal {
     /// Removes one path. An error without words: what it is in was named already.
     fn one(&mut self, packed: &Inventory, number: usize, chain: &mut Chain) -> Result<(), Option<Failure>> {
-        let above = packed.above(number);
-        let is_closed = std::iter::successors(above, |&at| packed.above(at)).any(|at| self.closed.contains(&at));
+        let above = packed.0[number].position.above;
+        let is_closed =
+            std::iter::successors(above, |&at| packed.0[at].position.above).any(|at| self.closed.contains(&at));
         if !self.closed.is_empty() && is_closed {
             return Err(None);
         }
-        if let Err((at, failure)) = chain.go_to(packed, above) {
+        if let Err((at, failure)) = chain.go_to(&packed.0, above) {
             let Some(at) = at else { return Err(Some(failure)) };
             self.closed.insert(at);
             self.failures.push((packed.path(at), failure));
@@ -70,7 +71,7 @@ impl Removal {
     }
 
     fn unlink(&mut self, dir: BorrowedFd<'_>, item: &Packed) -> Result<(), Failure> {
-        let handle = sys::pin(dir, &item.name).map_err(|errno| Failure::Os(Op::Open, errno))?;
+        let handle = sys::pin(dir, &item.position.name).map_err(|errno| Failure::Os(Op::Open, errno))?;
         let looked = |errno| Failure::Os(Op::Look, errno);
         let facts = sys::look_at(&handle).map_err(looked)?;
         // A directory changes as it is emptied. All else must not have: nobody can set a change time.
@@ -79,7 +80,7 @@ impl Removal {
         if facts.id != item.id || facts.kind != item.kind || !as_packed {
             return Err(Failure::Replaced);
         }
-        sys::unlink(dir, &item.name, item.kind == Kind::Directory).map_err(|errno| match errno {
+        sys::unlink(dir, &item.position.name, item.kind == Kind::Directory).map_err(|errno| match errno {
             Errno::NOTEMPTY | Errno::EXIST => Failure::NotOurs("something came into it meanwhile".into()),
             errno => Failure::Os(Op::Remove, errno),
         })?;

@@ -1,3 +1,4 @@
+use std::ffi::CString;
 use std::fs::File;
 use std::io::{self, BufReader, Read as _, Seek as _, Write as _};
 use std::os::fd::{AsFd as _, OwnedFd};

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use rustix::io::Errno;
 use tar::{EntryType, Header};
 
-use super::chain::{Chain, Tree};
+use super::chain::{Chain, Placed, Position};
 use super::records::{ATTRIBUTE, IN, INODE, LINK, REAL_SIZE, Records, SOCKET, read_time};
 use super::{PathFailure, holes};
 use crate::account::{Gid, Uid};
@@ -106,9 +106,7 @@ struct Kept {
 
 /// What is known of an entry that was met.
 struct Node {
-    above: Option<usize>,
-    depth: usize,
-    name: CString,
+    position: Position,
     state: State,
 }
 
@@ -123,24 +121,13 @@ enum State {
     Missing,
 }
 
-#[derive(Default)]
-struct Nodes(Vec<Node>);
-
-impl Tree for Nodes {
-    fn above(&self, number: usize) -> Option<usize> {
-        self.0[number].above
+impl Placed for Node {
+    fn position(&self) -> &Position {
+        &self.position
     }
 
-    fn depth(&self, number: usize) -> usize {
-        self.0[number].depth
-    }
-
-    fn name(&self, number: usize) -> &CString {
-        &self.0[number].name
-    }
-
-    fn id(&self, number: usize) -> Option<Identity> {
-        match self.0[number].state {
+    fn must_be(&self) -> Option<Identity> {
+        match self.state {
             State::There(id) => Some(id),
             State::Outside | State::Missing => None,
         }
@@ -167,7 +154,7 @@ pub(crate) fn restore(
         successors,
         open,
         chain: None,
-        nodes: Nodes::default(),
+        nodes: Vec::new(),
         by_path: HashMap::new(),
         folders: Vec::new(),
         restored: Restored::default(),
@@ -198,7 +185,7 @@ struct Restoring<'r> {
     open: &'r mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
     /// Begins at the directory that `root` is in.
     chain: Option<Chain>,
-    nodes: Nodes,
+    nodes: Vec<Node>,
     /// Directories by their paths, of archives whose entries do not tell what they are in.
     by_path: HashMap<PathBuf, usize>,
     /// The directories to be dressed once everything is in them.
@@ -209,7 +196,7 @@ struct Restoring<'r> {
 impl Restoring<'_> {
     /// Puts one entry back, where it was asked for; nothing where no such entry can be.
     fn entry(&mut self, kept: Kept, content: &mut impl Read) -> Option<()> {
-        let number = self.nodes.0.len();
+        let number = self.nodes.len();
         let is_top = kept.above.is_none() && kept.path == self.root;
         let above = match kept.above {
             _ if is_top => None,
@@ -218,23 +205,24 @@ impl Restoring<'_> {
             Some(_) => return None,
         };
         let name = CString::new(kept.path.file_name()?.as_bytes()).ok()?;
-        let (depth, asked_for) = match above.map(|above| &self.nodes.0[above]) {
+        let (depth, asked_for) = match above.map(|above| &self.nodes[above]) {
             None => (0, is_top),
-            Some(node) => (node.depth + 1, !matches!(node.state, State::Outside)),
+            Some(node) => (node.position.depth + 1, !matches!(node.state, State::Outside)),
         };
         let directory = kept.kind == EntryType::Directory;
         if directory && kept.inode.is_none() {
             self.by_path.insert(kept.path.clone(), number);
         }
-        self.nodes.0.push(Node { above, depth, name, state: if asked_for { State::Missing } else { State::Outside } });
+        let state = if asked_for { State::Missing } else { State::Outside };
+        self.nodes.push(Node { position: Position { above, depth, name }, state });
         // What it is in could not be made, and was named.
-        let in_missing = above.is_some_and(|above| matches!(self.nodes.0[above].state, State::Missing));
+        let in_missing = above.is_some_and(|above| matches!(self.nodes[above].state, State::Missing));
         if !asked_for || in_missing {
             return Some(());
         }
         match self.put(number, above, &kept, content) {
             Ok((id, made)) => {
-                self.nodes.0[number].state = State::There(id);
+                self.nodes[number].state = State::There(id);
                 self.restored.done += u64::from(made != Made::Was);
                 if is_top {
                     self.restored.top = Some(id);
@@ -255,10 +243,10 @@ impl Restoring<'_> {
     }
 
     fn path(&self, number: usize) -> PathBuf {
-        let mut names = vec![as_os(self.nodes.name(number))];
+        let mut names = vec![as_os(&self.nodes[number].position.name)];
         let mut at = number;
-        while let Some(above) = self.nodes.above(at) {
-            names.push(as_os(self.nodes.name(above)));
+        while let Some(above) = self.nodes[at].position.above {
+            names.push(as_os(&self.nodes[above].position.name));
             at = above;
         }
         // The last one is the name of the root itself.
@@ -287,7 +275,7 @@ impl Restoring<'_> {
         kept: &Kept,
         content: &mut impl Read,
     ) -> Result<(Identity, Made), Failure> {
-        let name = self.nodes.name(number).clone();
+        let name = self.nodes[number].position.name.clone();
         if kept.kind == EntryType::Link {
             let first = self.first_name(kept)?;
             let dir = self.go_to(above)?;
@@ -301,10 +289,12 @@ impl Restoring<'_> {
     /// A handle on the file that an entry is another name of.
     fn first_name(&mut self, kept: &Kept) -> Result<OwnedFd, Failure> {
         let gone = || Failure::NotOurs("the file that it was another name of is not there".into());
-        let there =
-            kept.link_entry.filter(|&first| first < self.nodes.0.len()).filter(|&first| self.nodes.id(first).is_some());
+        let there = kept
+            .link_entry
+            .filter(|&first| first < self.nodes.len())
+            .filter(|&first| self.nodes[first].must_be().is_some());
         let handle = if let Some(first) = there {
-            let (above, name) = (self.nodes.above(first), self.nodes.name(first).clone());
+            let (above, name) = (self.nodes[first].position.above, self.nodes[first].position.name.clone());
             let dir = self.go_to(above)?;
             pinned(dir, &name)?
         } else {
@@ -321,8 +311,8 @@ impl Restoring<'_> {
     /// A folder's own mode and times come last: making its content would change or need them.
     fn dress_folders(&mut self) {
         for (number, folder) in std::mem::take(&mut self.folders).into_iter().rev() {
-            let State::There(id) = self.nodes.0[number].state else { continue };
-            let (above, name) = (self.nodes.above(number), self.nodes.name(number).clone());
+            let State::There(id) = self.nodes[number].state else { continue };
+            let (above, name) = (self.nodes[number].position.above, self.nodes[number].position.name.clone());
             let dressed = self.go_to(above).and_then(|dir| {
                 let handle = pinned(dir, &name)?;
                 if looked(&handle)?.id != id {

@@ -10,11 +10,11 @@ use foldhash::fast::RandomState;
 use jiff::Timestamp;
 use rusqlite::params;
 
+use super::known::{HowChanged, Known};
 use super::{Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, identity_bytes, kind_number, turn_id};
 use crate::acl::Acl;
 use crate::change::keepsake::Successors;
 use crate::change::rights::{ChangeTime, Turn};
-use crate::change::window::{HowChanged, Known};
 use crate::entry::{Identity, Kind, Nanos, Rights};
 
 /// Puts a site into the phase that a change set leaves it in; a window ends as the last one opened says.

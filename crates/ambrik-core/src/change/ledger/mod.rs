@@ -1,6 +1,7 @@
 //! The ledger: what was there before each change, durable before the change is made (`SQLite`).
 
 mod entry;
+mod known;
 
 use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsString;
@@ -14,7 +15,6 @@ use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, TransactionBehavio
 use super::keepsake::Successors;
 use super::rights::Turn;
 use super::state::{StateDir, StateError};
-use super::window::{HowChanged, Known};
 use crate::account::{Gid, Uid};
 use crate::acl::Acl;
 use crate::entry::{Identity, Kind, Nanos, Rights};
@@ -24,6 +24,8 @@ use crate::site::{Phase, Site, Word};
 use crate::tree::sys;
 
 pub(crate) use entry::{Entry, TakenBack};
+pub use known::HowChanged;
+pub(crate) use known::Known;
 
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
