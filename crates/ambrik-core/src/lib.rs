@@ -17,6 +17,7 @@ mod inspect;
 pub mod label;
 pub mod mode;
 pub mod nearest;
+pub mod nested;
 pub mod over_http;
 pub mod own;
 pub mod people;

@@ -303,6 +303,9 @@ impl Policy {
 
     /// The cursor at these places, in a directory of context `above`.
     fn arrive(&self, mut places: Vec<Place>, above: &Context) -> Arc<Cursor> {
+        if above.part.is_some_and(|part| self.is_others(part)) {
+            places.clear();
+        }
         // `**` also stands for nothing: the place behind it is reached as well.
         let mut at = 0;
         while let Some(&place) = places.get(at) {
@@ -314,13 +317,22 @@ impl Policy {
             }
             at += 1;
         }
-        let (done, open): (Vec<Place>, Vec<Place>) =
+        let (done, mut open): (Vec<Place>, Vec<Place>) =
             places.into_iter().partition(|place| place.next == self.patterns[place.pattern].components().len());
         let reached = |pattern: usize| done.iter().any(|place| place.pattern == pattern);
         let parts = done.iter().map(|place| place.pattern).filter(|&pattern| pattern < self.site.parts.len());
-        let best = parts.min_by_key(|&pattern| (std::cmp::Reverse(self.exactness(pattern)), pattern));
+        let best = parts
+            .min_by_key(|&pattern| (!self.is_others(pattern), std::cmp::Reverse(self.exactness(pattern)), pattern));
+        if best.is_some_and(|part| self.is_others(part)) {
+            open.clear();
+        }
         let context = self.context(best, reached(self.root_pattern()), reached(self.served_pattern()), &open, above);
         Arc::new(Cursor { context, named: best.is_some(), open, plain_child: OnceLock::new() })
+    }
+
+    /// Whether a part is another site's.
+    fn is_others(&self, part: usize) -> bool {
+        self.site.parts[part].other.is_some()
     }
 
     /// Literal beats glob at the same depth; among globs, the one with more literal names.
@@ -343,8 +355,11 @@ impl Policy {
         let mut guarded = false;
         for place in open {
             if let Some(&below) = self.rows.get(place.pattern) {
-                let foreign = self.site.parts[place.pattern].used_as == Use::Foreign;
-                if !foreign {
+                let part = &self.site.parts[place.pattern];
+                if let Some(other) = &part.other {
+                    passage.others |= other.passed_by_others;
+                    guarded |= row.php == Right::Write;
+                } else if part.used_as != Use::Foreign {
                     passage.add(below);
                     guarded |= row.php == Right::Write && below.php < Right::Write;
                 }

@@ -8,6 +8,7 @@ mod failure;
 mod output;
 mod progress;
 mod session;
+mod sites;
 
 use std::ffi::OsString;
 use std::io::Write;

@@ -11,16 +11,16 @@ use ambrik_core::account::Accounts;
 use ambrik_core::audit::Setting;
 use ambrik_core::change::{ChangeSet, HowChanged, Ledger, SitePhase, StateDir, StateError};
 use ambrik_core::entry::Nanos;
-use ambrik_core::host::Detector;
 use ambrik_core::label::Labels;
-use ambrik_core::own::{Exposed, OwnError, Place};
+use ambrik_core::own::Place;
 use ambrik_core::shown::Shown;
-use ambrik_core::site::{self, Phase, Site};
+use ambrik_core::site::{Phase, Site};
 use ambrik_core::tree::{Host, Progress};
 use anstream::adapter::StripBytes;
 
 use crate::args::{Format, Global, When};
 use crate::failure::{Exit, Failure};
+use crate::sites::Wrong;
 
 /// One run of the tool.
 pub(crate) struct Session<'s> {
@@ -175,6 +175,15 @@ impl<'s> Session<'s> {
         }
     }
 
+    /// Names the sites that cannot be judged, and what is wrong with their files.
+    pub(crate) fn report_wrong(&mut self, wrong: &[Wrong]) {
+        for Wrong { says, .. } in wrong {
+            for line in says.lines() {
+                self.warn(line);
+            }
+        }
+    }
+
     /// Tells why a command ended early.
     pub(crate) fn report(&mut self, failure: &Failure) -> Exit {
         for line in failure.message.lines() {
@@ -237,6 +246,11 @@ impl<'s> Session<'s> {
             .collect()
     }
 
+    /// The sites directory.
+    pub(crate) fn sites_directory(&self) -> &Path {
+        &self.sites
+    }
+
     /// The site file of this name in the sites directory.
     pub(crate) fn site_file(&self, name: &str) -> PathBuf {
         self.sites.join(format!("{name}.toml"))
@@ -252,135 +266,6 @@ impl<'s> Session<'s> {
             (true, Some(folder)) => folder.display().to_string(),
             (true, None) => rustix::system::uname().nodename().to_string_lossy().into_owned(),
         }
-    }
-
-    /// As [`Self::sites`], of sites that are to be changed: their files must be root's, or the caller's own, alone.
-    pub(crate) fn sites_to_change(&self, named: &[PathBuf], looked: &Looked) -> Result<Vec<Arc<Site>>, Failure> {
-        let sites = self.sites(named, looked)?;
-        let exposed = sites.iter().filter_map(|site| Some((site, site.exposed.as_ref()?)));
-        let refused: Vec<String> = exposed
-            .map(|(site, exposed)| {
-                format!(
-                    "site {}: {}: {}; what stands there decides what is changed, so nothing was. Put it right: {}",
-                    site.name,
-                    Shown(&exposed.path),
-                    exposed.why,
-                    exposed.mend
-                )
-            })
-            .collect();
-        if refused.is_empty() { Ok(sites) } else { Err(Failure::usage(refused.join("\n"))) }
-    }
-
-    /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
-    pub(crate) fn sites(&self, named: &[PathBuf], looked: &Looked) -> Result<Vec<Arc<Site>>, Failure> {
-        let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
-        let (sites, wrong) = self.read_sites(files, looked);
-        if !wrong.is_empty() {
-            return Err(Failure::usage(wrong.join("\n")));
-        }
-        for site in &sites {
-            looked.labels.check_types(site).map_err(|problems| Failure::usage(problems.to_string()))?;
-        }
-        Ok(sites)
-    }
-
-    /// All sites in the sites directory that can be read, and what is wrong with the others: for what does not stand or
-    /// fall with them.
-    pub(crate) fn known_sites(&self, looked: &Looked) -> (Vec<Arc<Site>>, Vec<String>) {
-        match self.all_files() {
-            Ok(files) => self.read_sites(files, looked),
-            Err(failure) => (Vec::new(), vec![failure.message]),
-        }
-    }
-
-    /// The host's other sites, and these: those whose PHP may get at one another. Those that cannot be read are left out.
-    pub(crate) fn neighbours(&mut self, sites: &[Arc<Site>], looked: &Looked) -> Vec<Arc<Site>> {
-        let mut files = self.all_files().unwrap_or_default();
-        files.retain(|file| sites.iter().all(|site| site.file != *file));
-        let (known, wrong) = self.read_sites(files, looked);
-        for wrong in wrong {
-            self.detail(&format!("not looked at for what its PHP can reach: {wrong}"));
-        }
-        let new = known.into_iter().filter(|site| sites.iter().all(|named| named.name != site.name));
-        sites.iter().cloned().chain(new).collect()
-    }
-
-    /// The text of a site file.
-    pub(crate) fn site_text(&self, file: &Path) -> Result<String, Failure> {
-        self.text(file).map(|(text, _)| text).map_err(Failure::usage)
-    }
-
-    fn text(&self, file: &Path) -> Result<(String, Option<Exposed>), String> {
-        let place = self.place(file).map_err(|failure| failure.message)?;
-        place.read().map_err(|error| self.unreadable(file, &error))
-    }
-
-    /// The site that this text of a site file describes.
-    pub(crate) fn site_of(text: &str, file: &Path, looked: &Looked) -> Result<Site, Failure> {
-        let detector = Detector::new(&looked.host, &looked.accounts);
-        let read = site::read_detecting(text, file, &looked.accounts, &detector);
-        read.map_err(|problems| Failure::usage(problems.to_string()))
-    }
-
-    fn read_sites(&self, files: Vec<PathBuf>, looked: &Looked) -> (Vec<Arc<Site>>, Vec<String>) {
-        let detector = Detector::new(&looked.host, &looked.accounts);
-        let read_site = |text: &str, file: &Path| {
-            site::read_detecting(text, file, &looked.accounts, &detector).map_err(|problems| problems.to_string())
-        };
-        let mut sites: Vec<Arc<Site>> = Vec::new();
-        let mut wrong = Vec::new();
-        for file in files {
-            let read = self.text(&file).and_then(|(text, exposed)| Ok(Site { exposed, ..read_site(&text, &file)? }));
-            match read {
-                Ok(site) => sites.push(Arc::new(site)),
-                Err(message) => wrong.push(message),
-            }
-        }
-        for (n, site) in sites.iter().enumerate() {
-            if let Some(other) = sites[..n].iter().find(|other| other.name == site.name) {
-                wrong.push(format!(
-                    "{}: the name \"{}\" is also that of {}; give each site a name of its own",
-                    Shown(&site.file),
-                    site.name,
-                    Shown(&other.file)
-                ));
-            }
-        }
-        (sites, wrong)
-    }
-
-    fn file(&self, named: &Path) -> PathBuf {
-        let is_path = named.components().count() > 1 || named.extension().is_some_and(|e| e == "toml");
-        if is_path { named.to_owned() } else { self.sites.join(format!("{}.toml", named.display())) }
-    }
-
-    fn unreadable(&self, file: &Path, error: &OwnError) -> String {
-        if !error.is_missing() {
-            return format!("cannot read the site file {}: {error}", Shown(file));
-        }
-        let known = self.all_files().unwrap_or_default();
-        let names: Vec<String> =
-            known.iter().filter_map(|f| Some(f.file_stem()?.to_string_lossy().into_owned())).collect();
-        let known =
-            if names.is_empty() { String::new() } else { format!("; the sites here are: {}", names.join(", ")) };
-        format!("there is no site file {}{known}", Shown(file))
-    }
-
-    fn all_files(&self) -> Result<Vec<PathBuf>, Failure> {
-        let shown = Shown(&self.sites);
-        let names = self.place(&self.sites)?.names().map_err(|error| match error {
-            error if error.is_missing() => Failure::usage(format!(
-                "there is no sites directory {shown}; name a site file, or another directory with --sites"
-            )),
-            error => Failure::usage(format!("cannot list the sites directory {shown}: {error}")),
-        })?;
-        let paths = names.into_iter().map(|name| self.sites.join(name));
-        let files: Vec<PathBuf> = paths.filter(|p| p.extension().is_some_and(|e| e == "toml")).collect();
-        if files.is_empty() {
-            return Err(Failure::usage(format!("there are no site files in {shown}")));
-        }
-        Ok(files)
     }
 
     /// The state directory, made where it is missing.

@@ -27,7 +27,7 @@ use crate::want::Solver;
 use finding::{Findings, Found, Slot, collect, hard_links};
 use missing::{ToMake, missing_parts, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
-use start::{begin, not_seen, not_the_systems, outside_starts, start};
+use start::{begin, not_seen, not_the_systems, start};
 
 pub use crate::inspect::OpenWay;
 pub use finding::Finding;
@@ -461,7 +461,7 @@ fn places_of(
 ) -> Result<Vec<(PathBuf, Resolved)>, AuditError> {
     let site = policy.site();
     let mut places = vec![(site.root.clone(), root)];
-    for path in outside_starts(site) {
+    for path in site.outside_starts() {
         let (path, why) = match setting.host.resolve_safely(&path, site.keeper.ids.uid) {
             Ok(resolved) => {
                 not_the_systems(site, &path, &resolved)?;

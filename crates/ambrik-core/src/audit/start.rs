@@ -48,27 +48,12 @@ pub(super) fn not_the_systems(site: &Site, path: &Path, found: &Resolved) -> Res
 /// The root of a site and its parts outside it, followed to their ends; parts that cannot be reached are left out: an
 /// audit tells of them. Errors where there is no root.
 pub(crate) fn places(host: &Host, site: &Site) -> Result<Vec<(PathBuf, Resolved)>, AuditError> {
-    let outside = outside_starts(site).into_iter().filter_map(|path| {
+    let outside = site.outside_starts().into_iter().filter_map(|path| {
         let resolved = host.resolve_safely(&path, site.keeper.ids.uid).ok()?;
         not_the_systems(site, &path, &resolved).ok()?;
         Some((path, resolved))
     });
     Ok(std::iter::once((site.root.clone(), find_root(host, site)?)).chain(outside).collect())
-}
-
-/// The paths outside the root where walks begin: before the first wildcard of each part there, none inside another.
-pub(super) fn outside_starts(site: &Site) -> Vec<PathBuf> {
-    let mut paths: Vec<PathBuf> =
-        site.outside_parts().map(|part| Path::new("/").join(part.pattern.literal_prefix())).collect();
-    paths.sort();
-    paths.dedup();
-    let mut starts: Vec<PathBuf> = Vec::new();
-    for path in paths {
-        if !starts.iter().any(|start| path.starts_with(start)) && !path.starts_with(&site.root) {
-            starts.push(path);
-        }
-    }
-    starts
 }
 
 pub(super) fn begin(start: &Start, data: DirData) -> Dir<DirData> {

@@ -68,7 +68,8 @@ impl Module {
         let root = &site.site().root;
         add(Pattern::literal(root), &site.at(root).context);
         let sealed = site;
-        for (number, part) in sealed.site().parts.iter().enumerate() {
+        // Two modules must not say different things of one expression: another site's is its own module's.
+        for (number, part) in sealed.site().parts.iter().enumerate().filter(|(_, part)| part.other.is_none()) {
             add(part.pattern.clone(), &sealed.context_of(number));
         }
         // What is more specific comes after what is less.

@@ -19,7 +19,7 @@ pub use edit::{EditError, save, with_moved};
 pub(crate) use edit::{clear_beside, replace};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
-pub use read::{read, read_detecting};
+pub use read::{read, read_detecting, root_of};
 pub use system::is_systems;
 
 /// One deployed PHP application, as its site file describes it.
@@ -202,8 +202,19 @@ pub struct Part {
     pub create: bool,
     /// What the site file sets instead of the solver.
     pub overrides: Overrides,
-    /// The line of the site file where it begins, from 1.
+    /// The line of the site file where it begins, from 1; 0 where it is another site's.
     pub line: usize,
+    /// The site whose folder it is, where that is another one: nothing in it is this site's, whatever other parts say.
+    pub other: Option<OtherSite>,
+}
+
+/// A site inside another one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OtherSite {
+    /// Its name.
+    pub name: String,
+    /// Whether accounts that the site around it does not have must get there.
+    pub passed_by_others: bool,
 }
 
 /// What a part sets itself, for the cases that the solver does not know.
@@ -258,9 +269,25 @@ impl Site {
         site
     }
 
-    /// The paths that the site's absolute parts name, and its root: where its tree is.
+    /// The parts that are not below the root.
     pub fn outside_parts(&self) -> impl Iterator<Item = &Part> {
         self.parts.iter().filter(|part| !part.pattern.is_below(&self.root))
+    }
+
+    /// The paths outside the root where parts begin: before the first wildcard of each, none inside another.
+    #[must_use]
+    pub fn outside_starts(&self) -> Vec<PathBuf> {
+        let mut paths: Vec<PathBuf> =
+            self.outside_parts().map(|part| Path::new("/").join(part.pattern.literal_prefix())).collect();
+        paths.sort();
+        paths.dedup();
+        let mut starts: Vec<PathBuf> = Vec::new();
+        for path in paths {
+            if !starts.iter().any(|start| path.starts_with(start)) && !path.starts_with(&self.root) {
+                starts.push(path);
+            }
+        }
+        starts
     }
 }
 

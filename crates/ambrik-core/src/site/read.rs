@@ -55,6 +55,16 @@ pub fn read_detecting(text: &str, file: &Path, accounts: &Accounts, detector: &D
     }
 }
 
+/// The root that a site file says, where that can be read, whatever else is wrong with it.
+#[must_use]
+pub fn root_of(text: &str) -> Option<PathBuf> {
+    let (document, _) = DeTable::parse_recoverable(text);
+    let DeValue::Table(site) = document.get_ref().get("site")?.get_ref() else { return None };
+    let DeValue::String(root) = site.get("root")?.get_ref() else { return None };
+    let names = absolute_components(Path::new(&**root)).filter(|_| !root.contains('\0'))?;
+    Some(Path::new("/").join(names.iter().collect::<PathBuf>()))
+}
+
 /// A table of the file with the keys that it may hold.
 struct Table<'d> {
     table: &'d DeTable<'d>,
@@ -412,7 +422,7 @@ impl Reader<'_> {
         let used_as = used_as?;
         let line = Problem::at(self.text, &table.span, "", "").line;
         let write = write.unwrap_or_else(|| used_as.default_write());
-        Some(Part { shown: shown.to_owned(), pattern, used_as, write, from, create, overrides, line })
+        Some(Part { shown: shown.to_owned(), pattern, used_as, write, from, create, overrides, line, other: None })
     }
 
     /// The part's paths from `/` on.

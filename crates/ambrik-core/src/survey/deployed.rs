@@ -39,8 +39,13 @@ pub(crate) struct Deployed {
 }
 
 impl Deployed {
-    /// Walks the tree at `root` on `host`.
-    pub(crate) fn read(host: &Host, root: &Path, progress: &Progress) -> Result<Self, WayError> {
+    /// Walks the tree at `root` on `host`; the folders `left_out`, relative to it, are not looked at.
+    pub(crate) fn read(
+        host: &Host,
+        root: &Path,
+        left_out: BTreeSet<PathBuf>,
+        progress: &Progress,
+    ) -> Result<Self, WayError> {
         let resolved = host.resolve(root)?;
         if resolved.facts.kind != Kind::Directory {
             return Err(WayError::NoDirectory(root.to_owned()));
@@ -49,7 +54,9 @@ impl Deployed {
         let start = sys::reopen_directory(&resolved.handle).map_err(failed)?;
         let top = Dir::top(Path::new(OsStr::from_bytes(resolved.name.to_bytes())), resolved.facts.id, PathBuf::new());
         let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        let visitors = (0..threads).map(|_| Index::default()).collect();
+        let left_out = Arc::new(left_out);
+        let index = || Index { left_out: Arc::clone(&left_out), entries: Vec::new(), unseen: Vec::new() };
+        let visitors = (0..threads).map(|_| index()).collect();
         let walked = walk(vec![(start, Arc::new(top))], visitors, progress);
         let mut deployed = Self {
             root: resolved.path,
@@ -132,8 +139,8 @@ impl Deployed {
 }
 
 /// Notes every path.
-#[derive(Default)]
 struct Index {
+    left_out: Arc<BTreeSet<PathBuf>>,
     entries: Vec<(PathBuf, Entry)>,
     unseen: Vec<PathBuf>,
 }
@@ -143,6 +150,9 @@ impl Visitor for Index {
 
     fn entry(&mut self, dir: &Arc<Dir<PathBuf>>, look: &Look<'_>, facts: &Facts) -> Option<PathBuf> {
         let path = dir.data.join(look.os_name());
+        if self.left_out.contains(&path) {
+            return None;
+        }
         let rights = &facts.rights;
         let modified = look.modified().unwrap_or_default() / 1_000_000_000;
         let entry = Entry { kind: facts.kind, uid: rights.uid, mode: rights.mode, size: facts.size, modified };

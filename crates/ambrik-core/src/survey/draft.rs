@@ -33,6 +33,9 @@ impl Survey {
             why = format!("uncertain: is this the document root? {why}");
         }
         line(out, &format!("served = {}", quoted(served)), &why)?;
+        for (path, site) in &self.others {
+            writeln!(out, "# {} is of site {site}, which its own site file describes: left to that", Shown(path))?;
+        }
         writeln!(out, "\n[accounts]")?;
         if let Some(keeper) = &self.keeper {
             line(out, &format!("keeper = {}", toml(keeper)), "owns the tree")?;

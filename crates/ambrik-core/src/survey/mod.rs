@@ -17,6 +17,7 @@ use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Uid};
 use crate::host::{Answer, Role, Services, Undecided};
+use crate::nested::Ground;
 use crate::site::{Use, Write};
 use crate::tree::{Host, Progress, WayError};
 
@@ -112,6 +113,8 @@ pub struct Survey {
     pub web: Found,
     /// The proposed parts: secrets, what is written to, installers, what is hidden.
     pub parts: Vec<Part>,
+    /// The folders of other sites in the tree, and these sites' names: they were not looked at.
+    pub others: BTreeMap<PathBuf, String>,
     /// What is left to be answered.
     pub questions: Vec<Question>,
     /// How many paths were looked at, and how many PHP files were read.
@@ -128,7 +131,8 @@ const USUAL: &[&str] = &["www-data", "apache", "nginx", "http", "wwwrun", "www",
 /// The longest text that is read for its words.
 const LONGEST_TEXT: usize = 512 << 10;
 
-/// Surveys the tree at `root`; `services` tell who PHP runs as and what is served. Changes nothing.
+/// Surveys the tree at `root`; `services` tell who PHP runs as and what is served. What `others`, the host's sites, have
+/// in it is left to them. Changes nothing.
 ///
 /// Errors: `root` cannot be looked at, or is no directory.
 pub fn survey(
@@ -136,9 +140,15 @@ pub fn survey(
     accounts: &Accounts,
     services: &Services,
     root: &Path,
+    others: &[Ground],
     progress: &Progress,
 ) -> Result<Survey, WayError> {
-    let deployed = Deployed::read(host, root, progress)?;
+    let inside = |other: &Ground| {
+        let below = other.inside(host, root)?.strip_prefix(root).ok()?.to_owned();
+        Some((below, other.name().to_owned()))
+    };
+    let others: BTreeMap<PathBuf, String> = others.iter().filter_map(inside).collect();
+    let deployed = Deployed::read(host, root, others.keys().cloned().collect(), progress)?;
     let texts = texts(&deployed);
     let (served, served_because, served_confidence) = served(host, &deployed, services, &texts);
     let folder = deployed.root.join(&served);
@@ -197,6 +207,7 @@ pub fn survey(
         served_confidence,
         php,
         web,
+        others,
         parts: weighed.parts,
         questions: weighed.questions,
         paths: deployed.entries.len(),

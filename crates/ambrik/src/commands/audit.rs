@@ -17,6 +17,7 @@ use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
 use crate::session::{Looked, Session, threads};
+use crate::sites::{Sites, Wrong};
 
 /// Report what a site's tree allows that its site file does not
 ///
@@ -70,8 +71,8 @@ impl FailOn {
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let mut looked = session.look()?;
-    let sites = session.sites(&args.names, &looked)?;
-    let neighbours = session.neighbours(&sites, &looked);
+    let Sites { chosen: sites, neighbours, mut wrong } = session.sites(&args.names, &looked)?;
+    session.report_wrong(&wrong);
     let mut records = session.records()?;
     looked.clean_since = records.clean_since(&sites)?;
     let services = host::look(&looked.host, &looked.accounts);
@@ -89,9 +90,18 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         let phase = records.phase_told(&site.name, session)?;
         let site = phase.of(site);
         let begun = jiff::Timestamp::now();
-        let mut audit = watched(session.quiet, "looking at", |progress| {
+        let judged = watched(session.quiet, "looking at", |progress| {
             audit(&looked.setting(&neighbours, progress), &site, phase.phase)
-        })?;
+        });
+        let mut audit = match judged {
+            Ok(audit) => audit,
+            Err(error) => {
+                let unjudged = Wrong { site: site.name.clone(), says: error.to_string() };
+                session.report_wrong(std::slice::from_ref(&unjudged));
+                wrong.push(unjudged);
+                continue;
+            }
+        };
         let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
         audit = audit.with_unproven(&looked.host, unproven, jiff::Zoned::now().date());
         if let (true, Some(until)) = (phase.is_overdue(jiff::Timestamp::now()), phase.until) {
@@ -118,6 +128,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         }
         audits.push(audit);
     }
+    if audits.is_empty() {
+        return Ok(Exit::Usage);
+    }
     match session.format {
         Format::Text if args.labels => {
             for (n, (audit, lines)) in audits.iter().zip(&tables).enumerate() {
@@ -127,13 +140,13 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
                 output::labels_text::render(audit, &looked.labels, lines, &mut session.out())?;
             }
         }
-        Format::Text => output::audit_text::render(&audits, args.each, &mut session.out())?,
+        Format::Text => output::audit_text::render(&audits, &wrong, args.each, &mut session.out())?,
         Format::Json => {
             let host = session.host_name();
-            output::json::audit(&host, &looked.labels, &audits, &tables, session.raw_out())?;
+            output::json::audit(&host, &looked.labels, &audits, &wrong, &tables, session.raw_out())?;
         }
     }
-    Ok(exit(&audits, args.fail_on))
+    Ok(if wrong.is_empty() { exit(&audits, args.fail_on) } else { Exit::Partial })
 }
 
 /// How long a site may be asked.
@@ -168,6 +181,15 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     let name = &audit.site.name;
     for ambrik_core::site::Detected { key, user, because } in &audit.site.detected {
         session.say(&format!("{name}: {key} is left out of the site file; found {user} ({because})"));
+    }
+    for part in &audit.site.parts {
+        if let Some(other) = &part.other {
+            let path = ambrik_core::shown::Shown(std::path::Path::new(&part.shown));
+            session.say(&format!(
+                "{name}: {path} is of site {}, which its own site file describes: left to that",
+                other.name
+            ));
+        }
     }
     if let Some(real) = &audit.real_root {
         session.say(&format!(

@@ -24,6 +24,7 @@ use crate::output::{
 };
 use crate::progress::watched;
 use crate::session::{Looked, Records, Session, threads};
+use crate::sites::{Sites, Wrong};
 
 /// How much is really done.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -65,23 +66,37 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
     } else {
         session.sites_to_change(named, &looked)?
     };
-    let neighbours = session.neighbours(&sites, &looked);
+    let Sites { chosen: sites, neighbours, mut wrong } = sites;
     let records = session.records()?;
     looked.clean_since = records.clean_since(&sites)?;
     // A site that cannot be looked at is known before another is changed.
-    for site in &sites {
-        find_root(&looked.host, site)?;
+    let mut found = Vec::new();
+    for site in sites {
+        match find_root(&looked.host, &site) {
+            Ok(_) => found.push(site),
+            Err(error) if job.mode == Mode::Preview => {
+                wrong.push(Wrong { site: site.name.clone(), says: error.to_string() });
+            }
+            Err(error) => return Err(error.into()),
+        }
     }
+    let sites = found;
     let sites: Vec<Arc<Site>> = match job.parts {
         Some(parts) => sites.iter().map(|site| Arc::new(site.open_for(parts))).collect(),
         None => sites,
     };
+    session.report_wrong(&wrong);
+    if sites.is_empty() {
+        return Ok(Exit::Usage);
+    }
+    let begun = if wrong.is_empty() { Exit::Clean } else { Exit::Partial };
     let work = Work { job, looked: &looked, neighbours: &neighbours, records: &records };
-    match job.mode {
+    let exit = match job.mode {
         Mode::Preview => work.preview(&sites, session),
         Mode::Script => work.script(&sites, session),
         Mode::Ask | Mode::Yes => work.change(&sites, session),
-    }
+    };
+    Ok(exit?.max(begun))
 }
 
 /// A job, and what it is done with.

@@ -50,7 +50,7 @@ const LONGEST: SignedDuration = SignedDuration::from_hours(24);
 pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let duration = duration(&args.duration)?;
     let looked = session.look()?;
-    let sites = session.sites_to_change(std::slice::from_ref(&args.name), &looked)?;
+    let sites = session.sites_to_change(std::slice::from_ref(&args.name), &looked)?.chosen;
     for site in &sites {
         check_parts(site, &args.parts)?;
     }

@@ -16,6 +16,7 @@ use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
 use crate::session::{Looked, Session, threads};
+use crate::sites::Sites;
 
 /// Move a part's data to another place, such as out of the folder that the web server serves
 ///
@@ -50,9 +51,9 @@ pub(crate) struct MoveArgs {
 pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let sites = if args.preview {
-        session.sites(std::slice::from_ref(&args.name), &looked)?
+        session.sites(std::slice::from_ref(&args.name), &looked)?.chosen
     } else {
-        session.sites_to_change(std::slice::from_ref(&args.name), &looked)?
+        session.sites_to_change(std::slice::from_ref(&args.name), &looked)?.chosen
     };
     let Some(site) = sites.first() else { return Ok(Exit::Clean) };
     if args.preview {
@@ -96,12 +97,11 @@ fn plan(args: &MoveArgs, site: &Arc<Site>, looked: &Looked, session: &mut Sessio
     let text = session.site_text(&site.file)?;
     let asked: Asked = asked(site, &args.part, &args.to, text, stopped.as_ref())?;
     let stopped = stopped.is_some_and(|stopped| stopped.from == asked.from && stopped.to == asked.to);
-    let after = Arc::new(Session::site_of(&asked.text_after, &site.file, looked)?);
-    let neighbours = session.neighbours(std::slice::from_ref(site), looked);
+    let Sites { chosen, neighbours, .. } = session.site_of(&asked.text_after, &site.file, looked)?;
     let phase = records.phase_told(&site.name, session)?.phase;
     let (host, accounts, neighbours) = (&looked.host, &looked.accounts, &*neighbours);
     let setting = MoveSetting { host, accounts, neighbours, phase, link: args.link, stopped };
-    Ok(plan_move(&setting, site, &after, asked)?)
+    Ok(plan_move(&setting, site, &chosen[0], asked)?)
 }
 
 fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>) -> Result<(), Failure> {
@@ -134,10 +134,10 @@ fn show(plan: &MovePlan, outcome: Option<&Outcome>, looked: &Looked, session: &m
 
 /// What remains to be done is what an audit of the site as its file is now finds.
 fn look_again(site: &Arc<Site>, plan: &MovePlan, looked: &Looked, session: &mut Session<'_>) -> Result<(), Failure> {
-    let now = Arc::new(Session::site_of(&plan.asked.text_after, &site.file, looked)?);
-    let neighbours = session.neighbours(std::slice::from_ref(&now), looked);
+    let Sites { chosen, neighbours, .. } = session.site_of(&plan.asked.text_after, &site.file, looked)?;
+    let now = &chosen[0];
     let phase = session.records()?.phase(&now.name)?;
-    let now = phase.of(&now);
+    let now = phase.of(now);
     let after = watched(session.quiet, "looking at", |progress| {
         audit(&looked.setting(&neighbours, progress), &now, phase.phase)
     })?;

@@ -68,7 +68,7 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
 /// Takes the modules of the sites named out of the host's policy.
 fn forget_modules(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let sites = session.sites_to_change(&args.names, &looked)?;
+    let sites = session.sites_to_change(&args.names, &looked)?.chosen;
     let state = session.state()?;
     let store = Store::of(&looked.host, &looked.labels.state);
     let mut exit = Exit::Clean;

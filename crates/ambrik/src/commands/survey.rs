@@ -39,8 +39,9 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
     let looked = session.look()?;
     let dir = session.on_host(&args.dir)?;
     let services = host::look(&looked.host, &looked.accounts);
+    let others = session.grounds(&looked);
     let found = watched(session.quiet, "looking at", |progress| {
-        survey(&looked.host, &looked.accounts, &services, &dir, progress)
+        survey(&looked.host, &looked.accounts, &services, &dir, &others, progress)
     })?;
     tell(session, &found);
     if let Some(name) = &args.save {

@@ -18,6 +18,7 @@ use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
 use crate::session::{Looked, Session, threads};
+use crate::sites::Sites;
 
 /// Say what an account can do with a path, and what decides it, step by step from /
 ///
@@ -100,7 +101,8 @@ struct Inquiry<'l> {
 
 impl<'l> Inquiry<'l> {
     fn new(session: &mut Session<'_>, looked: &'l Looked) -> Result<Self, Failure> {
-        let (sites, wrong) = session.known_sites(looked);
+        let Sites { chosen: sites, wrong, .. } = session.known_sites(looked);
+        let wrong = wrong.into_iter().map(|wrong| wrong.says).collect();
         let records = session.records()?;
         let mut holders = Vec::new();
         for site in &sites {
@@ -311,7 +313,7 @@ fn everything(
     site: &Path,
     act: Act,
 ) -> Result<Exit, Failure> {
-    let sites = session.sites(&[site.to_owned()], looked)?;
+    let sites = session.sites(&[site.to_owned()], looked)?.chosen;
     let records = session.records()?;
     let services = host::look(&looked.host, &looked.accounts);
     let whom = Whom::of(args.account.as_deref().unwrap_or("php"));

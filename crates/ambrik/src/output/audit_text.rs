@@ -9,22 +9,24 @@ use ambrik_core::shown::Shown;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
+use crate::sites::Wrong;
 
 /// As many examples are shown for each part of a finding.
 const EXAMPLES: usize = 3;
 
-pub(crate) fn render(audits: &[Audit], each: bool, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn render(audits: &[Audit], wrong: &[Wrong], each: bool, out: &mut dyn Write) -> io::Result<()> {
     for (n, audit) in audits.iter().enumerate() {
         if n > 0 {
             writeln!(out)?;
         }
         block(audit, each, out)?;
     }
-    if audits.len() > 1 {
+    if audits.len() + wrong.len() > 1 {
         let good = audits.iter().filter(|a| counted_findings(a).next().is_none()).count();
         let (good, bad) = (count(good), count(audits.len() - good));
-        let total = counted(good + bad, "site", "sites");
-        writeln!(out, "\n{total}: {} as they should be, {} with findings", number(good), number(bad))?;
+        let total = counted(good + bad + count(wrong.len()), "site", "sites");
+        let unjudged = if wrong.is_empty() { String::new() } else { format!(", {} not judged", wrong.len()) };
+        writeln!(out, "\n{total}: {} as they should be, {} with findings{unjudged}", number(good), number(bad))?;
     }
     Ok(())
 }

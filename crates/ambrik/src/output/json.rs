@@ -18,6 +18,7 @@ use serde::ser::SerializeSeq as _;
 use serde::{Serialize, Serializer};
 
 use super::acl_text;
+use crate::sites::Wrong;
 
 /// A list that is made while it is written.
 pub(super) struct Each<F>(pub(super) F);
@@ -69,12 +70,20 @@ impl<'p> PathText<'p> {
 }
 
 #[derive(Serialize)]
-struct AuditDocument<S> {
+struct AuditDocument<'w, S> {
     ambrik: &'static str,
     taken: String,
     host: String,
     selinux: &'static str,
+    not_judged: Vec<NotJudged<'w>>,
     sites: S,
+}
+
+/// A site that could not be judged.
+#[derive(Serialize)]
+struct NotJudged<'w> {
+    name: &'w str,
+    says: &'w str,
 }
 
 #[derive(Serialize)]
@@ -152,13 +161,15 @@ pub(crate) fn audit(
     host: &str,
     labels: &Labels,
     audits: &[Audit],
+    wrong: &[Wrong],
     tables: &[Vec<Line>],
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let taken = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
     let sites = Each(|| audits.iter().enumerate().map(|(n, audit)| site_audit(audit, tables.get(n))));
     let selinux = labels.state.now.word();
-    print(&AuditDocument { ambrik: "audit/1", taken, host: host.to_owned(), selinux, sites }, out)
+    let not_judged = wrong.iter().map(|Wrong { site, says }| NotJudged { name: site, says }).collect();
+    print(&AuditDocument { ambrik: "audit/1", taken, host: host.to_owned(), selinux, not_judged, sites }, out)
 }
 
 /// Paths with the same labels.

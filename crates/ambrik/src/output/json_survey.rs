@@ -16,10 +16,18 @@ struct SurveyDocument<'s> {
     served_because: Vec<ReasonDocument<'s>>,
     accounts: AccountsDocument<'s>,
     parts: Vec<PartDocument<'s>>,
+    other_sites: Vec<OtherSiteDocument<'s>>,
     questions: Vec<QuestionDocument<'s>>,
     paths: usize,
     php_files: usize,
     unseen: Vec<PathText<'s>>,
+}
+
+#[derive(Serialize)]
+struct OtherSiteDocument<'s> {
+    site: &'s str,
+    #[serde(flatten)]
+    path: PathText<'s>,
 }
 
 #[derive(Serialize)]
@@ -76,6 +84,11 @@ pub(crate) fn survey(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
             web: account(&found.web),
         },
         parts: found.parts.iter().map(part).collect(),
+        other_sites: found
+            .others
+            .iter()
+            .map(|(path, site)| OtherSiteDocument { site, path: PathText::of(path) })
+            .collect(),
         questions: found
             .questions
             .iter()

@@ -17,6 +17,9 @@ pub(crate) fn render(found: &Survey, saved: bool, out: &mut dyn Write) -> io::Re
         writeln!(out)?;
         block(part, width, out)?;
     }
+    for (path, site) in &found.others {
+        wrapped(&format!("{} is of site {site}: left to its own site file", Shown(path)), "", "  ", out)?;
+    }
     if !found.questions.is_empty() {
         writeln!(out, "\n{}", styled(HEAD, "To be answered (drafted commented out)"))?;
     }

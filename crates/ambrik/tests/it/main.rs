@@ -18,6 +18,7 @@ mod kept;
 mod killed;
 mod labels;
 mod moved;
+mod nested;
 mod proved;
 mod script;
 mod served;

@@ -132,4 +132,56 @@ check 'another type is taken' httpd_var_lib_t "$(ambrik set berths --yes 2> /dev
 check 'and PHP writes' written "$(writes uploads/five.txt)"
 setsebool httpd_builtin_scripting on
 
+echo '== killed at any moment'
+ambrik undo --yes > /dev/null 2>&1
+rm -f $root/uploads/t*.txt $root/uploads/f*.txt
+mkdir -p $root/install
+echo '<?php' > $root/install/step.php
+ln $root/install/step.php $root/uploads/second-name.php
+ln -s ../config $root/install/config
+mkfifo $root/install/fifo
+chown -R www-data:www-data $root
+chmod -R u+rwX,go+rwX $root
+chcon -R -t httpd_sys_content_t $root
+chcon -t httpd_sys_rw_content_t $root/install/step.php
+cat >> /etc/ambrik/sites/berths.toml <<'SITE'
+[[part]]
+path = "install"
+use  = "setup"
+SITE
+state() {
+    find $root -exec stat -c '%n %F %h %U:%G %a %s %C' {} + | sort
+    echo "modules $(modules), $(getsebool httpd_can_network_connect_db)"
+}
+state > /root/before
+kills=0
+n=0
+time=5000
+while [ "$kills" -lt "${1:-8}" ]; do
+    export AMBRIK_STATE=/root/state-$n
+    for words in 'open berths' 'seal berths --unfinished' 'set berths' 'undo --since 1'; do
+        n=$((n + 1))
+        begun=$(date +%s%N)
+        ms=$((n * 37 % 100 * time / 100 + 1))
+        # By turns with the commands that it runs, and alone.
+        [ $((n % 2)) = 0 ] && alone='' || alone=--foreground
+        timeout $alone -s KILL "$((ms / 1000)).$(printf %03d $((ms % 1000)))" /root/ambrik $words --yes > /dev/null 2>&1
+        case $? in
+        137) kills=$((kills + 1)) ;;
+        *) time=$((($(date +%s%N) - begun) / 1000000)) ;;
+        esac
+    done
+    for again in 1 2 3; do
+        ambrik undo --since 1 --yes > /root/err 2>&1
+        case $? in 0 | 2) break ;; esac
+    done
+    state > /root/after
+    if ! diff /root/before /root/after > /root/differences; then
+        echo "FAIL  everything is back after $kills kills: $(head -20 /root/differences /root/err)"
+        failed=1
+        break
+    fi
+done
+echo "ok    everything was compared after $kills kills: modes, owners, names, labels, policy store, switches"
+
 exit $failed

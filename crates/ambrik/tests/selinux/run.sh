@@ -13,4 +13,4 @@ share=$(mktemp -d)
 trap 'rm -rf "$share"' EXIT
 cp "${AMBRIK:-$here/../../../../target/release/ambrik}" "$share/ambrik"
 cp "$here/inside.sh" "$share/"
-"$AMBRIK_SELINUX_RUNNER" --share "$share" -- sh /share/inside.sh
+"$AMBRIK_SELINUX_RUNNER" --share "$share" -- sh /share/inside.sh "${AMBRIK_LABEL_KILLS:-8}"

@@ -307,7 +307,7 @@ fn nearest(host: &Host, path: &Path) -> Option<u64> {
 
 /// Whether a path is another site's.
 fn holds(other: &Arc<Site>, path: &Path) -> bool {
-    Policy::new(Arc::clone(other), Phase::Sealed).at(path).context.ours
+    Policy::new(Arc::clone(other), Phase::Sealed).at(path).context.is_managed()
 }
 
 /// Each path must be of the same part in its new place: a part with wildcards can name it in one and not in the other.

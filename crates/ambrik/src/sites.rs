@@ -1,0 +1,269 @@
+//! The site files that a command is about, and those beside them: read, and set apart where one site lies in another.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use ambrik_core::host::Detector;
+use ambrik_core::nested::{Clash, Ground};
+use ambrik_core::own::{Exposed, OwnError};
+use ambrik_core::shown::Shown;
+use ambrik_core::site::{self, Site};
+
+use crate::failure::Failure;
+use crate::session::{Looked, Session};
+
+/// The sites that a command is about.
+#[derive(Debug)]
+pub(crate) struct Sites {
+    /// Those that can be judged.
+    pub(crate) chosen: Vec<Arc<Site>>,
+    /// What is wrong with the files of the others.
+    pub(crate) wrong: Vec<Wrong>,
+    /// These, and the host's other sites: those whose PHP may get at one another.
+    pub(crate) neighbours: Vec<Arc<Site>>,
+}
+
+/// A site that cannot be judged.
+#[derive(Debug)]
+pub(crate) struct Wrong {
+    /// Its name, or its file's.
+    pub(crate) site: String,
+    /// What is wrong, which file it is in, and what to do.
+    pub(crate) says: String,
+}
+
+/// A site file that was read.
+struct Read {
+    file: PathBuf,
+    site: Result<Arc<Site>, String>,
+    /// The root that it says, whatever else is wrong with it.
+    root: Option<PathBuf>,
+    /// How others could have written it.
+    exposed: Option<Exposed>,
+    /// Where its site is; nothing where that is not known, or not to be believed.
+    ground: Option<Ground>,
+}
+
+impl Read {
+    fn name(&self) -> String {
+        match &self.site {
+            Ok(site) => site.name.clone(),
+            Err(_) => self.file.file_stem().unwrap_or_default().to_string_lossy().into_owned(),
+        }
+    }
+}
+
+impl Session<'_> {
+    /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
+    ///
+    /// Errors: there is none that can be judged.
+    pub(crate) fn sites(&self, named: &[PathBuf], looked: &Looked) -> Result<Sites, Failure> {
+        let (sites, _) = self.select(named, looked)?;
+        if sites.chosen.is_empty() { Err(all_wrong(&sites.wrong)) } else { Ok(sites) }
+    }
+
+    /// As [`Self::sites`], of sites that are to be changed: their files must be root's, or the caller's own, alone, and it
+    /// must be known that no other site's folder is changed with them.
+    pub(crate) fn sites_to_change(&self, named: &[PathBuf], looked: &Looked) -> Result<Sites, Failure> {
+        let (sites, beside) = self.select(named, looked)?;
+        if !sites.wrong.is_empty() {
+            return Err(all_wrong(&sites.wrong));
+        }
+        let refused: Vec<String> = sites
+            .chosen
+            .iter()
+            .filter_map(|site| exposed(site))
+            .chain(beside.iter().filter_map(|other| unknown_inside(&sites.chosen, other, looked)))
+            .collect();
+        if refused.is_empty() { Ok(sites) } else { Err(Failure::usage(refused.join("\n"))) }
+    }
+
+    fn select(&self, named: &[PathBuf], looked: &Looked) -> Result<(Sites, Vec<Read>), Failure> {
+        let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
+        let chosen = self.read(files, looked);
+        let beside = self.read_beside(&chosen, looked);
+        Ok((set_apart(&chosen, &beside, looked), beside))
+    }
+
+    /// All sites of the sites directory that can be judged, and what is wrong with the others: for what does not stand or
+    /// fall with them.
+    pub(crate) fn known_sites(&self, looked: &Looked) -> Sites {
+        let files = self.all_files().map_err(|failure| Wrong { site: String::new(), says: failure.message });
+        let mut sites = set_apart(&self.read(files.as_deref().unwrap_or_default().to_vec(), looked), &[], looked);
+        sites.wrong.extend(files.err());
+        sites
+    }
+
+    /// Where the sites of the sites directory are.
+    pub(crate) fn grounds(&self, looked: &Looked) -> Vec<Ground> {
+        let files = self.all_files().unwrap_or_default();
+        self.read(files, looked).into_iter().filter_map(|read| read.ground).collect()
+    }
+
+    /// The text of a site file.
+    pub(crate) fn site_text(&self, file: &Path) -> Result<String, Failure> {
+        self.text(file).map(|(text, _)| text).map_err(Failure::usage)
+    }
+
+    /// The site that this text describes, in the place of what its file says now.
+    pub(crate) fn site_of(&self, text: &str, file: &Path, looked: &Looked) -> Result<Sites, Failure> {
+        let detector = Detector::new(&looked.host, &looked.accounts);
+        let site = site::read_detecting(text, file, &looked.accounts, &detector);
+        let site = Arc::new(site.map_err(|problems| Failure::usage(problems.to_string()))?);
+        let ground = Some(Ground::of(&looked.host, Arc::clone(&site)));
+        let chosen = [Read { file: file.to_owned(), site: Ok(site), root: None, exposed: None, ground }];
+        let sites = set_apart(&chosen, &self.read_beside(&chosen, looked), looked);
+        if sites.wrong.is_empty() { Ok(sites) } else { Err(all_wrong(&sites.wrong)) }
+    }
+
+    fn text(&self, file: &Path) -> Result<(String, Option<Exposed>), String> {
+        let place = self.place(file).map_err(|failure| failure.message)?;
+        place.read().map_err(|error| self.unreadable(file, &error))
+    }
+
+    fn read(&self, files: Vec<PathBuf>, looked: &Looked) -> Vec<Read> {
+        let detector = Detector::new(&looked.host, &looked.accounts);
+        let host = &looked.host;
+        let read_one = |file: PathBuf| {
+            let (text, exposed) = match self.text(&file) {
+                Ok(read) => read,
+                Err(says) => return Read { file, site: Err(says), root: None, exposed: None, ground: None },
+            };
+            let root = site::root_of(&text);
+            let site = site::read_detecting(&text, &file, &looked.accounts, &detector)
+                .map_err(|problems| problems.to_string())
+                .and_then(|site| {
+                    looked.labels.check_types(&site).map(|()| site).map_err(|problems| problems.to_string())
+                })
+                .map(|site| Arc::new(Site { exposed: exposed.clone(), ..site }));
+            let ground = match (&site, &root, &exposed) {
+                // What anybody could have written takes nothing out of another site.
+                (.., Some(_)) | (Err(_), None, _) => None,
+                (Ok(site), ..) => Some(Ground::of(host, Arc::clone(site))),
+                (Err(_), Some(root), _) => Some(Ground::of_root(host, &file, root.clone())),
+            };
+            Read { file, site, root, exposed, ground }
+        };
+        files.into_iter().map(read_one).collect()
+    }
+
+    /// The files of the sites directory beside the chosen ones; a file that was named by its path stands for the one of the
+    /// same site there.
+    fn read_beside(&self, chosen: &[Read], looked: &Looked) -> Vec<Read> {
+        let mut files = self.all_files().unwrap_or_default();
+        files.retain(|file| chosen.iter().all(|read| read.file != *file));
+        let mut beside = self.read(files, looked);
+        beside.retain(|other| chosen.iter().all(|read| read.name() != other.name()));
+        beside
+    }
+
+    fn file(&self, named: &Path) -> PathBuf {
+        let is_path = named.components().count() > 1 || named.extension().is_some_and(|e| e == "toml");
+        if is_path { named.to_owned() } else { self.site_file(&named.display().to_string()) }
+    }
+
+    fn unreadable(&self, file: &Path, error: &OwnError) -> String {
+        if !error.is_missing() {
+            return format!("cannot read the site file {}: {error}", Shown(file));
+        }
+        let known = self.all_files().unwrap_or_default();
+        let names: Vec<String> =
+            known.iter().filter_map(|f| Some(f.file_stem()?.to_string_lossy().into_owned())).collect();
+        let known =
+            if names.is_empty() { String::new() } else { format!("; the sites here are: {}", names.join(", ")) };
+        format!("there is no site file {}{known}", Shown(file))
+    }
+
+    fn all_files(&self) -> Result<Vec<PathBuf>, Failure> {
+        let sites = self.sites_directory();
+        let shown = Shown(sites);
+        let names = self.place(sites)?.names().map_err(|error| match error {
+            error if error.is_missing() => Failure::usage(format!(
+                "there is no sites directory {shown}; name a site file, or another directory with --sites"
+            )),
+            error => Failure::usage(format!("cannot list the sites directory {shown}: {error}")),
+        })?;
+        let paths = names.into_iter().map(|name| sites.join(name));
+        let files: Vec<PathBuf> = paths.filter(|p| p.extension().is_some_and(|e| e == "toml")).collect();
+        if files.is_empty() {
+            return Err(Failure::usage(format!("there are no site files in {shown}")));
+        }
+        Ok(files)
+    }
+}
+
+/// The chosen sites, each without the folders of all others, and those others.
+fn set_apart(chosen: &[Read], beside: &[Read], looked: &Looked) -> Sites {
+    let grounds: Vec<Ground> = chosen.iter().chain(beside).filter_map(|read| read.ground.clone()).collect();
+    let mut sites = Sites { chosen: Vec::new(), wrong: Vec::new(), neighbours: Vec::new() };
+    for (number, read) in chosen.iter().enumerate() {
+        let wrong = |says: String| Wrong { site: read.name(), says };
+        let twice = chosen[..number].iter().find(|other| other.name() == read.name() && other.file != read.file);
+        if let Some(other) = twice {
+            sites.wrong.push(wrong(format!(
+                "{}: the name \"{}\" is also that of {}; give each site a name of its own",
+                Shown(&read.file),
+                read.name(),
+                Shown(&other.file)
+            )));
+            continue;
+        }
+        if chosen[..number].iter().any(|other| other.file == read.file) {
+            continue;
+        }
+        match apart(read, &grounds, looked) {
+            Ok(site) => sites.chosen.push(site),
+            Err(says) => sites.wrong.push(wrong(says)),
+        }
+    }
+    let new = beside.iter().filter_map(|read| apart(read, &grounds, looked).ok());
+    sites.neighbours = sites.chosen.iter().cloned().chain(new).collect();
+    sites
+}
+
+fn apart(read: &Read, grounds: &[Ground], looked: &Looked) -> Result<Arc<Site>, String> {
+    let site = read.site.as_ref().map_err(Clone::clone)?;
+    let ground = read.ground.clone().unwrap_or_else(|| Ground::of(&looked.host, Arc::clone(site)));
+    let clashes = |clashes: Vec<Clash>| {
+        clashes.iter().map(|clash| format!("site {}: {clash}", site.name)).collect::<Vec<_>>().join("\n")
+    };
+    ground.apart(grounds).map(|apart| apart.unwrap_or_else(|| Arc::clone(site))).map_err(clashes)
+}
+
+fn all_wrong(wrong: &[Wrong]) -> Failure {
+    let says: Vec<&str> = wrong.iter().map(|wrong| wrong.says.as_str()).collect();
+    Failure::usage(says.join("\n"))
+}
+
+/// Why nothing may be changed by the file of a site.
+fn exposed(site: &Site) -> Option<String> {
+    let Exposed { path, why, mend } = site.exposed.as_ref()?;
+    let what = "what stands there decides what is changed, so nothing was. Put it right";
+    Some(format!("site {}: {}: {why}; {what}: {mend}", site.name, Shown(path)))
+}
+
+/// Why it is not known whether a site beside the chosen ones lies in one of them.
+fn unknown_inside(chosen: &[Arc<Site>], other: &Read, looked: &Looked) -> Option<String> {
+    let file = Shown(&other.file);
+    let Some(root) = &other.root else {
+        let cause = other.site.as_ref().err()?;
+        return Some(format!(
+            "{cause}\n{file}: where its site is cannot be read, so it may lie in what would be changed; nothing was: mend that file"
+        ));
+    };
+    let Exposed { path, why, mend } = other.exposed.as_ref()?;
+    let ground = Ground::of_root(&looked.host, &other.file, root.clone());
+    let inside = |site: &&Arc<Site>| {
+        std::iter::once(site.root.clone())
+            .chain(site.outside_starts())
+            .any(|folder| ground.inside(&looked.host, &folder).is_some())
+    };
+    let around = chosen.iter().find(inside)?;
+    Some(format!(
+        "site {}: {file} says that its site {} lies in it, and others could have written that: {}: {why}; nothing was changed. \
+         Put it right: {mend}",
+        around.name,
+        Shown(root),
+        Shown(path)
+    ))
+}
