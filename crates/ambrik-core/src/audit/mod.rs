@@ -2,6 +2,7 @@
 
 mod finding;
 mod missing;
+mod of_host;
 mod start;
 mod table;
 
@@ -12,7 +13,7 @@ use std::sync::Arc;
 use jiff::civil::Date;
 
 use crate::account::{Accounts, Uid};
-use crate::check::{Check, Reason, Remedy, Severity, Sniffing};
+use crate::check::{self, Check, Concern, Reason, Remedy, Severity, Sniffing};
 use crate::entry::{Kind, Nanos, Rights};
 use crate::host::held_by;
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
@@ -27,10 +28,12 @@ use crate::want::Solver;
 use finding::{Findings, Found, Slot, collect, hard_links};
 use missing::{ToMake, missing_parts, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
+use of_host::OfHost;
 use start::{begin, not_seen, not_the_systems, start};
 
 pub use crate::inspect::OpenWay;
 pub use finding::Finding;
+pub use of_host::{HostFinding, host_findings};
 pub use start::find_root;
 pub(crate) use start::{open_way, places};
 pub use table::{Cell, PartLine};
@@ -118,6 +121,8 @@ pub struct Audit {
     pub table: Vec<PartLine>,
     /// The findings, the gravest first.
     pub findings: Vec<Finding>,
+    /// What concerns other sites too.
+    of_host: Vec<OfHost>,
     /// Paths that went while they were looked at.
     pub vanished: u64,
     /// How many short PHP files deep in the tree were not opened to know whether they show PHP's settings.
@@ -271,10 +276,11 @@ impl Audit {
             let labels = labels.filter(|labels| labels.domain_is_permissive())?;
             Some(format!("PHP's domain {} is permissive", labels.domain.type_name()))
         };
-        match setting.labels.and_then(|labels| labels.state.weakness()).or_else(permissive) {
-            Some(says) => self.with(&crate::check::LABEL_PROTECTION_OFF, root, says, setting.today),
-            None => self,
+        if let Some(cause) = setting.labels.and_then(|labels| labels.state.weakness()).or_else(permissive) {
+            let sites = [(self.site.name.clone(), String::new())].into();
+            self.add_of_host(&check::LABEL_PROTECTION_OFF, Concern { cause, sites }, setting.today);
         }
+        self
     }
 
     /// Adds a finding about one path, unless an exception covers it.
@@ -425,6 +431,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         entries: merged.table.iter().map(|line| line.count).sum(),
         table: merged.table,
         findings: Vec::new(),
+        of_host: Vec::new(),
         vanished: merged.vanished,
         not_opened: judge.sniffing.as_ref().map_or(0, Sniffing::passed_over),
         mounts: merged.mounts,
@@ -449,6 +456,10 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let changed =
         |deviant: &&Deviant| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
     audit.changed = audit.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
+    let open_folder = check::open_folder(site).map(|concern| (&check::SITE_FILE_OPEN, concern));
+    for (check, concern) in check::judge_host(site, &people).into_iter().chain(open_folder) {
+        audit.add_of_host(check, concern, setting.today);
+    }
     Ok(audit.with_selinux(setting, labels.as_ref()))
 }
 

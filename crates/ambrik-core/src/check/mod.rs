@@ -92,8 +92,19 @@ pub(crate) enum Judge {
     Path(fn(&PathCase<'_>) -> Option<Reason>),
     /// On the whole site.
     Site(fn(&Site, &People) -> Vec<(PathBuf, Reason)>),
+    /// On what several sites of the host have in common: told once for all.
+    Host(fn(&Site, &People) -> Option<Concern>),
     /// In the course of an audit, by what it sees altogether.
     Audit,
+}
+
+/// Something that concerns several sites of a host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Concern {
+    /// What it is: the same text for the same thing.
+    pub(crate) cause: String,
+    /// The sites that it concerns, and what is to be said of each.
+    pub(crate) sites: BTreeMap<String, String>,
 }
 
 impl fmt::Debug for Judge {
@@ -102,6 +113,7 @@ impl fmt::Debug for Judge {
             Self::Rights(_) => "Rights",
             Self::Path(_) => "Path",
             Self::Site(_) => "Site",
+            Self::Host(_) => "Host",
             Self::Audit => "Audit",
         })
     }
@@ -249,7 +261,9 @@ pub static CATALOGUE: &[&Check] = &[
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
-pub(crate) use site::{CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_TOO_WIDE, WINDOW_OVERDUE};
+pub(crate) use site::{
+    CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_TOO_WIDE, SITE_FILE_OPEN, WINDOW_OVERDUE, open_folder,
+};
 pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE, STILL_OPEN};
 
@@ -268,7 +282,7 @@ pub(crate) fn place(check: &Check) -> usize {
 pub(crate) fn judge_rights(case: &Case<'_>) -> Vec<(&'static Check, Reason)> {
     let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
         Judge::Rights(judge) => judge(case).map(|reason| (*check, reason)),
-        Judge::Path(_) | Judge::Site(_) | Judge::Audit => None,
+        Judge::Path(_) | Judge::Site(_) | Judge::Host(_) | Judge::Audit => None,
     });
     judged.collect()
 }
@@ -277,7 +291,7 @@ pub(crate) fn judge_rights(case: &Case<'_>) -> Vec<(&'static Check, Reason)> {
 pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<(&'static Check, Reason)> {
     let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
         Judge::Path(judge) => judge(case).map(|reason| (*check, reason)),
-        Judge::Rights(_) | Judge::Site(_) | Judge::Audit => None,
+        Judge::Rights(_) | Judge::Site(_) | Judge::Host(_) | Judge::Audit => None,
     });
     judged.collect()
 }
@@ -286,7 +300,16 @@ pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<(&'static Check, Reason)> {
 pub(crate) fn judge_site(site: &Site, people: &People) -> Vec<(&'static Check, PathBuf, Reason)> {
     let judged = CATALOGUE.iter().flat_map(|check| match check.judge {
         Judge::Site(judge) => judge(site, people).into_iter().map(|(path, reason)| (*check, path, reason)).collect(),
-        Judge::Rights(_) | Judge::Path(_) | Judge::Audit => Vec::new(),
+        Judge::Rights(_) | Judge::Path(_) | Judge::Host(_) | Judge::Audit => Vec::new(),
+    });
+    judged.collect()
+}
+
+/// What a site has in common with others that is wrong.
+pub(crate) fn judge_host(site: &Site, people: &People) -> Vec<(&'static Check, Concern)> {
+    let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
+        Judge::Host(judge) => judge(site, people).map(|concern| (*check, concern)),
+        Judge::Rights(_) | Judge::Path(_) | Judge::Site(_) | Judge::Audit => None,
     });
     judged.collect()
 }

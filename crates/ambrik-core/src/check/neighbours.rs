@@ -1,14 +1,13 @@
 //! What the PHP of one site can do in another.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 
-use super::{Case, Check, Judge, Reason, Remedy, Severity, is_symlink};
+use super::{Case, Check, Concern, Judge, Reason, Remedy, Severity, is_symlink};
 use crate::access::{Class, decide};
 use crate::account::Ids;
 use crate::mode::Perm;
 use crate::policy::Right;
-use crate::site::Use;
+use crate::site::{Site, Use};
 
 pub(crate) static REACHES_OTHER_SITE: Check = Check {
     name: "reaches-other-site",
@@ -22,22 +21,21 @@ pub(crate) static REACHES_OTHER_SITE: Check = Check {
 pub(crate) static PHP_SHARED: Check = Check {
     name: "php-shared",
     severity: Severity::Medium,
-    wrong: "another site's PHP runs as the same account",
-    lets: "each can read the other's secrets, and change what the other's PHP may write",
+    wrong: "the PHP of several sites runs as one account",
+    lets: "each can read the others' secrets, and change what the others' PHP may write",
     remedy: Remedy::Hand(
         "give each site's pool an account of its own (user = … in the pool's configuration), then name it in the site file",
     ),
-    judge: Judge::Site(|site, people| {
-        let others = people.sharing().iter().map(|other| {
-            let secrets = other.parts.iter().filter(|part| part.used_as == Use::Secret);
+    judge: Judge::Host(|site, people| {
+        let secrets = |of: &Site| {
+            let secrets = of.parts.iter().filter(|part| part.used_as == Use::Secret);
             let secrets: Vec<&str> = secrets.map(|part| part.shown.as_str()).collect();
-            let secrets = match secrets.as_slice() {
-                [] => "which has no secrets".to_owned(),
-                names => format!("with its secrets {}", names.join(", ")),
-            };
-            (PathBuf::from("."), Reason::Says(format!("{} runs as {} too, {secrets}", other.name, site.php.user)))
-        });
-        others.collect()
+            let secrets = if secrets.is_empty() { "no secrets".to_owned() } else { secrets.join(", ") };
+            (of.name.clone(), format!("with {secrets}"))
+        };
+        let sharing = people.sharing();
+        let sites = sharing.iter().map(|other| secrets(other)).chain([secrets(site)]).collect();
+        (!sharing.is_empty()).then(|| Concern { cause: format!("all run as {}", site.php.user), sites })
     }),
 };
 

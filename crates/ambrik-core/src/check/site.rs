@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use super::{Check, Judge, Reason, Remedy, Severity, is_php_name};
+use super::{Check, Concern, Judge, Reason, Remedy, Severity, is_php_name};
 use crate::account::Uid;
 use crate::own::Exposed;
 use crate::shown::Shown;
@@ -55,9 +55,22 @@ pub(crate) static SITE_FILE_OPEN: Check = Check {
     judge: Judge::Site(|site, _| {
         let says =
             |exposed: &Exposed| Reason::Says(format!("{}: {}: {}", Shown(&exposed.path), exposed.why, exposed.mend));
-        site.exposed.iter().map(|exposed| (exposed.path.clone(), says(exposed))).collect()
+        let own = site.exposed.iter().filter(|exposed| !is_folder(site, exposed));
+        own.map(|exposed| (exposed.path.clone(), says(exposed))).collect()
     }),
 };
+
+/// Whether it is a folder above the site file that others can write: that may concern other sites too.
+fn is_folder(site: &Site, exposed: &Exposed) -> bool {
+    exposed.path.file_name() != site.file.file_name()
+}
+
+/// The folder above the site file that others can write.
+pub(crate) fn open_folder(site: &Site) -> Option<Concern> {
+    let exposed = site.exposed.as_ref().filter(|exposed| is_folder(site, exposed))?;
+    let cause = format!("{}: {}: {}", Shown(&exposed.path), exposed.why, exposed.mend);
+    Some(Concern { cause, sites: [(site.name.clone(), String::new())].into() })
+}
 
 pub(crate) static PROOF_DISTURBED: Check = Check {
     name: "proof-disturbed",

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use ambrik_core::audit::{Audit, audit};
+use ambrik_core::audit::{Audit, HostFinding, audit, host_findings};
 use ambrik_core::check::Severity;
 use ambrik_core::host::{self, Services};
 use ambrik_core::label::table;
@@ -131,6 +131,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     if audits.is_empty() {
         return Ok(Exit::Usage);
     }
+    let of_host = host_findings(&audits);
     match session.format {
         Format::Text if args.labels => {
             for (n, (audit, lines)) in audits.iter().zip(&tables).enumerate() {
@@ -140,13 +141,13 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
                 output::labels_text::render(audit, &looked.labels, lines, &mut session.out())?;
             }
         }
-        Format::Text => output::audit_text::render(&audits, &wrong, args.each, &mut session.out())?,
+        Format::Text => output::audit_text::render(&audits, &of_host, &wrong, args.each, &mut session.out())?,
         Format::Json => {
             let host = session.host_name();
-            output::json::audit(&host, &looked.labels, &audits, &wrong, &tables, session.raw_out())?;
+            output::json::audit(&host, &looked.labels, (&audits, &of_host), &wrong, &tables, session.raw_out())?;
         }
     }
-    Ok(if wrong.is_empty() { exit(&audits, args.fail_on) } else { Exit::Partial })
+    Ok(if wrong.is_empty() { exit(&audits, &of_host, args.fail_on) } else { Exit::Partial })
 }
 
 /// How long a site may be asked.
@@ -214,11 +215,12 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     }
 }
 
-fn exit(audits: &[Audit], fail_on: FailOn) -> Exit {
+fn exit(audits: &[Audit], of_host: &[HostFinding], fail_on: FailOn) -> Exit {
     if audits.iter().any(|audit| !audit.is_complete()) {
         return Exit::Partial;
     }
-    let worst = audits.iter().filter_map(Audit::worst).max();
+    let of_host = of_host.iter().filter(|finding| finding.accepted.is_empty()).map(|finding| finding.check.severity);
+    let worst = audits.iter().filter_map(Audit::worst).chain(of_host).max();
     match (worst, fail_on.severity()) {
         (Some(worst), Some(limit)) if worst >= limit => Exit::Findings,
         _ => Exit::Clean,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use ambrik_core::audit::{Audit, Cell, Finding};
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
 use ambrik_core::check::{Check, Reason, Remedy, Severity};
 use ambrik_core::shown::Shown;
 
@@ -14,13 +14,20 @@ use crate::sites::Wrong;
 /// As many examples are shown for each part of a finding.
 const EXAMPLES: usize = 3;
 
-pub(crate) fn render(audits: &[Audit], wrong: &[Wrong], each: bool, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn render(
+    audits: &[Audit],
+    of_host: &[HostFinding],
+    wrong: &[Wrong],
+    each: bool,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     for (n, audit) in audits.iter().enumerate() {
         if n > 0 {
             writeln!(out)?;
         }
-        block(audit, each, out)?;
+        block(audit, of_host, each, out)?;
     }
+    host(of_host, out)?;
     if audits.len() + wrong.len() > 1 {
         let good = audits.iter().filter(|a| counted_findings(a).next().is_none()).count();
         let (good, bad) = (count(good), count(audits.len() - good));
@@ -35,9 +42,12 @@ fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
     audit.findings.iter().filter(|f| f.accepted.is_none())
 }
 
-fn block(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
+fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write) -> io::Result<()> {
     let site = &audit.site;
-    let (look, words) = verdict(audit);
+    let (look, mut words) = verdict(audit);
+    if of_host.iter().any(|finding| finding.accepted.is_empty() && finding.sites.contains(&site.name)) {
+        words.push_str("; see what is said of the host below");
+    }
     let whole = format!("{}: {words}", site.name);
     for (n, line) in textwrap::wrap(&whole, textwrap::Options::new(WIDTH).subsequent_indent("  ")).iter().enumerate() {
         match line.split_once(": ").filter(|_| n == 0) {
@@ -185,6 +195,25 @@ fn cell(cell: &Cell, paths: u64) -> String {
     let some = if wrong < paths { format!(" in {}", number(wrong)) } else { String::new() };
     let style = if cell.more_count > 0 { BAD } else { ODD };
     styled(style, &format!("{}{some} → {should}", now.join("/")))
+}
+
+/// What concerns several sites: once for all.
+fn host(of_host: &[HostFinding], out: &mut dyn Write) -> io::Result<()> {
+    for (n, finding) in of_host.iter().enumerate() {
+        if n == 0 {
+            writeln!(out, "\n{}", styled(HEAD, "the host"))?;
+        }
+        let (severity, sites) = (finding.check.severity, finding.sites.join(", "));
+        let name = styled(HEAD, finding.check.name);
+        if let Some(accept) = finding.accepted.first() {
+            wrapped(&format!("accepted: {} in {sites}: {}", finding.check.name, accept.reason), "  ", "    ", out)?;
+            continue;
+        }
+        writeln!(out, "  {}  {name}  {sites}", styled(style(severity), &format!("{severity:<6}")))?;
+        wrapped(&finding.says, "          ", "          ", out)?;
+        wrapped(&format!("→ {}", finding.remedy()), "          ", "            ", out)?;
+    }
+    Ok(())
 }
 
 fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) -> io::Result<()> {

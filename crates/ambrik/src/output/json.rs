@@ -9,10 +9,11 @@ use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use ambrik_core::account::Accounts;
-use ambrik_core::audit::{Audit, Cell, Finding};
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
 use ambrik_core::change::{ChangeSet, MovePlan, Outcome, Plan, Proof, UndoPlan, deployments};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::label::{Labels, Line};
+use ambrik_core::site::Accept;
 use base64::Engine as _;
 use serde::ser::SerializeSeq as _;
 use serde::{Serialize, Serializer};
@@ -75,8 +76,20 @@ struct AuditDocument<'w, S> {
     taken: String,
     host: String,
     selinux: &'static str,
+    host_findings: Vec<HostFindingDocument<'w>>,
     not_judged: Vec<NotJudged<'w>>,
     sites: S,
+}
+
+/// What concerns several sites of the host.
+#[derive(Serialize)]
+struct HostFindingDocument<'f> {
+    check: &'static str,
+    severity: &'static str,
+    sites: &'f [String],
+    says: &'f str,
+    remedy: String,
+    accepted: Vec<Accepted>,
 }
 
 /// A site that could not be judged.
@@ -160,7 +173,7 @@ struct Accepted {
 pub(crate) fn audit(
     host: &str,
     labels: &Labels,
-    audits: &[Audit],
+    (audits, of_host): (&[Audit], &[HostFinding]),
     wrong: &[Wrong],
     tables: &[Vec<Line>],
     out: &mut dyn Write,
@@ -169,7 +182,16 @@ pub(crate) fn audit(
     let sites = Each(|| audits.iter().enumerate().map(|(n, audit)| site_audit(audit, tables.get(n))));
     let selinux = labels.state.now.word();
     let not_judged = wrong.iter().map(|Wrong { site, says }| NotJudged { name: site, says }).collect();
-    print(&AuditDocument { ambrik: "audit/1", taken, host: host.to_owned(), selinux, not_judged, sites }, out)
+    let host_findings = of_host.iter().map(|finding| HostFindingDocument {
+        check: finding.check.name,
+        severity: finding.check.severity.word(),
+        sites: &finding.sites,
+        says: &finding.says,
+        remedy: finding.remedy(),
+        accepted: finding.accepted.iter().map(accept).collect(),
+    });
+    let (host, host_findings) = (host.to_owned(), host_findings.collect());
+    print(&AuditDocument { ambrik: "audit/1", taken, host, selinux, host_findings, not_judged, sites }, out)
 }
 
 /// Paths with the same labels.
@@ -250,8 +272,12 @@ fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serializ
             let lines = audit.configuration(finding).into_iter();
             lines.map(|(program, lines)| ConfigurationLines { program, lines }).collect()
         },
-        accepted: accepted.map(|a| Accepted { reason: a.reason.clone(), until: a.until.map(|day| day.to_string()) }),
+        accepted: accepted.map(accept),
     }
+}
+
+fn accept(accept: &Accept) -> Accepted {
+    Accepted { reason: accept.reason.clone(), until: accept.until.map(|day| day.to_string()) }
 }
 
 /// A site's plan, and what came of it.

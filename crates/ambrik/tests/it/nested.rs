@@ -185,3 +185,27 @@ fn what_may_be_another_sites_is_not_changed() {
     assert_eq!(picture(&host.at("srv")), before);
     assert_eq!(host.run(&["audit", "berths"]).code, 1, "nobody takes something out of an audit so");
 }
+/// What several sites have in common is told once, with the sites that it concerns.
+#[test]
+fn what_concerns_the_host_is_told_once() {
+    let host = TestHost::new();
+    host.site("notices", "[[part]]\npath = \"keys\"\nuse = \"secret\"\n");
+    host.site("tidewatch", "[[accept]]\ncheck = \"php-shared\"\npath = \".\"\nreason = \"one team\"\n");
+    for site in ["notices", "tidewatch"] {
+        host.write(&format!("srv/www/{site}/index.php"), "<?php");
+    }
+    assert_eq!(host.run(&["set", "--yes"]).code, 0);
+    let audit = host.run(&["audit"]);
+    assert_eq!(audit.code, 1, "{audit:?}");
+    assert_eq!(audit.out.matches("php-shared").count(), 1, "{audit:?}");
+    assert!(audit.out.contains("all run as php") && audit.out.contains("notices with keys"), "{audit:?}");
+    let json: serde_json::Value = serde_json::from_str(&host.run(&["audit", "--format", "json"]).out).unwrap();
+    assert_eq!(json["host_findings"][0]["sites"], serde_json::json!(["berths", "notices", "tidewatch"]));
+    assert!(json["sites"].as_array().unwrap().iter().all(|site| site["findings"] == serde_json::json!([])), "{json}");
+    // Accepted is what every site that it concerns accepts.
+    for site in ["berths", "notices"] {
+        host.site(site, "[[accept]]\ncheck = \"php-shared\"\npath = \".\"\nreason = \"one team\"\n");
+    }
+    let audit = host.run(&["audit"]);
+    assert!(audit.code == 0 && audit.out.contains("accepted: php-shared"), "{audit:?}");
+}

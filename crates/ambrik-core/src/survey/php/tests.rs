@@ -14,7 +14,7 @@ fn touched(files: &[(&str, &str)], sink: Sink) -> Vec<String> {
     }
     let host = Host::at(dir.path()).unwrap();
     let progress = Progress::default();
-    let deployed = Deployed::read(&host, Path::new("/srv/quay"), &progress).unwrap();
+    let deployed = Deployed::read(&host, Path::new("/srv/quay"), std::collections::BTreeSet::new(), &progress).unwrap();
     let facts = read(&deployed, |_| false, &progress);
     let code = Code::new(&deployed, &facts, Path::new("public"));
     let mut found: Vec<String> = code
