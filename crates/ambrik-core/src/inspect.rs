@@ -20,8 +20,9 @@ use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
+use crate::served;
 use crate::shown::Shown;
-use crate::site::{Use, Write};
+use crate::site::{ServedToo, Use, Write};
 use crate::tree::{Dir, Host, Look, Trouble, Visitor};
 use crate::want::{Shape, Solver, Wants};
 
@@ -86,8 +87,7 @@ impl<'a> Judge<'a> {
         labels: Option<&'a SiteLabels<'a>>,
     ) -> Self {
         let site = policy.site();
-        let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
-        let served = served.map(|path| Path::new("/").join(path));
+        let served = site.served_folder();
         Self {
             policy,
             solver,
@@ -353,6 +353,8 @@ pub(crate) struct Inspector<'j> {
     pub(crate) unseen: Vec<Unseen>,
     pub(crate) vanished: u64,
     pub(crate) mounts: Vec<PathBuf>,
+    /// What links in the served folder lead to though it is not served by the site file.
+    pub(crate) served_too: Vec<ServedToo>,
 }
 
 impl<'j> Inspector<'j> {
@@ -366,6 +368,7 @@ impl<'j> Inspector<'j> {
             unseen: Vec::new(),
             vanished: 0,
             mounts: Vec::new(),
+            served_too: Vec::new(),
         }
     }
 
@@ -393,6 +396,9 @@ impl<'j> Inspector<'j> {
             let verdict = self.verdict(place, context, facts, program);
             planned_rights.clone_from(&verdict.fix);
             let mut extra = self.look_closer(place, cursor, look, facts);
+            if facts.kind == Kind::Symlink && served::tells(context) {
+                self.served_too.extend(self.leads_to_served(place, look));
+            }
             if verdict.label_right {
                 extra.extend(self.not_kept(place, context, look, facts));
             }
@@ -561,13 +567,27 @@ impl<'j> Inspector<'j> {
         })
     }
 
-    fn leads_out(&self, place: &Place<'_>, look: &Look<'_>) -> Option<Reason> {
+    /// Where a link leads, by the site's names.
+    fn goal(&self, place: &Place<'_>, look: &Look<'_>) -> Option<PathBuf> {
         let target = look.target().ok()?;
         let goal = self.judge.host.destination(&place.dir_path(), Path::new(OsStr::from_bytes(&target)));
         let as_named =
             self.judge.aliases.iter().find_map(|(real, named)| Some(named.join(goal.strip_prefix(real).ok()?)));
-        let ours = self.judge.policy.at(as_named.as_ref().unwrap_or(&goal)).context.ours;
-        (!ours).then(|| Reason::Says(format!("to {}", Shown(&goal))))
+        Some(as_named.map_or(goal, |named| named.components().collect()))
+    }
+
+    fn leads_out(&self, place: &Place<'_>, look: &Look<'_>) -> Option<Reason> {
+        let goal = self.goal(place, look)?;
+        let context = self.judge.policy.at(&goal).context;
+        let others = self.judge.policy.part(&context).is_some_and(|part| part.other.is_some());
+        (!context.ours || others).then(|| Reason::Says(format!("to {}", Shown(&goal))))
+    }
+
+    /// What is served through a link though it is not in the served folder.
+    fn leads_to_served(&self, place: &Place<'_>, look: &Look<'_>) -> Option<ServedToo> {
+        let path = self.goal(place, look)?;
+        let link = place.dir_path().join(look.os_name());
+        served::may_be(self.judge.policy, &path).then(|| ServedToo { path, because: served::through(&link) })
     }
 }
 

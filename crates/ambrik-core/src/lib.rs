@@ -22,6 +22,7 @@ pub mod over_http;
 pub mod own;
 pub mod people;
 pub mod policy;
+pub mod served;
 pub mod shown;
 pub mod signals;
 pub mod site;

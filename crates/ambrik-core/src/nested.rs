@@ -96,6 +96,24 @@ impl Ground {
         &self.name
     }
 
+    /// The site file.
+    #[must_use]
+    pub fn file(&self) -> &Path {
+        &self.file
+    }
+
+    /// Whether its root is `folder`, links followed.
+    #[must_use]
+    pub fn is_at(&self, host: &Host, folder: &Path) -> bool {
+        self.places[0].real == host.destination(Path::new("/"), folder)
+    }
+
+    /// Whether its root is `folder`, or around it; `folder` is without links.
+    #[must_use]
+    pub fn holds(&self, folder: &Path) -> bool {
+        folder.starts_with(&self.places[0].real)
+    }
+
     /// Where the root is inside `folder`, by that one's name.
     #[must_use]
     pub fn inside(&self, host: &Host, folder: &Path) -> Option<PathBuf> {
@@ -181,6 +199,7 @@ fn part_of(site: &Site, other: &Ground, path: &Path, pattern: Pattern) -> Part {
         write: Write::Never,
         from: None,
         create: false,
+        served: false,
         overrides: Overrides::default(),
         line: 0,
         other: Some(OtherSite { name: other.name.clone(), passed_by_others }),

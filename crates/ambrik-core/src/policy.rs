@@ -167,7 +167,7 @@ impl Cursor {
 pub struct Policy {
     site: Arc<Site>,
     phase: Phase,
-    /// The parts', then the document root's, then the site root's.
+    /// The parts', then those of what is served besides, then the document root's, then the site root's.
     patterns: Vec<Pattern>,
     rows: Vec<Row>,
     known: Mutex<HashMap<Context, u32>>,
@@ -178,6 +178,7 @@ impl Policy {
     #[must_use]
     pub fn new(site: Arc<Site>, phase: Phase) -> Self {
         let mut patterns: Vec<Pattern> = site.parts.iter().map(|part| part.pattern.clone()).collect();
+        patterns.extend(site.serving.too.iter().map(|too| Pattern::literal(&too.path)));
         // Absent a document root, nothing is ever at the place that stands for it.
         let nowhere = || Pattern::literal(std::path::Path::new("\0"));
         patterns.push(site.served.as_ref().map_or_else(nowhere, |served| served.below(&site.root)));
@@ -217,10 +218,6 @@ impl Policy {
         part.map_or(".", |index| &self.site.parts[index].shown)
     }
 
-    const fn served_pattern(&self) -> usize {
-        self.patterns.len() - 2
-    }
-
     const fn root_pattern(&self) -> usize {
         self.patterns.len() - 1
     }
@@ -234,11 +231,13 @@ impl Policy {
     }
 
     fn may_be_served(&self, part: &Part) -> bool {
-        let served = &self.patterns[self.served_pattern()];
-        let root = std::path::Path::new("/");
-        let prefix = root.join(part.pattern.literal_prefix());
-        let document_root = root.join(served.literal_prefix());
-        prefix.starts_with(&document_root) || (part.pattern.as_path().is_none() && document_root.starts_with(&prefix))
+        let prefix = part.pattern.literal_prefix();
+        let has_wildcards = part.pattern.as_path().is_none();
+        let may_be_in = |served: &Pattern| {
+            let folder = served.literal_prefix();
+            prefix.starts_with(&folder) || (has_wildcards && folder.starts_with(&prefix))
+        };
+        part.served || self.patterns[self.site.parts.len()..self.root_pattern()].iter().any(may_be_in)
     }
 
     fn php_may_write(&self, write: Write) -> bool {
@@ -326,7 +325,9 @@ impl Policy {
         if best.is_some_and(|part| self.is_others(part)) {
             open.clear();
         }
-        let context = self.context(best, reached(self.root_pattern()), reached(self.served_pattern()), &open, above);
+        let is_served = (self.site.parts.len()..self.root_pattern()).any(reached)
+            || best.is_some_and(|part| self.site.parts[part].served);
+        let context = self.context(best, reached(self.root_pattern()), is_served, &open, above);
         Arc::new(Cursor { context, named: best.is_some(), open, plain_child: OnceLock::new() })
     }
 

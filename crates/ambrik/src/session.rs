@@ -1,5 +1,6 @@
 //! What every command needs: the host, its accounts, the site files, the ledger, and where to write.
 
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::io::{self, IsTerminal as _, Write};
@@ -11,6 +12,7 @@ use ambrik_core::account::Accounts;
 use ambrik_core::audit::Setting;
 use ambrik_core::change::{ChangeSet, HowChanged, Ledger, SitePhase, StateDir, StateError};
 use ambrik_core::entry::Nanos;
+use ambrik_core::host::Services;
 use ambrik_core::label::Labels;
 use ambrik_core::own::Place;
 use ambrik_core::shown::Shown;
@@ -46,9 +48,15 @@ pub(crate) struct Looked {
     pub(crate) labels: Labels,
     /// When sites were found clean last, as far as that is on record.
     pub(crate) clean_since: HashMap<String, Nanos>,
+    services: OnceCell<Services>,
 }
 
 impl Looked {
+    /// Its web servers and PHP: looked at once, where something asks for them.
+    pub(crate) fn services(&self) -> &Services {
+        self.services.get_or_init(|| ambrik_core::host::look(&self.host, &self.accounts))
+    }
+
     /// What an audit is made with that is to tell of everything.
     pub(crate) fn setting<'a>(&'a self, neighbours: &'a [Arc<Site>], progress: &'a Progress) -> Setting<'a> {
         let today = jiff::Zoned::now().date();
@@ -212,7 +220,7 @@ impl<'s> Session<'s> {
         if let Some(problem) = &labels.problem {
             self.warn(problem);
         }
-        Ok(Looked { host, accounts, labels, clean_since: HashMap::new() })
+        Ok(Looked { host, accounts, labels, clean_since: HashMap::new(), services: OnceCell::new() })
     }
 
     /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is

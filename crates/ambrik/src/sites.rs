@@ -6,6 +6,7 @@ use std::sync::Arc;
 use ambrik_core::host::Detector;
 use ambrik_core::nested::{Clash, Ground};
 use ambrik_core::own::{Exposed, OwnError};
+use ambrik_core::served::serving;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{self, Site};
 
@@ -107,7 +108,7 @@ impl Session<'_> {
 
     /// The site that this text describes, in the place of what its file says now.
     pub(crate) fn site_of(&self, text: &str, file: &Path, looked: &Looked) -> Result<Sites, Failure> {
-        let detector = Detector::new(&looked.host, &looked.accounts);
+        let detector = Detector::new(&looked.host, looked.services());
         let site = site::read_detecting(text, file, &looked.accounts, &detector);
         let site = Arc::new(site.map_err(|problems| Failure::usage(problems.to_string()))?);
         let ground = Some(Ground::of(&looked.host, Arc::clone(&site)));
@@ -122,7 +123,7 @@ impl Session<'_> {
     }
 
     fn read(&self, files: Vec<PathBuf>, looked: &Looked) -> Vec<Read> {
-        let detector = Detector::new(&looked.host, &looked.accounts);
+        let detector = Detector::new(&looked.host, looked.services());
         let host = &looked.host;
         let read_one = |file: PathBuf| {
             let (text, exposed) = match self.text(&file) {
@@ -212,13 +213,21 @@ fn set_apart(chosen: &[Read], beside: &[Read], looked: &Looked) -> Sites {
             continue;
         }
         match apart(read, &grounds, looked) {
-            Ok(site) => sites.chosen.push(site),
+            Ok(site) => {
+                let serving = serving(&looked.host, looked.services(), &site, &without(&grounds, &read.file));
+                sites.chosen.push(Arc::new(Site { serving, ..Site::clone(&site) }));
+            }
             Err(says) => sites.wrong.push(wrong(says)),
         }
     }
     let new = beside.iter().filter_map(|read| apart(read, &grounds, looked).ok());
     sites.neighbours = sites.chosen.iter().cloned().chain(new).collect();
     sites
+}
+
+/// Where the sites of other files are.
+fn without(grounds: &[Ground], file: &Path) -> Vec<Ground> {
+    grounds.iter().filter(|ground| ground.file() != file).cloned().collect()
 }
 
 fn apart(read: &Read, grounds: &[Ground], looked: &Looked) -> Result<Arc<Site>, String> {

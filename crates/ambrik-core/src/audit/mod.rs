@@ -18,10 +18,11 @@ use crate::entry::{Kind, Nanos, Rights};
 use crate::host::held_by;
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
+use crate::over_http::Asked;
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::site::{Phase, Site};
+use crate::site::{Phase, ServedToo, Site};
 use crate::tree::{Dir, Failure, Host, Op, Progress, Resolved, Trouble, WayError, walk};
 use crate::want::Solver;
 
@@ -60,6 +61,9 @@ pub struct Setting<'a> {
     /// How far it is.
     pub progress: &'a Progress,
 }
+
+/// So begins what could not be asked.
+const OVER_HTTP: &str = "over HTTP, ";
 
 /// As many short PHP files are opened to know what they are.
 const MOST_SNIFFED: i64 = 60_000;
@@ -144,6 +148,8 @@ pub struct Audit {
     changed: Vec<PathBuf>,
     /// What was found over HTTP.
     asked: Vec<crate::over_http::Found>,
+    /// Whether everything was answered that was asked over HTTP.
+    all_asked: bool,
     /// The policy switches that the site file names and that are off.
     pub switches_off: Vec<String>,
     /// The policy module that makes the site's labels last.
@@ -185,10 +191,17 @@ impl Audit {
         if !bars.is_empty() && bars.len() == finding.reasons.len() {
             return format!("{}; Ambrik leaves that to you", bars.join("; "));
         }
+        let over_http = |reason: &Reason| matches!(reason, Reason::Says(words) if words.starts_with(OVER_HTTP));
+        if finding.check.is(&check::COULD_NOT_LOOK) && finding.reasons.keys().any(over_http) {
+            return "see that the web server runs, and that url in the site file is this site's".into();
+        }
         let php_is_keeper = self.site.php.ids.uid == self.site.keeper.ids.uid;
         if php_is_keeper && finding.check.name.starts_with("php-") && finding.check.remedy == Remedy::Set {
             return "keeper and PHP are one account, and nothing can be kept from it: give PHP an account of its own"
                 .into();
+        }
+        if finding.check.is(&check::INSTALLER_LEFT) && !self.unfinished().is_empty() {
+            return format!("ambrik open {}", self.site.name);
         }
         finding.check.remedy_for(&self.site)
     }
@@ -199,6 +212,19 @@ impl Audit {
         let says = format!("since {}", until.strftime("%Y-%m-%d %H:%M UTC"));
         let root = self.site.root.clone();
         self.with(&crate::check::WINDOW_OVERDUE, root, says, today)
+    }
+
+    /// Whether an installer was found.
+    pub(crate) fn has_installer(&self) -> bool {
+        let installers = [&check::INSTALLER_LEFT, &check::INSTALLER_RENAMED];
+        self.findings.iter().any(|finding| installers.iter().any(|check| finding.check.is(check)))
+    }
+
+    /// How the host says otherwise than the site file what is served, unless an exception covers it.
+    #[must_use]
+    pub fn served_differs(&self) -> Option<String> {
+        let of = |finding: &&Finding| finding.check.is(&check::SERVED_DIFFERS) && finding.accepted.is_none();
+        self.findings.iter().find(of).map(|finding| self.says(finding))
     }
 
     /// What PHP still holds open for writing though it is closed to it: each path, and who.
@@ -247,11 +273,16 @@ impl Audit {
 
     /// Adds what was found over HTTP.
     #[must_use]
-    pub fn with_asked(mut self, asked: Vec<crate::over_http::Found>, today: Date) -> Self {
-        for found in &asked {
+    pub fn with_asked(mut self, asked: Asked, today: Date) -> Self {
+        for found in &asked.found {
             self = self.with(found.check, found.path.clone(), found.says.clone(), today);
         }
-        self.asked = asked;
+        let root = self.site.root.clone();
+        for why in asked.unanswered {
+            self = self.with(&check::COULD_NOT_LOOK, root.clone(), format!("{OVER_HTTP}{why}"), today);
+            self.all_asked = false;
+        }
+        self.asked = asked.found;
         self
     }
 
@@ -302,10 +333,10 @@ impl Audit {
         self.solver.solve(&self.policy, &context, crate::want::Shape::File)
     }
 
-    /// Whether there were paths that could not be looked at.
+    /// Whether all was looked at, and asked, that was to be.
     #[must_use]
     pub fn is_complete(&self) -> bool {
-        self.unseen.is_empty()
+        self.unseen.is_empty() && self.all_asked
     }
 
     /// The gravest severity among the findings that count.
@@ -361,6 +392,24 @@ pub(crate) fn relative(root: &Path, path: &Path) -> PathBuf {
 
 /// Looks at the whole of `site` in `phase`.
 pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
+    let (mut found, mut too) = look(setting, site, phase)?;
+    // A link that was seen only now can make served what was judged as not served. Each time there is more.
+    for _ in 0..MOST_TIMES {
+        if too.is_empty() {
+            break;
+        }
+        let mut site = Site::clone(&found.site);
+        site.serving.too.append(&mut too);
+        (found, too) = look(setting, &Arc::new(site), phase)?;
+    }
+    Ok(found)
+}
+
+/// As often is a site looked at again because of links that lead from what only links lead to.
+const MOST_TIMES: usize = 3;
+
+/// One look. Besides the audit, what is served through links that the site does not know of yet.
+fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit, Vec<ServedToo>), AuditError> {
     let root = find_root(setting.host, site)?;
     let policy = Policy::new(Arc::clone(site), phase);
     let solver = Solver::new(site, setting.accounts);
@@ -406,19 +455,13 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     let walked = walk(dirs, inspectors, setting.progress);
     let missing = missing_parts(setting.host, site);
     let merged = Merged::of(walked.visitors);
-    // Samples are copied for the installer only.
-    let copied = |part: &usize| phase == Phase::Open && site.parts[*part].from.is_some();
-    let wanted = missing.iter().filter(|&&part| site.parts[part].create || copied(&part));
-    let to_make = wanted.flat_map(|&part| to_make(setting.host, &policy, &solver, part)).map(|mut made| {
-        let context = policy.at(&made.path).context;
-        if let Some(labels) = labels.as_ref().filter(|_| context.ours) {
-            let label = labels.wanted(&policy, &context, None, made.kind);
-            made.rights = Arc::new(Rights { label, ..(*made.rights).clone() });
-        }
-        made
-    });
-    let to_make = to_make.collect();
+    let to_make = all_to_make(setting.host, &policy, &solver, labels.as_ref(), &missing);
     unseen.extend(merged.unseen);
+    let served = site.served_folder().unwrap_or_else(|| site.root.clone());
+    for (below, reason) in judge.sniffing.iter().flat_map(|sniffing| sniffing.pages.together()) {
+        let slot = Slot { check: &check::INSTALLER_RENAMED, part: None, accepted: None, above: false };
+        findings.add(slot, reason, Found::Path(served.join(below)));
+    }
     let real = |path: &Path| {
         let places = starts.iter().filter_map(|start| Some((start, path.strip_prefix(&start.path).ok()?)));
         let nearest = places.max_by_key(|(start, _)| start.path.as_os_str().len());
@@ -443,6 +486,7 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         unseen,
         changed: Vec::new(),
         asked: Vec::new(),
+        all_asked: true,
         module,
         switches_off: Vec::new(),
         to_make,
@@ -460,7 +504,30 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
     for (check, concern) in check::judge_host(site, &people).into_iter().chain(open_folder) {
         audit.add_of_host(check, concern, setting.today);
     }
-    Ok(audit.with_selinux(setting, labels.as_ref()))
+    Ok((audit.with_selinux(setting, labels.as_ref()), merged.served_too))
+}
+
+/// What is made of the missing parts, and of what leads there, with its label.
+fn all_to_make(
+    host: &Host,
+    policy: &Policy,
+    solver: &Solver,
+    labels: Option<&SiteLabels<'_>>,
+    missing: &[usize],
+) -> Vec<ToMake> {
+    let parts = &policy.site().parts;
+    // Samples are copied for the installer only.
+    let copied = |part: &usize| policy.phase() == Phase::Open && parts[*part].from.is_some();
+    let wanted = missing.iter().filter(|&&part| parts[part].create || copied(&part));
+    let made = wanted.flat_map(|&part| to_make(host, policy, solver, part)).map(|mut made| {
+        let context = policy.at(&made.path).context;
+        if let Some(labels) = labels.filter(|_| context.ours) {
+            let label = labels.wanted(policy, &context, None, made.kind);
+            made.rights = Arc::new(Rights { label, ..(*made.rights).clone() });
+        }
+        made
+    });
+    made.collect()
 }
 
 /// The site's root and the parts outside it, each with where it really is; those that could not be reached are `unseen`.
@@ -496,13 +563,20 @@ struct Merged {
     unseen: Vec<Unseen>,
     vanished: u64,
     mounts: Vec<PathBuf>,
+    served_too: Vec<ServedToo>,
 }
 
 impl Merged {
     fn of(inspectors: Vec<Inspector<'_>>) -> Self {
         let mut lines: BTreeMap<Option<usize>, PartLine> = BTreeMap::new();
-        let mut merged =
-            Self { table: Vec::new(), deviants: Vec::new(), unseen: Vec::new(), vanished: 0, mounts: Vec::new() };
+        let mut merged = Self {
+            table: Vec::new(),
+            deviants: Vec::new(),
+            unseen: Vec::new(),
+            vanished: 0,
+            mounts: Vec::new(),
+            served_too: Vec::new(),
+        };
         for inspector in inspectors {
             for (verdict, count) in inspector.verdicts() {
                 let part = verdict.context.part;
@@ -518,6 +592,7 @@ impl Merged {
             merged.unseen.extend(inspector.unseen);
             merged.vanished += inspector.vanished;
             merged.mounts.extend(inspector.mounts);
+            merged.served_too.extend(inspector.served_too);
         }
         merged.mounts.sort();
         merged.unseen.sort_by(|a, b| a.path.cmp(&b.path));

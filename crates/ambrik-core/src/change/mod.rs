@@ -47,6 +47,7 @@ pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, aske
 pub use places::{PlaceError, check_places};
 pub use plan::{Change, Creation, Group, Plan, Removal};
 pub use proof::{Proof, Prover, answer, prove};
+pub use sample::Unfinished;
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
 pub use window::{Changed, WindowError, changed_in_window};

@@ -1,12 +1,15 @@
 //! Samples of settings: read for a copy, and compared with what became of the copy.
 
 use std::os::fd::OwnedFd;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::sync::LazyLock;
 
+use regex::bytes::Regex;
 use rustix::io::Errno;
 
 use crate::audit::Audit;
 use crate::entry::Kind;
+use crate::site::{Part, Use, Write};
 use crate::tree::{Failure, Op, sys};
 
 /// No sample of settings is longer.
@@ -37,21 +40,71 @@ fn root(audit: &Audit) -> Result<OwnedFd, Failure> {
     sys::open_directory(&start.parent, &start.name).map_err(|errno| Failure::Os(Op::Open, errno))
 }
 
+/// A key that installers make, or the mark that one ran, still without a value.
+static WITHOUT_VALUE: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    let key = r"\w*(?:secret|salt|(?:app|auth|encryption|security|crypt|cookie|hash|nonce)_?key)\w*";
+    let nothing = r#"(?:''|""|['"](?:change[ _-]?me|put your[^'"\n]*|your[ _-][^'"\n]*here)['"])"#;
+    let unmade = format!(r#"['"]?\b{key}['"]?\s*\]?\s*(?:=>|=|,|:)\s*(?:{nothing}|$)"#);
+    let mark = r#"['"]?\b(?:is_?)?installed['"]?\s*\]?\s*(?:=>|=|,|:)\s*['"]?(?:false|no|0)\b"#;
+    Regex::new(&format!("(?im){unmade}|{mark}")).ok()
+});
+
+/// Why settings look as if no installer had run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unfinished {
+    /// The settings, as the site file names them.
+    pub part: String,
+    /// What is wrong with them.
+    pub why: &'static str,
+}
+
 impl Audit {
-    /// The settings that are still empty, or as their sample is: nobody has run the installer.
+    /// The settings of a site whose installer has not run: missing, empty, as their sample is, or without the values that
+    /// installers fill in.
     #[must_use]
-    pub fn unfinished(&self) -> Vec<PathBuf> {
+    pub fn unfinished(&self) -> Vec<Unfinished> {
+        let has_installer = self.has_installer();
         let site = &self.site;
-        let with_sample = site.parts.iter().filter_map(|part| Some((part, part.from.as_ref()?)));
-        let untouched = with_sample.filter(|(part, sample)| {
-            let path = part.pattern.as_path().map(|path| Path::new("/").join(path));
-            let below = path.as_ref().and_then(|path| path.strip_prefix(&site.root).ok());
-            let settings = below.and_then(|below| {
-                let file = sys::open_beneath(root(self).ok()?, below).ok()?;
-                content(&file).ok()
-            });
-            settings.is_some_and(|settings| settings.is_empty() || read(self, sample).is_ok_and(|s| s == settings))
+        let settings = site.parts.iter().filter(|part| {
+            part.from.is_some() || (has_installer && part.used_as == Use::Secret && part.write == Write::Install)
         });
-        untouched.map(|(part, _)| PathBuf::from(&part.shown)).collect()
+        let why = |part: &Part| self.why_unfinished(part, has_installer);
+        settings.filter_map(|part| Some(Unfinished { part: part.shown.clone(), why: why(part)? })).collect()
+    }
+
+    fn why_unfinished(&self, part: &Part, has_installer: bool) -> Option<&'static str> {
+        let path = Path::new("/").join(part.pattern.as_path()?);
+        let below = path.strip_prefix(&self.site.root).ok()?;
+        let file = match sys::open_beneath(root(self).ok()?, below) {
+            Err(Errno::NOENT) => return has_installer.then_some("is not there"),
+            file => file.ok()?,
+        };
+        let settings = content(&file).ok()?;
+        if settings.trim_ascii().is_empty() {
+            return Some("is empty");
+        }
+        if part.from.as_ref().is_some_and(|sample| read(self, sample).is_ok_and(|sample| sample == settings)) {
+            return Some("is as its sample is");
+        }
+        let without = WITHOUT_VALUE.as_ref().is_some_and(|expression| expression.is_match(&settings));
+        (has_installer && without).then_some("is without a value that installers fill in")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::key("'secret_key' => '',", true)]
+    #[case::environment("APP_KEY=\nDEBUG=0\n", true)]
+    #[case::constant("define('AUTH_SALT', 'put your unique phrase here');", true)]
+    #[case::mark("$config['installed'] = false;", true)]
+    #[case::filled_in("'secret_key' => 'x', 'password' => '', 'prefix' => ''", false)]
+    #[case::environment_filled_in("APP_KEY=base64:x\nMAIL=\n", false)]
+    #[case::mark_set("'installed' => true", false)]
+    fn what_installers_fill_in(#[case] text: &str, #[case] want: bool) {
+        assert_eq!(WITHOUT_VALUE.as_ref().unwrap().is_match(text.as_bytes()), want);
     }
 }

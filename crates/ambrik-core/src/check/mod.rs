@@ -6,6 +6,7 @@ mod names;
 mod needs;
 mod neighbours;
 mod reads;
+mod renamed;
 mod site;
 mod web;
 mod writes;
@@ -217,6 +218,7 @@ pub(crate) struct PathCase<'a> {
 pub static CATALOGUE: &[&Check] = &[
     &site::PHP_IS_ROOT,
     &site::SITE_FILE_OPEN,
+    &site::SERVED_DIFFERS,
     &site::WINDOW_OVERDUE,
     &site::PROOF_DISTURBED,
     &writes::PHP_WRITES_CODE,
@@ -231,6 +233,7 @@ pub static CATALOGUE: &[&Check] = &[
     &needs::PHP_CANNOT_READ,
     &needs::WEB_CANNOT_READ,
     &names::INSTALLER_LEFT,
+    &renamed::INSTALLER_RENAMED,
     &web::INSTALLER_ANSWERS,
     &web::PHP_RUNS_IN_STORE,
     &web::SECRET_SERVED,
@@ -242,6 +245,7 @@ pub static CATALOGUE: &[&Check] = &[
     &reads::EVERYONE_READS,
     &reads::ANOTHER_READS,
     &names::LEFTOVER_SERVED,
+    &site::ARCHIVE_BESIDE,
     &site::SERVED_TOO_WIDE,
     &kinds::LINK_LEAVES_SITE,
     &kinds::SPECIAL_BITS,
@@ -260,9 +264,12 @@ pub static CATALOGUE: &[&Check] = &[
 
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
+pub(crate) use names::INSTALLER_LEFT;
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
+pub(crate) use renamed::INSTALLER_RENAMED;
 pub(crate) use site::{
-    CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_TOO_WIDE, SITE_FILE_OPEN, WINDOW_OVERDUE, open_folder,
+    CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_DIFFERS, SERVED_TOO_WIDE, SITE_FILE_OPEN,
+    WINDOW_OVERDUE, open_folder,
 };
 pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE, STILL_OPEN};

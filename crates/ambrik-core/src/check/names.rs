@@ -5,6 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
+use super::renamed::Pages;
 use super::{Check, Judge, PathCase, Reason, Remedy, Severity, is_php_name};
 use crate::entry::Kind;
 use crate::site::{Phase, Use};
@@ -51,6 +52,14 @@ pub enum Guess {
     Installer(&'static str),
     /// A left-over, of this kind.
     Leftover(&'static str),
+}
+
+impl Guess {
+    /// Whether it is an archive or a database dump.
+    #[must_use]
+    pub fn is_archive_or_dump(&self) -> bool {
+        matches!(self, Self::Leftover("archive" | "packed database dump" | SCHEMA_OR_DUMP))
+    }
 }
 
 /// The most that is read of a file to know what it is.
@@ -211,46 +220,53 @@ fn php_file(lower: &[u8]) -> Option<Guess> {
     single.contains(&stem).then_some(Guess::Installer("installer file"))
 }
 
+/// Folders in which what looks like an installer is an application's own code, or a library's.
+const OF_LIBRARIES: &[&str] = &[
+    "vendor",
+    "vendors",
+    "node_modules",
+    "lib",
+    "libs",
+    "library",
+    "libraries",
+    "src",
+    "app",
+    "application",
+    "classes",
+    "includes",
+    "include",
+    "inc",
+    "modules",
+    "plugins",
+    "packages",
+    "third_party",
+    "thirdparty",
+    "controllers",
+    "templates",
+    "views",
+    "lang",
+    "locale",
+    "docs",
+    "doc",
+    "tests",
+    "test",
+    "bower_components",
+    "themes",
+    "assets",
+    "js",
+    "css",
+];
+
+/// Whether a folder of this name holds code that is loaded, not asked for.
+pub(super) fn is_librarys(name: &OsStr) -> bool {
+    OF_LIBRARIES.contains(&&*name.to_string_lossy().to_ascii_lowercase())
+}
+
 /// An installer is found near the top of what is served; the like deeper down is an application's own code or a
 /// library's, and so is a folder that nothing in it lets a visitor start.
 fn is_entrance(below_served: &Path, name: &OsStr, case: &PathCase<'_>) -> bool {
-    const OF_LIBRARIES: &[&str] = &[
-        "vendor",
-        "vendors",
-        "node_modules",
-        "lib",
-        "libs",
-        "library",
-        "libraries",
-        "src",
-        "app",
-        "application",
-        "classes",
-        "includes",
-        "include",
-        "inc",
-        "modules",
-        "plugins",
-        "packages",
-        "third_party",
-        "thirdparty",
-        "controllers",
-        "templates",
-        "views",
-        "lang",
-        "locale",
-        "docs",
-        "doc",
-        "tests",
-        "test",
-        "bower_components",
-        "themes",
-        "assets",
-        "js",
-        "css",
-    ];
     let depth = below_served.iter().count();
-    let library = below_served.iter().any(|n| OF_LIBRARIES.contains(&&*n.to_string_lossy().to_ascii_lowercase()));
+    let library = below_served.iter().any(is_librarys);
     if depth > 1 || library {
         return false;
     }
@@ -305,11 +321,13 @@ fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
 pub(crate) struct Sniffing {
     left: AtomicI64,
     passed_over: AtomicU64,
+    /// Longer ones near the top, which may be an installer's.
+    pub(crate) pages: Pages,
 }
 
 impl Sniffing {
     pub(crate) const fn new(most: i64) -> Self {
-        Self { left: AtomicI64::new(most), passed_over: AtomicU64::new(0) }
+        Self { left: AtomicI64::new(most), passed_over: AtomicU64::new(0), pages: Pages::new() }
     }
 
     /// Whether one more may be opened; what is near the top always may.

@@ -37,6 +37,23 @@ pub(crate) static SERVED_TOO_WIDE: Check = Check {
     }),
 };
 
+pub(crate) static SERVED_DIFFERS: Check = Check {
+    name: "served-differs",
+    severity: Severity::High,
+    wrong: "the document root is not what the site file says",
+    lets: "by that site file what visitors need is closed to the web server, and what they must not get is open to it: \
+           nothing is changed",
+    remedy: Remedy::Hand(
+        "correct served in the site file, or the web server's configuration; --served-anyway on `set`, `open` and `seal` if the \
+         site file is right",
+    ),
+    judge: Judge::Site(|site, _| {
+        let served = site.served_folder().unwrap_or_else(|| site.root.clone());
+        let says = |differs: &String| Reason::Says(format!("served is {}, and {differs}", Shown(&served)));
+        site.serving.differs.iter().map(|differs| (served.clone(), says(differs))).collect()
+    }),
+};
+
 pub(crate) static WINDOW_OVERDUE: Check = Check {
     name: "window-overdue",
     severity: Severity::High,
@@ -57,6 +74,17 @@ pub(crate) static SITE_FILE_OPEN: Check = Check {
             |exposed: &Exposed| Reason::Says(format!("{}: {}: {}", Shown(&exposed.path), exposed.why, exposed.mend));
         let own = site.exposed.iter().filter(|exposed| !is_folder(site, exposed));
         own.map(|exposed| (exposed.path.clone(), says(exposed))).collect()
+    }),
+};
+
+pub(crate) static ARCHIVE_BESIDE: Check = Check {
+    name: "archive-beside",
+    severity: Severity::Medium,
+    wrong: "archives or dumps lie beside the site, where a web server serves them",
+    lets: "anybody who guesses the name downloads them: source code, data, passwords",
+    remedy: Remedy::Hand("move it to where nothing is served; it is not the site's, so Ambrik leaves it to you"),
+    judge: Judge::Site(|site, _| {
+        site.serving.beside.iter().map(|(path, kind)| (path.clone(), Reason::Says((*kind).to_owned()))).collect()
     }),
 };
 
@@ -109,9 +137,7 @@ pub(crate) static COULD_NOT_LOOK: Check = Check {
 /// of it is, that is how the application is built; but a part that is closed to the web server cannot be closed
 /// where that is PHP's own account, unless the part is PHP itself, which is run and not handed out.
 fn too_wide(site: &Site, part: &crate::site::Part) -> Option<(PathBuf, Reason)> {
-    let served = site.served.as_ref()?;
-    let folder = served.below(&site.root);
-    let served_folder = Path::new("/").join(folder.as_path()?);
+    let (served, served_folder) = (site.served.as_ref()?, site.served_folder()?);
     if !part.pattern.is_below(&served_folder) {
         return None;
     }

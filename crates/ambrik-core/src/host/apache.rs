@@ -393,6 +393,7 @@ impl Configuration<'_, '_> {
             [url, folder] => Some((url.trim_end_matches('/').to_owned(), PathBuf::from(folder), line.at.clone())),
             _ => None,
         }));
+        let index: Vec<String> = direct("directoryindex").flat_map(|line| line.arguments.clone()).collect();
         let mut folders = Vec::new();
         for (below, path, at) in roots {
             let through = self.through(host, &path, &below);
@@ -407,8 +408,10 @@ impl Configuration<'_, '_> {
                 denied: self.denied(&path),
                 without_php,
                 path,
+                url_path: below,
                 names,
                 listens: listens.clone(),
+                index: index.clone(),
                 program: self.layout.program.into(),
                 through,
                 account: account.clone(),

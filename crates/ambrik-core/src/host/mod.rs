@@ -15,7 +15,6 @@ mod still_open;
 mod tie;
 mod units;
 
-use std::cell::OnceCell;
 use std::fmt;
 use std::path::{Path, PathBuf};
 
@@ -206,10 +205,14 @@ pub enum Through {
 pub struct Folder {
     /// The document root.
     pub path: PathBuf,
+    /// The path of its addresses that leads to it; empty for a document root.
+    pub url_path: String,
     /// The sites' names, and the path below them where it is not `/`.
     pub names: Vec<String>,
     /// The addresses it answers on.
     pub listens: Vec<String>,
+    /// The pages that it looks for where a folder is asked for, as far as that is said there.
+    pub index: Vec<String>,
     /// The web server.
     pub program: String,
     /// How PHP is run for it.
@@ -325,30 +328,27 @@ pub fn domains(host: &Host) -> Vec<(Role, crate::account::Uid, crate::label::Con
     running.workers.iter().filter_map(of).flatten().collect()
 }
 
-/// Names the accounts that a site file leaves out. The host is looked at once, and only if one does.
+/// Names the accounts that a site file leaves out.
 pub struct Detector<'h> {
-    host: Option<&'h Host>,
-    accounts: &'h Accounts,
-    services: OnceCell<Services>,
+    seen: Option<(&'h Host, &'h Services)>,
 }
 
 impl<'h> Detector<'h> {
-    /// What `host` tells.
+    /// What the services of `host` tell.
     #[must_use]
-    pub const fn new(host: &'h Host, accounts: &'h Accounts) -> Self {
-        Self { host: Some(host), accounts, services: OnceCell::new() }
+    pub const fn new(host: &'h Host, services: &'h Services) -> Self {
+        Self { seen: Some((host, services)) }
     }
 
     /// Nothing is known.
     #[must_use]
-    pub const fn blind(accounts: &'h Accounts) -> Self {
-        Self { host: None, accounts, services: OnceCell::new() }
+    pub const fn blind() -> Self {
+        Self { seen: None }
     }
 
     /// The account that runs PHP (or reads static files) for the site served from `folder`.
     pub fn account(&self, role: Role, folder: &Path) -> Result<Answer, Undecided> {
-        let host = self.host.ok_or(Undecided::Unknown)?;
-        let services = self.services.get_or_init(|| look(host, self.accounts));
+        let (host, services) = self.seen.ok_or(Undecided::Unknown)?;
         services.account(host, role, folder)
     }
 }

@@ -262,8 +262,10 @@ impl Seen<'_> {
             }
             folders.push(Folder {
                 path,
+                url_path: String::new(),
                 names: Vec::new(),
                 listens: vec![listen],
+                index: Vec::new(),
                 program,
                 through: Through::Inside(at.clone()),
                 account: None,

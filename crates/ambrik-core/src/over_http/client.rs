@@ -13,6 +13,8 @@ pub(super) struct Reply {
     pub(super) status: u16,
     /// The beginning of the content.
     pub(super) body: Vec<u8>,
+    /// What answered: where redirects on the same host led.
+    pub(super) address: String,
 }
 
 /// Of an answer's content no more is read.
@@ -61,7 +63,13 @@ impl Client {
         self.follow(format!("{}{end}", self.address(path)), deadline)
     }
 
-    fn follow(&self, first: String, deadline: Instant) -> Result<Reply, String> {
+    /// The address of a page, as the site file writes it.
+    pub(super) fn page(&self, page: &str) -> String {
+        format!("{}/{}", self.base, page.trim_start_matches('/'))
+    }
+
+    /// What an address answers, redirects on the same host followed.
+    pub(super) fn follow(&self, first: String, deadline: Instant) -> Result<Reply, String> {
         let host: Uri = first.parse().map_err(|_| format!("{first} is no address"))?;
         let mut address = first;
         for _ in 0..=REDIRECTS {
@@ -79,15 +87,15 @@ impl Client {
                         address = next;
                         continue;
                     }
-                    None => return Ok(Reply { status, body: Vec::new() }),
+                    None => return Ok(Reply { status, body: Vec::new(), address }),
                 }
             }
             let mut body = Vec::new();
             // What is longer is cut, and what breaks off in between counts as far as it came.
             let _ = response.body_mut().as_reader().take(LONGEST).read_to_end(&mut body);
-            return Ok(Reply { status, body });
+            return Ok(Reply { status, body, address });
         }
-        Ok(Reply { status: 310, body: Vec::new() })
+        Ok(Reply { status: 310, body: Vec::new(), address })
     }
 }
 

@@ -5,6 +5,7 @@
 
 mod client;
 mod lines;
+mod pages;
 mod probe;
 
 use std::collections::BTreeSet;
@@ -18,11 +19,14 @@ use crate::audit::Audit;
 use crate::check::{Check, FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 use crate::entry::Kind;
 use crate::host::Services;
+use crate::policy::Right;
 use crate::site::{Phase, Site, Use};
 use crate::tree::{Host, sys};
 
 use client::{Client, Reply};
 use lines::{Keep, lines};
+
+pub use pages::{Page, ask_pages, broken};
 
 /// Something that a visitor gets and should not.
 #[derive(Debug)]
@@ -67,6 +71,17 @@ const EACH: usize = 40;
 /// As much of a file and of an answer is compared.
 const COMPARED: usize = 1024;
 
+/// As many static files are asked for to see that it is this site that answers; they are looked for among as many names, and
+/// no deeper than this.
+const STATIC: usize = 5;
+const STATIC_LOOKED_FOR: usize = 2_000;
+const STATIC_DEEPEST: usize = 3;
+
+/// What web servers hand out as it is, and nobody has a reason to refuse.
+const STATICS: &[&str] = &[
+    "css", "js", "mjs", "svg", "png", "jpg", "jpeg", "gif", "webp", "ico", "woff", "woff2", "ttf", "map", "html", "htm",
+];
+
 /// A site is asked no longer than this, if nothing else is said.
 pub const LONGEST: Duration = Duration::from_secs(30);
 
@@ -76,9 +91,7 @@ pub fn ask(host: &Host, audit: &Audit, services: &Services, longest: Duration) -
     let site = &audit.site;
     let url = site.url.as_deref().ok_or_else(|| HttpError::NoUrl(site.name.clone()))?;
     let client = Client::new(url).ok_or_else(|| HttpError::NoAddress(site.name.clone(), url.to_owned()))?;
-    let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
-    let served = served.ok_or_else(|| HttpError::NotServed(site.name.clone()))?;
-    let served = Path::new("/").join(served);
+    let served = site.served_folder().ok_or_else(|| HttpError::NotServed(site.name.clone()))?;
     let servers: BTreeSet<String> = services
         .served
         .iter()
@@ -99,12 +112,22 @@ pub fn ask(host: &Host, audit: &Audit, services: &Services, longest: Duration) -
             return Ok(inquiry.asked);
         }
     }
+    let shown = inquiry.is_this_site();
+    if shown == Some(false) {
+        let other = "what answers there is not this site: none of its static files comes as it is on the disk";
+        inquiry.asked.unanswered.push(format!("{url}: {other}"));
+        return Ok(inquiry.asked);
+    }
     if audit.phase == Phase::Sealed {
         inquiry.installers();
     }
     inquiry.secrets();
     inquiry.folders();
-    inquiry.probes();
+    let seen = inquiry.probes();
+    if shown.is_none() && !seen {
+        let unknown = "that it is this site which answers could not be shown: it has no static file to compare";
+        inquiry.asked.unanswered.push(format!("{url}: {unknown}"));
+    }
     Ok(inquiry.asked)
 }
 
@@ -202,6 +225,52 @@ impl Inquiry<'_> {
         let read = sys::reopen_file(&handle).and_then(|file| sys::read_some(&file, &mut bytes)).ok()?;
         bytes.truncate(read);
         Some(bytes)
+    }
+
+    /// Whether it is this site that answers: whether a static file of it comes as it is on the disk. Nothing where it has
+    /// none.
+    fn is_this_site(&mut self) -> Option<bool> {
+        let files = self.static_files();
+        let mut asked = false;
+        for below in files {
+            let Some(content) = self.beginning(&below) else { continue };
+            let Some(reply) = self.try_get(&below, false) else { continue };
+            asked = true;
+            if reply.status == 200 && reply.body.starts_with(&content) {
+                return Some(true);
+            }
+        }
+        asked.then_some(false)
+    }
+
+    /// Some files near the top of the served folder that web servers hand out as they are.
+    fn static_files(&self) -> Vec<PathBuf> {
+        let mut found: Vec<PathBuf> = Vec::new();
+        let mut folders = vec![PathBuf::new()];
+        let mut left = STATIC_LOOKED_FOR;
+        let mut at = 0;
+        while let Some(folder) = folders.get(at).cloned().filter(|_| found.len() < STATIC && left > 0) {
+            at += 1;
+            for name in self.names(&folder).into_iter().take(left) {
+                left -= 1;
+                let below = folder.join(&name);
+                let context = self.audit.policy.at(&self.served.join(&below)).context;
+                if !context.is_managed() || context.row.web < Right::Read || name.to_string_lossy().starts_with('.') {
+                    continue;
+                }
+                let extension = below.extension().map(|end| end.to_string_lossy().to_ascii_lowercase());
+                match self.kind(&below) {
+                    Some(Kind::Directory) if folder.components().count() < STATIC_DEEPEST => folders.push(below),
+                    Some(Kind::File) if extension.is_some_and(|end| STATICS.contains(&&*end)) => {
+                        let empty = self.beginning(&below).is_none_or(|content| content.is_empty());
+                        found.extend((!empty).then_some(below));
+                    }
+                    _ => {}
+                }
+            }
+        }
+        found.truncate(STATIC);
+        found
     }
 
     /// Installers must not answer.
@@ -302,14 +371,15 @@ impl Inquiry<'_> {
         }
     }
 
-    /// PHP must not be run where it may write.
-    fn probes(&mut self) {
+    /// PHP must not be run where it may write. Whether a file that was put there came back.
+    fn probes(&mut self) -> bool {
+        let mut seen = false;
         let folders = self.served_parts(&[Use::Store, Use::Scratch]);
         let mut folders: Vec<PathBuf> = folders.into_iter().map(|(_, path)| path).collect();
         folders.retain(|below| self.kind(below) == Some(Kind::Directory));
         for below in folders {
             if self.is_over() {
-                return;
+                break;
             }
             let folder = self.served.join(&below);
             let probe = match probe::Probe::put(self.host, self.audit, &folder) {
@@ -321,13 +391,15 @@ impl Inquiry<'_> {
                 }
             };
             let reply = self.try_get(&below.join(probe.name()), false);
-            let runs = reply.is_some_and(|reply| probe.was_run(&reply.body));
+            let runs = reply.as_ref().is_some_and(|reply| probe.was_run(&reply.body));
+            seen |= runs || reply.is_some_and(|reply| probe.came(&reply.body));
             drop(probe);
             if runs {
                 let says = format!("a PHP file put into {}/ is run", self.client.address(&below));
                 self.report(&PHP_RUNS_IN_STORE, &below, Keep::PhpFromRunning, says);
             }
         }
+        seen
     }
 }
 

@@ -67,6 +67,11 @@ impl Probe {
         let backwards: Vec<u8> = self.token.bytes().rev().collect();
         body.windows(backwards.len()).any(|window| window == backwards)
     }
+
+    /// Whether an answer is the file as it is.
+    pub(super) fn came(&self, body: &[u8]) -> bool {
+        body.windows(self.token.len()).any(|window| window == self.token.as_bytes())
+    }
 }
 
 impl Drop for Probe {

@@ -33,8 +33,12 @@ pub struct Site {
     pub root: PathBuf,
     /// The document root below `root`; empty where the whole root is served, absent where nothing is.
     pub served: Option<Pattern>,
+    /// What the host says of what is served.
+    pub serving: Serving,
     /// Where checks over HTTP ask.
     pub url: Option<String>,
+    /// The pages below `url` that must answer after a change as they did before; the front page, where nothing is said.
+    pub pages: Vec<String>,
     /// The account that owns what must not change, with the ids that it has by itself.
     pub keeper: Account,
     /// The group that what it owns has, where no other group carries a right.
@@ -57,6 +61,26 @@ pub struct Site {
     pub detected: Vec<Detected>,
     /// How others than root and the caller could have written the file.
     pub exposed: Option<Exposed>,
+}
+
+/// What a host says of what it serves of a site.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Serving {
+    /// How it says otherwise than that the served folder is the document root.
+    pub differs: Option<String>,
+    /// What is served besides: what links in the served folder lead to, and aliases of a web server.
+    pub too: Vec<ServedToo>,
+    /// Archives and dumps beside the root, where a web server serves them; and what each is.
+    pub beside: Vec<(PathBuf, &'static str)>,
+}
+
+/// A folder of the site outside the document root that is served all the same.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ServedToo {
+    /// The folder, or file, from `/` on.
+    pub path: PathBuf,
+    /// How it is reached.
+    pub because: String,
 }
 
 /// An account that the site file does not name.
@@ -200,6 +224,8 @@ pub struct Part {
     pub from: Option<PathBuf>,
     /// Whether it is made where it is missing.
     pub create: bool,
+    /// Whether the web server may read it though it lies outside the document root.
+    pub served: bool,
     /// What the site file sets instead of the solver.
     pub overrides: Overrides,
     /// The line of the site file where it begins, from 1; 0 where it is another site's.
@@ -267,6 +293,12 @@ impl Site {
             part.create = false;
         }
         site
+    }
+
+    /// The document root, from `/` on; nothing where nothing is served.
+    #[must_use]
+    pub fn served_folder(&self) -> Option<PathBuf> {
+        Some(Path::new("/").join(self.served.as_ref()?.below(&self.root).as_path()?))
     }
 
     /// The parts that are not below the root.

@@ -9,8 +9,8 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{
-    Accept, Detected, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Site, Use, Word,
-    absolute_components, is_systems,
+    Accept, Detected, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Serving, Site, Use,
+    Word, absolute_components, is_systems,
 };
 use crate::account::{Account, Accounts};
 use crate::host::{Detector, Role, Undecided};
@@ -19,17 +19,17 @@ use crate::nearest::nearest;
 
 const SECTIONS: &[&str] = &["site", "accounts", "selinux", "part", "accept"];
 const SELINUX_KEYS: &[&str] = &["switches"];
-const SITE_KEYS: &[&str] = &["name", "root", "served", "url"];
+const SITE_KEYS: &[&str] = &["name", "root", "served", "url", "pages"];
 const ACCOUNT_KEYS: &[&str] = &["keeper", "php", "web", "others", "grant"];
 const PART_KEYS: &[&str] =
-    &["path", "use", "write", "from", "create", "owner", "group", "dir_mode", "file_mode", "type"];
+    &["path", "use", "write", "from", "create", "served", "owner", "group", "dir_mode", "file_mode", "type"];
 const ACCEPT_KEYS: &[&str] = &["check", "path", "reason", "until"];
 
 /// Reads the text of the site file `file`; users and groups must be among `accounts`.
 ///
 /// Errors: every mistake of the file at once, in the order of their lines.
 pub fn read(text: &str, file: &Path, accounts: &Accounts) -> Result<Site, Problems> {
-    read_detecting(text, file, accounts, &Detector::blind(accounts))
+    read_detecting(text, file, accounts, &Detector::blind())
 }
 
 /// As [`read`], the accounts that the file leaves out named by `detector`.
@@ -98,6 +98,7 @@ impl Reader<'_> {
         let root = self.root(&site);
         let served = self.served(&site);
         let url = self.url(&site);
+        let pages = self.pages(&site);
         let keeper = self.account(&accounts, "keeper").or_else(|| self.accounts.account("root:root").ok());
         let folder = root.as_ref().zip(served.as_ref()).map(|(root, served)| served.below(root));
         let folder = folder.as_ref().and_then(Pattern::as_path).map(|path| Path::new("/").join(path));
@@ -115,7 +116,9 @@ impl Reader<'_> {
             file: file.to_owned(),
             root: root?,
             served,
+            serving: Serving::default(),
             url,
+            pages,
             keeper_group: keeper.as_ref()?.ids.gid,
             keeper: keeper.and_then(|keeper| self.by_itself(keeper))?,
             php: php?,
@@ -215,22 +218,47 @@ impl Reader<'_> {
         self.string(table, key)
     }
 
-    /// The policy switches that the application needs.
-    fn switches(&mut self, table: &Table<'_>) -> Vec<String> {
-        let Some(value) = table.table.get("switches") else { return Vec::new() };
-        let right = "write switches = [\"httpd_…\"], the names of policy switches that are to be on";
+    /// The texts of a list, each as `read` finds it right.
+    fn list<T>(
+        &mut self,
+        table: &Table<'_>,
+        key: &str,
+        right: &str,
+        read: impl Fn(&str) -> Option<T>,
+    ) -> Option<Vec<T>> {
+        let value = table.table.get(key)?;
         let DeValue::Array(list) = value.get_ref() else {
-            self.problem(&value.span(), "switches is no list", right);
-            return Vec::new();
+            self.problem(&value.span(), format!("{key} is no list"), right);
+            return None;
         };
-        let mut names = Vec::new();
-        for name in list {
-            match name.get_ref() {
-                DeValue::String(text) if crate::label::switch::is_switch_name(text) => names.push(text.to_string()),
-                _ => self.problem(&name.span(), "this cannot be a policy switch's name", right),
+        let mut found = Vec::new();
+        for item in list {
+            let text = if let DeValue::String(text) = item.get_ref() { read(text) } else { None };
+            match text {
+                Some(text) => found.push(text),
+                None => self.problem(&item.span(), format!("this cannot stand in {key}"), right),
             }
         }
-        names
+        Some(found)
+    }
+
+    /// The policy switches that the application needs.
+    fn switches(&mut self, table: &Table<'_>) -> Vec<String> {
+        let right = "write switches = [\"httpd_…\"], the names of policy switches that are to be on";
+        let name = |text: &str| crate::label::switch::is_switch_name(text).then(|| text.to_owned());
+        self.list(table, "switches", right, name).unwrap_or_default()
+    }
+
+    /// The pages that are asked before and after a change.
+    fn pages(&mut self, table: &Table<'_>) -> Vec<String> {
+        let right = "write pages = [\"/\", \"/login.php\"], paths below url";
+        let is_page = |text: &str| text.starts_with('/') && text.bytes().all(|byte| byte.is_ascii_graphic());
+        let pages = self.list(table, "pages", right, |text| is_page(text).then(|| text.to_owned()));
+        if pages.is_some() && table.table.get("url").is_none() {
+            let span = table.table.get("pages").map_or(0..0, Spanned::span);
+            self.problem(&span, "pages are below url, and there is no url", "add url = \"http://…/\"");
+        }
+        pages.unwrap_or_else(|| vec!["/".to_owned()])
     }
 
     fn boolean(&mut self, table: &Table<'_>, key: &str) -> bool {
@@ -408,6 +436,7 @@ impl Reader<'_> {
         let write = self.word(table, "write");
         let from = self.sample(table);
         let create = self.boolean(table, "create");
+        let served = self.boolean(table, "served");
         let overrides = self.overrides(table);
         let (shown, span) = path?;
         let pattern = self.part_pattern(shown, &span, root)?;
@@ -420,9 +449,27 @@ impl Reader<'_> {
             );
         }
         let used_as = used_as?;
+        if served && matches!(used_as, Use::Secret | Use::Log | Use::Hidden | Use::Foreign) {
+            self.problem(
+                &table.span,
+                format!("served = true on a part whose use is {used_as}: the web server never reads that"),
+                "leave served out, or give the part another use (store, scratch, code)",
+            );
+        }
         let line = Problem::at(self.text, &table.span, "", "").line;
         let write = write.unwrap_or_else(|| used_as.default_write());
-        Some(Part { shown: shown.to_owned(), pattern, used_as, write, from, create, overrides, line, other: None })
+        Some(Part {
+            shown: shown.to_owned(),
+            pattern,
+            used_as,
+            write,
+            from,
+            create,
+            served,
+            overrides,
+            line,
+            other: None,
+        })
     }
 
     /// The part's paths from `/` on.

@@ -3,7 +3,7 @@
 use std::fmt::{self, Write as _};
 use std::path::{Path, PathBuf};
 
-use super::{Confidence, Part, Question, Reason, Survey};
+use super::{Address, Confidence, Part, Question, Reason, Survey};
 use crate::host::{Answer, Undecided};
 use crate::shown::Shown;
 use crate::site::Write;
@@ -33,6 +33,11 @@ impl Survey {
             why = format!("uncertain: is this the document root? {why}");
         }
         line(out, &format!("served = {}", quoted(served)), &why)?;
+        if let Some(Address { url, pages, program, at }) = &self.address {
+            line(out, &format!("url    = {}", toml(url)), &format!("{program} serves it: {at}"))?;
+            let pages: Vec<String> = pages.iter().map(|page| toml(page)).collect();
+            line(out, &format!("pages  = [{}]", pages.join(", ")), "asked before and after each change")?;
+        }
         for (path, site) in &self.others {
             writeln!(out, "# {} is of site {site}, which its own site file describes: left to that", Shown(path))?;
         }

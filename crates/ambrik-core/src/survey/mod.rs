@@ -3,6 +3,7 @@
 //! Evidence of several kinds is gathered as clues, each with a weight and a place, and weighed: what is in
 //! doubt gets the least rights, and is asked.
 
+mod address;
 mod clue;
 mod deployed;
 mod docroot;
@@ -21,6 +22,7 @@ use crate::nested::Ground;
 use crate::site::{Use, Write};
 use crate::tree::{Host, Progress, WayError};
 
+pub use address::Address;
 pub use clue::Seen;
 
 use clue::{Clues, Tells};
@@ -103,6 +105,8 @@ pub struct Survey {
     pub served_because: Vec<Reason>,
     /// How sure that is.
     pub served_confidence: Confidence,
+    /// Where it answers, as a web server's configuration says.
+    pub address: Option<Address>,
     /// Who keeps the tree, where that is not root.
     pub keeper: Option<String>,
     /// Who PHP runs as.
@@ -201,6 +205,7 @@ pub fn survey(
     Ok(Survey {
         php_usual: usual.into_iter().next(),
         keeper: keeper(&deployed, accounts, php_uid, web.as_ref().ok()),
+        address: address::address(host, services, &folder),
         root: deployed.root.clone(),
         served,
         served_because,

@@ -407,8 +407,7 @@ fn folders(counts: &BTreeMap<PathBuf, Count>, root: &Path) -> Vec<Folder> {
 
 /// The directories, served with PHP, in which a PHP file can be made or changed.
 fn runs_php(able: &[Able], site: &Site, services: &Services) -> RunsPhp {
-    let served = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
-    let served = served.map(|path| Path::new("/").join(path));
+    let served = site.served_folder();
     let configured: Vec<_> = services
         .served
         .iter()

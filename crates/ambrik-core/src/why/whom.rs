@@ -110,8 +110,7 @@ impl Subject {
             }
             Whom::Named(_) => return None,
         };
-        let folder = site.served.as_ref().and_then(|served| served.below(&site.root).as_path());
-        let folder = folder.map_or_else(|| site.root.clone(), |path| std::path::Path::new("/").join(path));
+        let folder = site.served_folder().unwrap_or_else(|| site.root.clone());
         let answer = services.account(host, role, &folder).ok();
         let seen = answer.filter(|a| a.account.ids.uid == account.ids.uid && a.from.contains(&From::Process));
         let process = seen.map(|answer| (answer.account.ids, answer.because));

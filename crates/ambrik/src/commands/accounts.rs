@@ -1,7 +1,5 @@
 //! `accounts`: who PHP and the web servers run as here.
 
-use ambrik_core::host;
-
 use crate::args::Format;
 use crate::failure::{Exit, Failure};
 use crate::output;
@@ -17,11 +15,11 @@ pub(crate) struct AccountsArgs {}
 
 pub(crate) fn run(_args: &AccountsArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let services = host::look(&looked.host, &looked.accounts);
+    let services = looked.services();
     let host = session.host_name();
     match session.format {
-        Format::Text => output::accounts_text::render(&host, &services, &mut session.out())?,
-        Format::Json => output::json_host::accounts(&host, &services, session.raw_out())?,
+        Format::Text => output::accounts_text::render(&host, services, &mut session.out())?,
+        Format::Json => output::json_host::accounts(&host, services, session.raw_out())?,
     }
     Ok(Exit::Clean)
 }

@@ -5,7 +5,6 @@ use std::time::Duration;
 
 use ambrik_core::audit::{Audit, HostFinding, audit, host_findings};
 use ambrik_core::check::Severity;
-use ambrik_core::host::{self, Services};
 use ambrik_core::label::table;
 use ambrik_core::over_http;
 use ambrik_core::site::Phase;
@@ -47,7 +46,7 @@ pub(crate) struct AuditArgs {
 
 /// A severity, or none at all.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum FailOn {
+pub(crate) enum FailOn {
     /// High ones only.
     High,
     /// Medium ones and above.
@@ -75,14 +74,14 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     session.report_wrong(&wrong);
     let mut records = session.records()?;
     looked.clean_since = records.clean_since(&sites)?;
-    let services = host::look(&looked.host, &looked.accounts);
+    let services = looked.services();
     session.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
     let longest = longest(&args.within)?;
     let mut audits = Vec::new();
     let mut tables = Vec::new();
     for site in &sites {
         for whom in [Whom::Php, Whom::Web] {
-            let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, &services);
+            let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, services);
             if let Some(stale) = subject.and_then(|subject| subject.stale) {
                 session.warn(&format!("{}: {stale}; this audit judges what is then", site.name));
             }
@@ -110,7 +109,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         if args.over_http && site.url.is_none() && args.names.is_empty() {
             session.say(&format!("{}: its site file has no url: not asked over HTTP", site.name));
         } else if args.over_http {
-            audit = ask_over_http(audit, &looked, &services, longest, session)?;
+            audit = ask_over_http(audit, &looked, longest, session)?;
         }
         tell(session, &audit);
         if phase.phase == Phase::Sealed && audit.is_complete() && audit.worst() < Some(Severity::Medium) {
@@ -162,19 +161,18 @@ fn longest(text: &str) -> Result<Duration, Failure> {
 pub(crate) fn ask_over_http(
     audit: Audit,
     looked: &Looked,
-    services: &Services,
     longest: Duration,
     session: &mut Session<'_>,
 ) -> Result<Audit, Failure> {
-    let asked =
-        over_http::ask(&looked.host, &audit, services, longest).map_err(|error| Failure::usage(error.to_string()))?;
+    let asked = over_http::ask(&looked.host, &audit, looked.services(), longest)
+        .map_err(|error| Failure::usage(error.to_string()))?;
     let name = audit.site.name.clone();
     for why in &asked.unanswered {
         session.warn(&format!("{name}: could not be asked: {why}"));
     }
     let addresses = output::counted(output::count(asked.addresses), "address", "addresses");
     session.detail(&format!("{name}: {addresses} asked for over HTTP"));
-    Ok(audit.with_asked(asked.found, jiff::Zoned::now().date()))
+    Ok(audit.with_asked(asked, jiff::Zoned::now().date()))
 }
 
 /// What is worth knowing about the audit itself.
@@ -215,7 +213,8 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     }
 }
 
-fn exit(audits: &[Audit], of_host: &[HostFinding], fail_on: FailOn) -> Exit {
+/// The exit code of an audit that found this.
+pub(crate) fn exit(audits: &[Audit], of_host: &[HostFinding], fail_on: FailOn) -> Exit {
     if audits.iter().any(|audit| !audit.is_complete()) {
         return Exit::Partial;
     }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use ambrik_core::audit::{Audit, Setting, audit, find_root};
+use ambrik_core::audit::{Audit, Setting, audit, find_root, host_findings};
 use ambrik_core::change::{
     Changed, HowChanged, Ledger, Means, Outcome, Plan, Proof, StateDir, afterwards, apply, changed_in_window,
     check_places, keep_module, plan_module, prove,
@@ -14,7 +14,9 @@ use ambrik_core::label::{Context, Protection, Store};
 use ambrik_core::shown::{Shown, shell_path};
 use ambrik_core::site::{Phase, Site};
 
-use super::audit::{ask_over_http, tell};
+use super::audit::{FailOn, ask_over_http, tell};
+use super::pages::Watch;
+use super::undo::take_back_now;
 use crate::args::Format;
 use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure};
@@ -39,6 +41,20 @@ pub(crate) enum Mode {
     Yes,
 }
 
+/// What somebody says is right though it looks otherwise.
+#[derive(Clone, Copy, Debug, clap::Args)]
+pub(crate) struct Insisting {
+    /// The folder at the site's root is another than the last time, and it is the right one
+    #[arg(long)]
+    pub(crate) new_root: bool,
+    /// The document root is what the site file says, though the web server's configuration says otherwise
+    #[arg(long)]
+    pub(crate) served_anyway: bool,
+    /// Take the change back at once where a page of the site worked before it and does not after it
+    #[arg(long)]
+    pub(crate) or_undo: bool,
+}
+
 /// What `set` or `seal` is to do.
 pub(crate) struct Job<'a> {
     pub(crate) name: &'static str,
@@ -50,12 +66,14 @@ pub(crate) struct Job<'a> {
     pub(crate) phase: Phase,
     /// Of a window: the parts that it is for; none for all.
     pub(crate) parts: Option<&'a [String]>,
-    /// Whether another folder than the last time is the right one.
-    pub(crate) new_root: bool,
+    /// What is right though it looks otherwise.
+    pub(crate) insisting: Insisting,
     /// Whether labels are set whole, not their types alone.
     pub(crate) whole_label: bool,
     /// Whether a site may be sealed though its installer did not run.
     pub(crate) unfinished: bool,
+    /// Of what remains after `seal`, the lowest severity that counts for the exit code.
+    pub(crate) fail_on: FailOn,
 }
 
 pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -113,7 +131,7 @@ impl Work<'_> {
         let audit = self.look(site, session)?;
         tell(session, &audit);
         let mut plan = (self.job.plan)(audit, phase);
-        plan.new_root = self.job.new_root;
+        plan.new_root = self.job.insisting.new_root;
         // A window's labels are not for good.
         if self.job.phase == Phase::Sealed && self.store().is_some() {
             let installed = match &self.records.ledger {
@@ -154,6 +172,20 @@ impl Work<'_> {
         Ok(found.with_unproven(&self.looked.host, unproven, jiff::Zoned::now().date()))
     }
 
+    /// Refuses what the host says otherwise than the site file. The answer are the places that are others than the last
+    /// time, where only the keeper could have put them there.
+    fn stands(&self, plan: &Plan) -> Result<Vec<PathBuf>, Failure> {
+        let others = check_places(&plan.audit, self.records.ledger.as_ref(), plan.new_root)?;
+        match plan.audit.served_differs().filter(|_| !self.job.insisting.served_anyway) {
+            Some(says) => Err(Failure::usage(format!(
+                "{}: {says}; nothing was changed: correct served in {}, or say --served-anyway if it is right",
+                plan.audit.site.name,
+                Shown(&plan.audit.site.file)
+            ))),
+            None => Ok(others),
+        }
+    }
+
     fn preview(&self, sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Exit, Failure> {
         let mut exit = Exit::Clean;
         let mut plans = Vec::new();
@@ -162,8 +194,8 @@ impl Work<'_> {
             if session.format == Format::Text {
                 output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
             }
-            if let Err(refusal) = check_places(&plan.audit, self.records.ledger.as_ref(), plan.new_root) {
-                session.report(&refusal.into());
+            if let Err(refusal) = self.stands(&plan) {
+                session.report(&refusal);
                 exit = exit.max(Exit::Usage);
             }
             let nothing = plan.is_empty() && plan.passed_over().next().is_none();
@@ -172,7 +204,7 @@ impl Work<'_> {
                 (true, true) => Exit::Clean,
                 (true, false) => Exit::Findings,
             });
-            plans.push(ChangedSite { plan, outcome: None, after: None });
+            plans.push(ChangedSite::planned(plan));
         }
         if session.format == Format::Json {
             output::json::changes(&plans, &self.looked.accounts, session.raw_out())?;
@@ -182,6 +214,9 @@ impl Work<'_> {
 
     fn script(&self, sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Exit, Failure> {
         let plans = sites.iter().map(|site| self.plan(site, session)).collect::<Result<Vec<_>, _>>()?;
+        for plan in &plans {
+            self.stands(plan)?;
+        }
         let complete = plans.iter().all(|plan| plan.audit.is_complete());
         output::script::render(&plans, &self.looked.accounts, session.raw_out())?;
         Ok(if complete { Exit::Clean } else { Exit::Partial })
@@ -216,7 +251,7 @@ impl Work<'_> {
     ) -> Result<Option<(Exit, ChangedSite)>, Failure> {
         let text = session.format == Format::Text;
         let plan = self.plan(site, session)?;
-        for other in check_places(&plan.audit, self.records.ledger.as_ref(), plan.new_root)? {
+        for other in self.stands(&plan)? {
             session.warn(&format!(
                 "{}: another folder is there than when it was changed last: a new release?",
                 Shown(&other)
@@ -241,7 +276,19 @@ impl Work<'_> {
             let paths = unproven().map(|changed| (changed.path.as_path(), changed.how));
             Ledger::open_or_create(state)?.add_unproven(&site.name, paths)?;
         }
+        let watch = (!nothing).then(|| Watch::begin(site, session));
         let outcome = if nothing { None } else { Some(self.make(&plan, state, session)?) };
+        let broken = watch.map(|watch| watch.end(session)).unwrap_or_default();
+        if !broken.is_empty()
+            && let Some(outcome) = outcome
+        {
+            let taken_back = self.settle(site, outcome.id, state, session)?;
+            if text {
+                output::changes_text::outcome(&plan, &outcome, &mut session.out())?;
+            }
+            let outcome = Some(outcome);
+            return Ok(Some((Exit::Partial, ChangedSite { plan, outcome, after: None, broken, taken_back })));
+        }
         if approved {
             let mut ledger = Ledger::open_or_create(state)?;
             ledger.approve(&site.name)?;
@@ -270,9 +317,23 @@ impl Work<'_> {
             if sealed.proof.as_ref().is_some_and(failed) {
                 exit = exit.max(Exit::Partial);
             }
+            let found = std::slice::from_ref(&sealed.audit);
+            exit = exit.max(super::audit::exit(found, &host_findings(found), self.job.fail_on));
             after = Some(sealed);
         }
-        Ok(Some((exit, ChangedSite { plan, outcome, after })))
+        Ok(Some((exit, ChangedSite { plan, outcome, after, broken, taken_back: false })))
+    }
+
+    /// After a change that broke a page: takes it back where that is asked for, else says how to. Whether it did.
+    fn settle(&self, site: &Site, id: i64, state: &StateDir, session: &mut Session<'_>) -> Result<bool, Failure> {
+        if !self.job.insisting.or_undo {
+            session.warn(&format!("{}: take the change back with: ambrik undo {id}", site.name));
+            return Ok(false);
+        }
+        let exit = take_back_now(id, self.looked, state, session)?;
+        let how = if exit == Exit::Clean { "was taken back" } else { "was taken back in part" };
+        session.warn(&format!("{}: the change {how}", site.name));
+        Ok(true)
     }
 
     /// What changed in a site while it was open, or since it was found clean, and what nobody has answered for yet.
@@ -321,10 +382,9 @@ impl Work<'_> {
         if settings.is_empty() {
             return Ok(());
         }
-        let names: Vec<String> = settings.iter().map(|path| Shown(path).to_string()).collect();
         let name = &plan.audit.site.name;
-        let what = format!("{name}: the installer did not run: {} is empty, or as its sample is", names.join(", "));
-        let todo = "run it first, or seal the site as it is with --unfinished";
+        let what = format!("{name}: the installer did not run: {}", output::unfinished(&settings));
+        let todo = format!("run it first (ambrik open {name}), or seal the site as it is with --unfinished");
         if self.job.mode == Mode::Yes || !can_ask() {
             return Err(Failure::usage(format!("{what}; nothing was changed: {todo}")));
         }
@@ -359,9 +419,8 @@ impl Work<'_> {
         if let Some(why) = proof.as_ref().and_then(|proof| proof.disturbed.as_ref()) {
             audit = audit.with_disturbed_proof(why, jiff::Zoned::now().date());
         }
-        if site.url.is_some() && made {
-            let services = ambrik_core::host::look(host, &self.looked.accounts);
-            audit = ask_over_http(audit, self.looked, &services, ambrik_core::over_http::LONGEST, session)?;
+        if site.url.is_some() {
+            audit = ask_over_http(audit, self.looked, ambrik_core::over_http::LONGEST, session)?;
         }
         let sealed = Sealed { changed, proof, audit };
         if session.format == Format::Text {

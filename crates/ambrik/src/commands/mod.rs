@@ -6,6 +6,7 @@ mod changing;
 pub(crate) mod demo;
 pub(crate) mod history;
 pub(crate) mod open;
+mod pages;
 pub(crate) mod prove;
 pub(crate) mod relocate;
 pub(crate) mod seal;

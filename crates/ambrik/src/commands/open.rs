@@ -9,7 +9,8 @@ use ambrik_core::shown::shell_word;
 use ambrik_core::site::{Phase, Site};
 use jiff::{SignedDuration, Timestamp};
 
-use super::changing::{self, Job, Mode};
+use super::audit::FailOn;
+use super::changing::{self, Insisting, Job, Mode};
 use crate::args::Format;
 use crate::failure::{Exit, Failure};
 use crate::output;
@@ -33,9 +34,8 @@ pub(crate) struct OpenArgs {
     /// Have the host's service manager close the window when its time is over
     #[arg(long)]
     arm: bool,
-    /// The folder at the site's root is another than the last time, and it is the right one
-    #[arg(long)]
-    new_root: bool,
+    #[command(flatten)]
+    insisting: Insisting,
     /// Only show what would change; needs no privilege
     #[arg(long, conflicts_with_all = ["yes", "arm"])]
     preview: bool,
@@ -70,9 +70,10 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         keep: true,
         phase: Phase::Open,
         parts: parts_of,
-        new_root: args.new_root,
+        insisting: args.insisting,
         whole_label: false,
         unfinished: true,
+        fail_on: FailOn::Never,
     };
     let exit = changing::run(&job, std::slice::from_ref(&args.name), session)?;
     let opened = session.records()?;

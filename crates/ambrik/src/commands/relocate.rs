@@ -5,11 +5,14 @@ use std::sync::Arc;
 
 use ambrik_core::audit::audit;
 use ambrik_core::change::{Asked, Ledger, Means, MovePlan, MoveSetting, Outcome, asked, move_part, plan_move};
+use ambrik_core::over_http::Page;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
 use super::audit::tell;
 use super::changing::worst;
+use super::pages::Watch;
+use super::undo::take_back_now;
 use crate::args::Format;
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
@@ -40,6 +43,9 @@ pub(crate) struct MoveArgs {
     /// Also while processes hold files open there
     #[arg(long)]
     though_open: bool,
+    /// Take the move back at once where a page of the site worked before it and does not after it
+    #[arg(long)]
+    or_undo: bool,
     /// Only show what would be done; needs no privilege
     #[arg(long, conflicts_with = "yes")]
     preview: bool,
@@ -51,19 +57,19 @@ pub(crate) struct MoveArgs {
 pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let sites = if args.preview {
-        session.sites(std::slice::from_ref(&args.name), &looked)?.chosen
+        session.sites(std::slice::from_ref(&args.name), &looked)?
     } else {
-        session.sites_to_change(std::slice::from_ref(&args.name), &looked)?.chosen
+        session.sites_to_change(std::slice::from_ref(&args.name), &looked)?
     };
-    let Some(site) = sites.first() else { return Ok(Exit::Clean) };
+    let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
     if args.preview {
-        let plan = plan(args, site, &looked, session)?;
+        let plan = plan(args, (site, &sites.neighbours), &looked, session)?;
         show(&plan, None, &looked, session)?;
         return Ok(Exit::Findings);
     }
     let state = session.state()?;
     let _lock = state.lock(&site.name, &format!("move {}", site.name))?;
-    let plan = plan(args, site, &looked, session)?;
+    let plan = plan(args, (site, &sites.neighbours), &looked, session)?;
     if session.format == Format::Text {
         show(&plan, None, &looked, session)?;
     }
@@ -74,21 +80,37 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         return Ok(Exit::Clean);
     }
     let mut ledger = Ledger::open_or_create(&state)?;
+    let watch = Watch::begin(site, session);
     let outcome = watched(session.quiet, "moving", |progress| {
         let (host, state) = (&looked.host, &state);
         let means = Means { host, state, threads: threads(), store: None, keep: true, progress };
         move_part(&plan, &mut ledger, &means)
     })?;
     session.report_failures(&outcome.failures);
-    let exit = worst(&outcome);
-    show(&plan, Some(&outcome), &looked, session)?;
+    let mut exit = worst(&outcome);
+    let broken = watch.end(session);
+    if !broken.is_empty() {
+        exit = Exit::Partial;
+        if args.or_undo {
+            take_back_now(outcome.id, &looked, &state, session)?;
+            session.warn(&format!("{}: the move was taken back", site.name));
+        } else {
+            session.warn(&format!("{}: take the move back with: ambrik undo {}", site.name, outcome.id));
+        }
+    }
+    show(&plan, Some((&outcome, &broken)), &looked, session)?;
     if exit == Exit::Clean && session.format == Format::Text {
         look_again(site, &plan, &looked, session)?;
     }
     Ok(exit)
 }
 
-fn plan(args: &MoveArgs, site: &Arc<Site>, looked: &Looked, session: &mut Session<'_>) -> Result<MovePlan, Failure> {
+fn plan(
+    args: &MoveArgs,
+    (site, neighbours): (&Arc<Site>, &[Arc<Site>]),
+    looked: &Looked,
+    session: &mut Session<'_>,
+) -> Result<MovePlan, Failure> {
     let records = session.records()?;
     let stopped = match &records.ledger {
         Some(ledger) => ledger.stopped_move(&site.name)?,
@@ -97,11 +119,11 @@ fn plan(args: &MoveArgs, site: &Arc<Site>, looked: &Looked, session: &mut Sessio
     let text = session.site_text(&site.file)?;
     let asked: Asked = asked(site, &args.part, &args.to, text, stopped.as_ref())?;
     let stopped = stopped.is_some_and(|stopped| stopped.from == asked.from && stopped.to == asked.to);
-    let Sites { chosen, neighbours, .. } = session.site_of(&asked.text_after, &site.file, looked)?;
+    let after = session.site_of(&asked.text_after, &site.file, looked)?.chosen;
     let phase = records.phase_told(&site.name, session)?.phase;
-    let (host, accounts, neighbours) = (&looked.host, &looked.accounts, &*neighbours);
+    let (host, accounts) = (&looked.host, &looked.accounts);
     let setting = MoveSetting { host, accounts, neighbours, phase, link: args.link, stopped };
-    Ok(plan_move(&setting, site, &chosen[0], asked)?)
+    Ok(plan_move(&setting, site, &after[0], asked)?)
 }
 
 fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>) -> Result<(), Failure> {
@@ -123,9 +145,18 @@ fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>
     Err(Failure::usage(format!("{who}; nothing was changed: stop it first, or move all the same with --though-open")))
 }
 
-fn show(plan: &MovePlan, outcome: Option<&Outcome>, looked: &Looked, session: &mut Session<'_>) -> Result<(), Failure> {
+fn show(
+    plan: &MovePlan,
+    moved: Option<(&Outcome, &[(Page, Page)])>,
+    looked: &Looked,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    let outcome = moved.map(|(outcome, _)| outcome);
     match (session.format, outcome) {
-        (Format::Json, _) => output::json::moved(plan, outcome, &looked.accounts, session.raw_out())?,
+        (Format::Json, _) => {
+            let broken = moved.map_or(&[][..], |(_, broken)| broken);
+            output::json::moved(plan, outcome, broken, &looked.accounts, session.raw_out())?;
+        }
         (Format::Text, None) => output::move_text::render(plan, &looked.accounts, &mut session.out())?,
         (Format::Text, Some(outcome)) => output::move_text::outcome(plan, outcome, &mut session.out())?,
     }

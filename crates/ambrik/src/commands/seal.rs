@@ -6,7 +6,8 @@ use ambrik_core::audit::Audit;
 use ambrik_core::change::Plan;
 use ambrik_core::site::Phase;
 
-use super::changing::{self, Job, Mode};
+use super::audit::FailOn;
+use super::changing::{self, Insisting, Job, Mode};
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 
@@ -32,9 +33,11 @@ pub(crate) struct SealArgs {
     /// Seal it though the installer did not run: its settings are empty, or as their sample is
     #[arg(long)]
     unfinished: bool,
-    /// The folder at the site's root is another than the last time, and it is the right one
-    #[arg(long)]
-    new_root: bool,
+    /// Lowest severity of what remains that makes the exit code 1
+    #[arg(long, value_enum, default_value = "medium", value_name = "SEVERITY")]
+    fail_on: FailOn,
+    #[command(flatten)]
+    insisting: Insisting,
     /// Remove without a keepsake: what is removed cannot come back
     #[arg(long)]
     keep_nothing: bool,
@@ -55,9 +58,10 @@ pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         keep,
         phase: Phase::Sealed,
         parts: None,
-        new_root: args.new_root,
+        insisting: args.insisting,
         whole_label: false,
         unfinished,
+        fail_on: args.fail_on,
     };
     changing::run(&job, std::slice::from_ref(&args.name), session)
 }

@@ -6,7 +6,8 @@ use ambrik_core::change::{Ledger, Means, Plan, forget};
 use ambrik_core::label::Store;
 use ambrik_core::site::Phase;
 
-use super::changing::{self, Job, Mode};
+use super::audit::FailOn;
+use super::changing::{self, Insisting, Job, Mode};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
 use crate::progress::watched;
@@ -32,9 +33,8 @@ pub(crate) struct SetArgs {
     /// Set user, role and level of SELinux labels too, not the type alone
     #[arg(long)]
     whole_label: bool,
-    /// The folder at the site's root is another than the last time, and it is the right one
-    #[arg(long)]
-    new_root: bool,
+    #[command(flatten)]
+    insisting: Insisting,
     /// Take the policy module of these sites out of the host's SELinux policy, and change nothing else
     #[arg(long, requires = "names", conflicts_with_all = ["preview", "as_script"])]
     forget: bool,
@@ -58,9 +58,10 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         keep: true,
         phase,
         parts: None,
-        new_root: args.new_root,
+        insisting: args.insisting,
         whole_label: args.whole_label,
         unfinished: true,
+        fail_on: FailOn::Never,
     };
     changing::run(&job, &args.names, session)
 }

@@ -3,7 +3,7 @@
 use std::io::IsTerminal as _;
 use std::path::PathBuf;
 
-use ambrik_core::host;
+use ambrik_core::nested::Ground;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::EditError;
 use ambrik_core::survey::{Survey, survey};
@@ -12,7 +12,7 @@ use crate::args::Format;
 use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
-use crate::session::Session;
+use crate::session::{Looked, Session};
 
 /// Draft a site file for a deployed tree, each line with its reason
 ///
@@ -38,15 +38,15 @@ pub(crate) struct SurveyArgs {
 pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let dir = session.on_host(&args.dir)?;
-    let services = host::look(&looked.host, &looked.accounts);
+    let services = looked.services();
     let others = session.grounds(&looked);
     let found = watched(session.quiet, "looking at", |progress| {
-        survey(&looked.host, &looked.accounts, &services, &dir, &others, progress)
+        survey(&looked.host, &looked.accounts, services, &dir, &others, progress)
     })?;
     tell(session, &found);
     if let Some(name) = &args.save {
         let name = if name.is_empty() { default_name(&found)? } else { name.clone() };
-        save(&found, &name, args.replace, session)?;
+        save(&found, &name, args.replace, &looked, &others, session)?;
     }
     match session.format {
         Format::Json => output::json_survey::survey(&found, session.raw_out())?,
@@ -73,11 +73,28 @@ fn default_name(found: &Survey) -> Result<String, Failure> {
     if name.is_empty() { Err(Failure::usage("the folder has no name: give one with --save NAME")) } else { Ok(name) }
 }
 
-fn save(found: &Survey, name: &str, replace: bool, session: &mut Session<'_>) -> Result<(), Failure> {
+fn save(
+    found: &Survey,
+    name: &str,
+    replace: bool,
+    looked: &Looked,
+    others: &[Ground],
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
     if !name.chars().all(plain) || name.starts_with(['.', '-']) || name.len() > 100 {
         let right = "use letters, digits, \".\", \"_\" and \"-\", beginning with a letter or digit";
         return Err(Failure::usage(format!("--save {name}: this cannot be a site's name; {right}")));
+    }
+    let file = session.site_file(name);
+    if let Some(other) = others.iter().find(|other| other.file() != file && other.is_at(&looked.host, &found.root)) {
+        return Err(Failure::usage(format!(
+            "{} describes {} already, and two site files of one root are none: replace it with --save {} --replace, or \
+             print the draft without --save",
+            Shown(other.file()),
+            Shown(&found.root),
+            other.name()
+        )));
     }
     let file = session.site_file(name);
     ambrik_core::site::save(&session.place(&file)?, &found.draft(), replace).map_err(|error| match error {

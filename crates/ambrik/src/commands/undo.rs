@@ -1,6 +1,6 @@
 //! `undo`: takes a change set back.
 
-use ambrik_core::change::{Ledger, Means, Outcome, UndoPlan, plan_undo, since, undo};
+use ambrik_core::change::{Ledger, Means, Outcome, StateDir, UndoPlan, plan_undo, since, undo};
 
 use ambrik_core::label::Store;
 
@@ -10,7 +10,7 @@ use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
-use crate::session::{Session, threads};
+use crate::session::{Looked, Session, threads};
 
 /// Take a change set back
 ///
@@ -99,6 +99,24 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         output::json::undo(&done, session.raw_out())?;
     }
     Ok(exit)
+}
+
+/// Takes a change set back that was just made, under the lock that its run holds.
+pub(crate) fn take_back_now(
+    id: i64,
+    looked: &Looked,
+    state: &StateDir,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let mut ledger = Ledger::open_or_create(state)?;
+    let plan = plan_undo(&ledger, Some(id))?;
+    let store = Store::of(&looked.host, &looked.labels.state);
+    let outcome = watched(session.quiet, "taking back", |progress| {
+        let (host, store) = (&looked.host, store.as_ref());
+        take_back(&plan, &mut ledger, &Means { host, state, threads: threads(), store, keep: true, progress }, false)
+    })?;
+    session.report_failures(&outcome.failures);
+    Ok(worst(&outcome))
 }
 
 fn take_back(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool) -> Result<Outcome, Failure> {

@@ -7,7 +7,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use ambrik_core::host::{self, Role, Services};
+use ambrik_core::host::{Role, Services};
 use ambrik_core::label::switch::{Switch, governing};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
@@ -94,7 +94,7 @@ pub(crate) struct Review {
 struct Inquiry<'l> {
     looked: &'l Looked,
     holders: Vec<Holder>,
-    services: Services,
+    services: &'l Services,
     /// What is wrong with site files that are left out.
     wrong: Vec<String>,
 }
@@ -109,7 +109,7 @@ impl<'l> Inquiry<'l> {
             let phase = records.phase(&site.name)?;
             holders.push(Holder::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts));
         }
-        let services = host::look(&looked.host, &looked.accounts);
+        let services = looked.services();
         Ok(Self { looked, holders, services, wrong })
     }
 
@@ -122,7 +122,7 @@ impl<'l> Inquiry<'l> {
 
     fn of_site(&self, whom: &Whom, holder: &Holder) -> Option<Subject> {
         let Looked { host, accounts, labels, .. } = self.looked;
-        let subject = Subject::of_site(whom, holder.site(), host, accounts, &self.services)?;
+        let subject = Subject::of_site(whom, holder.site(), host, accounts, self.services)?;
         Some(subject.in_domain(whom, labels))
     }
 
@@ -145,7 +145,7 @@ impl<'l> Inquiry<'l> {
         let account = &services.next()?.account;
         let only = services.all(|service| service.account.ids.uid == account.ids.uid);
         let subject =
-            only.then(|| Subject::named(&account.user, &self.looked.accounts, &self.services).ok()).flatten()?;
+            only.then(|| Subject::named(&account.user, &self.looked.accounts, self.services).ok()).flatten()?;
         Some(subject.in_domain(whom, &self.looked.labels))
     }
 
@@ -153,7 +153,7 @@ impl<'l> Inquiry<'l> {
     fn whom(&self, account: &str, paths: Vec<PathBuf>) -> Result<(Vec<Subject>, Vec<Asked>), Failure> {
         let whom = Whom::of(account);
         if let Whom::Named(name) = &whom {
-            let subject = Subject::named(name, &self.looked.accounts, &self.services)
+            let subject = Subject::named(name, &self.looked.accounts, self.services)
                 .map_err(|error| Failure::usage(error.to_string()))?
                 .in_domain(&whom, &self.looked.labels);
             return Ok((vec![subject], paths.into_iter().map(|path| (0, path)).collect()));
@@ -315,7 +315,7 @@ fn everything(
 ) -> Result<Exit, Failure> {
     let sites = session.sites(&[site.to_owned()], looked)?.chosen;
     let records = session.records()?;
-    let services = host::look(&looked.host, &looked.accounts);
+    let services = looked.services();
     let whom = Whom::of(args.account.as_deref().unwrap_or("php"));
     let mut exit = Exit::Clean;
     for site in &sites {
@@ -323,9 +323,9 @@ fn everything(
         let holders = [Holder::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts)];
         let subject = match &whom {
             Whom::Named(name) => {
-                Subject::named(name, &looked.accounts, &services).map_err(|error| Failure::usage(error.to_string()))?
+                Subject::named(name, &looked.accounts, services).map_err(|error| Failure::usage(error.to_string()))?
             }
-            whom => Subject::of_site(whom, site, &looked.host, &looked.accounts, &services)
+            whom => Subject::of_site(whom, site, &looked.host, &looked.accounts, services)
                 .ok_or_else(|| Failure::usage(format!("{}: there is no such account", site.name)))?,
         };
         tell_about(&subject, session);
@@ -333,7 +333,7 @@ fn everything(
         let subject = subject.in_domain(&whom, labels);
         let setting = Setting { host, accounts, holders: &holders, labels: Some(labels) };
         let found = watched(session.quiet, "looking at", |progress| {
-            why::everything(setting, &holders[0], &subject, act, &services, (threads(), progress))
+            why::everything(setting, &holders[0], &subject, act, services, (threads(), progress))
         })?;
         for path in &found.unseen {
             session.warn(&format!("cannot tell from here what is in {}; run it as root", Shown(path)));
@@ -392,7 +392,7 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
         let home = home.or_else(|| inquiry.holder(refusal.script.as_deref()?));
         let subject = match (&whom, home) {
             (Whom::Named(name), _) => Some(
-                Subject::named(name, &inquiry.looked.accounts, &inquiry.services)
+                Subject::named(name, &inquiry.looked.accounts, inquiry.services)
                     .map_err(|error| Failure::usage(error.to_string()))?,
             ),
             (whom, Some(n)) => inquiry.of_site(whom, &inquiry.holders[n]),

@@ -290,6 +290,15 @@ fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let has = |remedy: Remedy| counted_findings(audit).any(|f| !f.above && f.check.remedy == remedy);
     let name = &audit.site.name;
     let pending = audit.changes_pending() > 0;
+    let unfinished = if has(Remedy::Seal) { audit.unfinished() } else { Vec::new() };
+    if !unfinished.is_empty() {
+        let words = format!(
+            "its installer has not run ({}): ambrik open {name}, run it, then: ambrik seal {name}",
+            super::unfinished(&unfinished)
+        );
+        writeln!(out)?;
+        return wrapped(&styled(HEAD, &words), "  ", "    ", out);
+    }
     let words = match (has(Remedy::Set) || pending, has(Remedy::Seal)) {
         (_, true) => {
             format!("put it right: ambrik seal {name}   (first: --preview; also removes installers and left-overs)")

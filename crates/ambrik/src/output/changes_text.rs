@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use ambrik_core::account::Accounts;
-use ambrik_core::audit::Audit;
+use ambrik_core::audit::{Audit, Finding, host_findings};
 use ambrik_core::change::{Changed, Group, Outcome, Plan, Proof};
 use ambrik_core::check::{Remedy, Severity};
 use ambrik_core::entry::{Kind, Rights};
@@ -205,8 +205,11 @@ fn still_there(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
 /// The line after `seal`: what remains.
 pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let name = styled(HEAD, &audit.site.name);
-    let of =
-        |severity: Severity| audit.findings.iter().filter(|f| f.accepted.is_none() && f.severity() == severity).count();
+    let of_host = host_findings(std::slice::from_ref(audit));
+    let of_host = of_host.iter().filter(|finding| finding.accepted.is_empty()).map(|finding| finding.check.severity);
+    let of_site = audit.findings.iter().filter(|f| f.accepted.is_none()).map(Finding::severity);
+    let remain: Vec<Severity> = of_site.chain(of_host).collect();
+    let of = |severity: Severity| remain.iter().filter(|other| **other == severity).count();
     let told: Vec<String> = [Severity::High, Severity::Medium, Severity::Low]
         .into_iter()
         .filter(|severity| of(*severity) > 0)
@@ -216,7 +219,7 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         return writeln!(out, "{name}: {}", styled(GOOD, "sealed; looked at again, nothing remains"));
     }
     let site = &audit.site.name;
-    let over_http = if audit.findings.iter().any(|f| !audit.configuration(f).is_empty()) { " --over-http" } else { "" };
+    let over_http = if audit.site.url.is_some() { " --over-http" } else { "" };
     let words = format!("sealed; findings remain ({}): ambrik audit {site}{over_http}", told.join(", "));
     writeln!(out, "{name}: {}", styled(ODD, &words))
 }

@@ -13,6 +13,7 @@ use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
 use ambrik_core::change::{ChangeSet, MovePlan, Outcome, Plan, Proof, UndoPlan, deployments};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::label::{Labels, Line};
+use ambrik_core::over_http::Page;
 use ambrik_core::site::Accept;
 use base64::Engine as _;
 use serde::ser::SerializeSeq as _;
@@ -286,6 +287,17 @@ pub(crate) struct ChangedSite {
     pub(crate) outcome: Option<Outcome>,
     /// What a look afterwards found, of a site that was sealed.
     pub(crate) after: Option<Sealed>,
+    /// The pages that worked before the change and do not after it: each before and after.
+    pub(crate) broken: Vec<(Page, Page)>,
+    /// Whether the change was taken back for that.
+    pub(crate) taken_back: bool,
+}
+
+impl ChangedSite {
+    /// A plan of which nothing was made.
+    pub(crate) const fn planned(plan: Plan) -> Self {
+        Self { plan, outcome: None, after: None, broken: Vec::new(), taken_back: false }
+    }
 }
 
 /// A sealed site, looked at and tried.
@@ -360,6 +372,18 @@ struct SiteChanges<C, A> {
     changes: C,
     #[serde(skip_serializing_if = "Option::is_none")]
     after: Option<A>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    broken: Vec<BrokenPage>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    taken_back: bool,
+}
+
+/// A page that worked before a change.
+#[derive(Serialize)]
+struct BrokenPage {
+    address: String,
+    before: String,
+    after: String,
 }
 
 #[derive(Serialize)]
@@ -381,7 +405,7 @@ pub(crate) fn changes(changed: &[ChangedSite], accounts: &Accounts, out: &mut dy
 }
 
 fn site_changes<'a>(changed: &'a ChangedSite, accounts: &'a Accounts) -> impl Serialize + use<'a> {
-    let ChangedSite { plan, outcome, after } = changed;
+    let ChangedSite { plan, outcome, after, broken, taken_back } = changed;
     let audit = &plan.audit;
     let failures = outcome.iter().flat_map(|o| &o.failures);
     let failed: HashMap<PathBuf, String> =
@@ -460,7 +484,14 @@ fn site_changes<'a>(changed: &'a ChangedSite, accounts: &'a Accounts) -> impl Se
         made.chain(turns).chain(removed).chain(alone).chain(kept)
     };
     let (name, id) = (audit.site.name.clone(), outcome.as_ref().map(|o| o.id));
-    SiteChanges { name, id, applied, changes: Each(list), after: after.as_ref().map(after_document) }
+    let (changes, after, taken_back) = (Each(list), after.as_ref().map(after_document), *taken_back);
+    SiteChanges { name, id, applied, changes, after, broken: broken_pages(broken), taken_back }
+}
+
+fn broken_pages(broken: &[(Page, Page)]) -> Vec<BrokenPage> {
+    let page =
+        |(was, is): &(Page, Page)| BrokenPage { address: was.address.clone(), before: was.says(), after: is.says() };
+    broken.iter().map(page).collect()
 }
 
 /// Writes `changes/1` for a move: the part with its old and its new place, what is made and what is passed on the way, the
@@ -468,6 +499,7 @@ fn site_changes<'a>(changed: &'a ChangedSite, accounts: &'a Accounts) -> impl Se
 pub(crate) fn moved(
     plan: &MovePlan,
     outcome: Option<&Outcome>,
+    broken: &[(Page, Page)],
     accounts: &Accounts,
     out: &mut dyn Write,
 ) -> io::Result<()> {
@@ -492,7 +524,8 @@ pub(crate) fn moved(
     let link = plan.link.then(|| change(from, "create", None, text(to)));
     let changes: Vec<Change> = made.chain(passed).chain(moved).chain(link).collect();
     let (name, id) = (plan.site.name.clone(), outcome.map(|outcome| outcome.id));
-    let sites = [SiteChanges { name, id, applied: outcome.is_some(), changes, after: None::<()> }];
+    let (applied, broken) = (outcome.is_some(), broken_pages(broken));
+    let sites = [SiteChanges { name, id, applied, changes, after: None::<()>, broken, taken_back: false }];
     print(&ChangesDocument { ambrik: "changes/1", sites }, out)
 }
 

@@ -14,6 +14,8 @@ struct SurveyDocument<'s> {
     served: String,
     served_confidence: &'static str,
     served_because: Vec<ReasonDocument<'s>>,
+    url: Option<&'s str>,
+    pages: &'s [String],
     accounts: AccountsDocument<'s>,
     parts: Vec<PartDocument<'s>>,
     other_sites: Vec<OtherSiteDocument<'s>>,
@@ -78,6 +80,8 @@ pub(crate) fn survey(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
         served: if served.is_empty() { ".".into() } else { served.into_owned() },
         served_confidence: found.served_confidence.word(),
         served_because: reasons(&found.served_because),
+        url: found.address.as_ref().map(|address| address.url.as_str()),
+        pages: found.address.as_ref().map_or(&[], |address| &address.pages),
         accounts: AccountsDocument {
             keeper: found.keeper.as_deref(),
             php: account(&found.php),

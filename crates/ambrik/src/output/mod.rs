@@ -16,8 +16,12 @@ mod table;
 pub(crate) mod undo_text;
 pub(crate) mod why_text;
 
+use std::path::Path;
+
 use ambrik_core::account::{Accounts, Gid, Uid};
 use ambrik_core::acl::{Acl, Tag};
+use ambrik_core::change::Unfinished;
+use ambrik_core::shown::Shown;
 
 /// Until when a window is open, and how long that is.
 pub(crate) fn open_until(until: jiff::Timestamp) -> String {
@@ -77,6 +81,12 @@ fn acl_text_named(acl: &Acl, prefix: &str, user: &dyn Fn(Uid) -> String, group: 
         format!("{prefix}{whom}:{}", entry.perm)
     });
     entries.collect::<Vec<_>>().join(",")
+}
+
+/// Why settings look as if no installer had run.
+pub(crate) fn unfinished(settings: &[Unfinished]) -> String {
+    let each = settings.iter().map(|Unfinished { part, why }| format!("{} {why}", Shown(Path::new(part))));
+    each.collect::<Vec<_>>().join(", ")
 }
 
 #[cfg(test)]

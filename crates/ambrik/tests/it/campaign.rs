@@ -179,7 +179,7 @@ impl World {
     fn not_the_sites(&self) -> BTreeMap<(u64, u64), String> {
         let top = self.host.at("");
         let own: Vec<PathBuf> = SITES_OWN.iter().map(PathBuf::from).collect();
-        let (mut found, mut named) = (BTreeMap::new(), BTreeSet::new());
+        let (mut found, mut named) = (BTreeMap::<(u64, u64), String>::new(), BTreeSet::new());
         for (below, text) in whole(&top) {
             if below.starts_with("var/lib/ambrik") || below == Path::new("etc/ambrik/sites/berths.toml") {
                 continue;
@@ -191,7 +191,11 @@ impl World {
             if is_own && !self.precious.contains(&inode) {
                 named.insert(inode);
             } else {
-                found.insert(inode, format!("{text} {}", if is_own { "" } else { "outside" }));
+                // That it is left with its name outside is no loss: it may have had one more, in a folder that goes.
+                let known = found.entry(inode).or_insert_with(|| text.clone());
+                if !is_own && !known.ends_with(OUTSIDE) {
+                    *known = text + OUTSIDE;
+                }
             }
         }
         // What has a name in the site too is the site's.
@@ -234,6 +238,9 @@ fn inode(path: &Path) -> Option<(u64, u64)> {
     let meta = path.symlink_metadata().ok()?;
     Some((meta.dev(), meta.ino()))
 }
+
+/// Stands behind what has a name outside of the site.
+const OUTSIDE: &str = " outside";
 
 /// All but times and the number of names.
 fn rights(text: &str) -> String {

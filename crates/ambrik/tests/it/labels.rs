@@ -246,7 +246,7 @@ fn switches_that_a_site_needs() {
     host.write_site(&host.site().replace("\"not_there\"", "7"));
     let wrong = host.run(&["audit"]);
     assert_eq!(wrong.code, 2, "{wrong:?}");
-    assert!(wrong.err.contains("this cannot be a policy switch's name"), "{wrong:?}");
+    assert!(wrong.err.contains("this cannot stand in switches"), "{wrong:?}");
 }
 
 #[rstest]

@@ -10,6 +10,7 @@ mod calls;
 mod campaign;
 mod demo;
 mod deployment;
+mod document_root;
 mod documents;
 mod every_step;
 mod exposure;

@@ -22,6 +22,9 @@ fn demo() -> TestHost {
 fn decided_by_the_tree(text: &str) -> BTreeMap<String, Value> {
     let mut site: toml::Table = text.parse().unwrap();
     site.remove("accept");
+    let head = site["site"].as_table_mut().unwrap();
+    head.remove("url");
+    head.remove("pages");
     let accounts = site["accounts"].as_table_mut().unwrap();
     accounts.remove("others");
     accounts.remove("grant");
@@ -49,6 +52,10 @@ fn the_demos_applications_survey_to_the_demos_site_files(#[case] name: &str, #[c
 #[test]
 fn a_draft_is_a_site_file_as_it_is() {
     let host = demo();
+    let refused = host.run(&["survey", "/srv/www/berths", "--save", "draft"]);
+    assert_eq!(refused.code, 2, "{refused:?}");
+    assert!(refused.err.contains("--save berths --replace"), "{refused:?}");
+    fs::remove_file(host.at("etc/ambrik/sites/berths.toml")).unwrap();
     let ran = host.run(&["survey", "/srv/www/berths", "--save", "draft"]);
     assert!(ran.err.contains("saved as [HOST]/etc/ambrik/sites/draft.toml"), "{ran:?}");
     for (words, code) in [(&["audit", "draft"][..], 1), (&["set", "draft", "--preview"], 1)] {
@@ -100,7 +107,7 @@ fn the_looks() {
     let host = demo();
     assert_snapshot!("accounts", host.run(&["accounts"]).out);
     assert_snapshot!("draft", host.run(&["survey", "/usr/share/notices"]).out);
-    assert_snapshot!("survey", host.run(&["survey", "/srv/www/berths", "--save", "draft"]).out);
+    assert_snapshot!("survey", host.run(&["survey", "/srv/www/berths", "--save", "berths", "--replace"]).out);
 }
 
 #[test]

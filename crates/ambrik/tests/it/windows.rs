@@ -73,7 +73,7 @@ fn what_changed_is_named_and_stays_a_finding(#[case] says: &str, #[case] deed: D
     fs::write(at(&host, "uploads/new"), "x").unwrap();
     deed(&host);
     let sealed = host.run(&["seal", "berths", "--yes"]);
-    assert_eq!(sealed.code, 0, "{sealed:?}");
+    assert_eq!(sealed.code, 1, "{sealed:?}");
     assert!(sealed.out.contains("written while it was open, as it should be: settings.php"), "{sealed:?}");
     assert!(sealed.out.contains(&format!("  {says}\n")), "{sealed:?}");
     let listed = |path: &str| sealed.out.lines().any(|line| line.ends_with(&format!("  {path}  (PHP)")));

@@ -1,0 +1,188 @@
+//! Installers under whatever name: known by what their pages do.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::{LazyLock, Mutex, PoisonError};
+
+use regex::bytes::RegexSet;
+
+use super::{Check, Judge, PathCase, Reason, Remedy, Severity, guess, is_php_name};
+use crate::entry::Kind;
+use crate::site::{Phase, Use};
+
+pub(crate) static INSTALLER_RENAMED: Check = Check {
+    name: "installer-renamed",
+    severity: Severity::High,
+    wrong: "what does an installer's work is there under another name",
+    lets: "a new name hides it from nobody who tries a few: whoever finds it sets the site up anew as its administrator",
+    remedy: Remedy::Hand(
+        "look at it; then remove it, or name it in the site file with use = \"setup\", and seal: `ambrik seal` keeps what it removes",
+    ),
+    judge: Judge::Path(|case| {
+        let signs = signs(case)?;
+        (case.sniffing?.pages.of_a_page((case.below_served)(), signs)).then(|| Reason::Says(signs.says()))
+    }),
+};
+
+/// As many pages are read in one audit, those in few folders below the document root.
+const MOST_PAGES: i64 = 4_000;
+/// Installers are not deeper below the document root.
+const DEEPEST: usize = 2;
+/// No page of an installer is shorter, in bytes; of longer ones as much is read as the second says.
+const SHORTEST: u64 = 200;
+const LONGEST: u64 = 256 << 10;
+
+/// What a page does, one bit each.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+struct Signs(u8);
+
+/// What installers do: the bit, what to say of it, and how code that does it looks.
+const DOES: [(u8, &str, &str); 7] = [
+    (
+        Signs::DATABASE,
+        "asks for the database",
+        r#"(?i)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get|input|param|text|field)\w*\s*\(\s*)["'][\w\[\].-]*(?:db|database|mysql|sql|dsn)[\w\[\].-]*?(?:host|server|user|name|pass|prefix|pwd|type)"#,
+    ),
+    (
+        Signs::SETTINGS,
+        "writes the settings",
+        r"(?i)\b(?:file_put_contents|fopen|fwrite|fputs|rename|copy|put|write)\s*\([^;]{0,200}(?:config|settings|\.env\b|local|parameters)",
+    ),
+    (Signs::WRITABLE, "checks what is writable", r"(?i)\bis_write?able\s*\("),
+    (
+        Signs::STEPS,
+        "goes in steps",
+        r#"(?i)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get)\s*\(\s*)["'](?:\w*_)?(?:step|stage|phase)\b|[?&](?:amp;)?(?:step|stage)="#,
+    ),
+    (Signs::TABLES, "makes tables", r"(?i)create\s+(?:table|database)\b|\.sql\b"),
+    (Signs::FORM, "", r"(?i)<form|<input|\$_POST|\$_REQUEST"),
+    (Signs::INSTALLS, "", r"(?is)\binstall.*install|set-?up\s+wizard"),
+];
+
+static EXPRESSIONS: LazyLock<Option<RegexSet>> =
+    LazyLock::new(|| RegexSet::new(DOES.iter().map(|(.., expression)| expression)).ok());
+
+impl Signs {
+    const DATABASE: u8 = 1;
+    const SETTINGS: u8 = 2;
+    const WRITABLE: u8 = 4;
+    const STEPS: u8 = 8;
+    const TABLES: u8 = 16;
+    const FORM: u8 = 32;
+    const INSTALLS: u8 = 64;
+
+    fn of(text: &[u8]) -> Self {
+        let found = EXPRESSIONS.as_ref().map(|set| set.matches(text));
+        Self(found.iter().flatten().fold(0, |signs, number| signs | DOES[number].0))
+    }
+
+    const fn has(self, signs: u8) -> bool {
+        self.0 & signs == signs
+    }
+
+    /// Whether one page that does all this is an installer: it talks of installing, has a form, and does two things that
+    /// belong together there alone.
+    const fn are_an_installers(self) -> bool {
+        let database = self.has(Self::DATABASE) && self.0 & (Self::SETTINGS | Self::WRITABLE | Self::TABLES) != 0;
+        let settings = self.has(Self::SETTINGS) && self.0 & (Self::WRITABLE | Self::STEPS) != 0;
+        self.has(Self::FORM | Self::INSTALLS) && (database || settings)
+    }
+
+    fn says(self) -> String {
+        let does = DOES.iter().filter(|(sign, says, _)| self.has(*sign) && !says.is_empty());
+        does.map(|(_, says, _)| *says).collect::<Vec<_>>().join(", ")
+    }
+}
+
+/// The pages read so far.
+#[derive(Debug)]
+pub(crate) struct Pages {
+    left: AtomicI64,
+    /// What the pages of a folder do together, and whether one of them is an installer by itself.
+    folders: Mutex<BTreeMap<PathBuf, (Signs, bool)>>,
+}
+
+impl Pages {
+    pub(super) const fn new() -> Self {
+        Self { left: AtomicI64::new(MOST_PAGES), folders: Mutex::new(BTreeMap::new()) }
+    }
+
+    /// Notes what a page does. Whether it is an installer.
+    fn of_a_page(&self, folder: PathBuf, signs: Signs) -> bool {
+        let is_one = signs.are_an_installers();
+        let mut folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
+        let (all, one) = folders.entry(folder).or_default();
+        *all = Signs(all.0 | signs.0);
+        *one |= is_one;
+        is_one
+    }
+
+    /// The folders below the document root whose pages together do an installer's work, though none does it alone; and what
+    /// they do.
+    pub(crate) fn together(&self) -> Vec<(PathBuf, Reason)> {
+        let folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
+        let installs = |signs: Signs| {
+            signs.has(Signs::DATABASE | Signs::SETTINGS | Signs::FORM | Signs::INSTALLS)
+                && signs.0 & (Signs::WRITABLE | Signs::STEPS | Signs::TABLES) != 0
+        };
+        let found =
+            folders.iter().filter(|(folder, (signs, one))| !folder.as_os_str().is_empty() && !*one && installs(*signs));
+        found.map(|(folder, (signs, _))| (folder.clone(), Reason::Says(signs.says()))).collect()
+    }
+}
+
+/// What a PHP page near the top of what is served does; nothing of other files.
+fn signs(case: &PathCase<'_>) -> Option<Signs> {
+    let facts = case.facts;
+    let is_page = facts.kind == Kind::File && facts.size >= SHORTEST && is_php_name(Path::new(case.look.os_name()));
+    let is_code = case.context.served && case.context.used_as == Use::Code && !case.named;
+    if case.phase == Phase::Open || !is_page || !is_code {
+        return None;
+    }
+    let above = (case.below_served)();
+    let front_page = above.as_os_str().is_empty() && case.look.os_name() == "index.php";
+    let depth = above.iter().count();
+    let elsewhere = |name: &std::ffi::OsStr| super::names::is_librarys(name) || guess(name, Kind::Directory).is_some();
+    if front_page || depth > DEEPEST || above.iter().any(elsewhere) || guess(case.look.os_name(), Kind::File).is_some()
+    {
+        return None;
+    }
+    if case.sniffing?.pages.left.fetch_sub(1, Ordering::Relaxed) <= 0 {
+        return None;
+    }
+    let mut buffer = vec![0; usize::try_from(facts.size.min(LONGEST)).ok()?];
+    Some(Signs::of(case.look.first_bytes(&mut buffer).ok()?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const CHECKS: &str = "<?php if (!is_writable('../config')) echo 'not writable';";
+    const WRITES: &str = "<?php file_put_contents(__DIR__ . '/../config/settings.php', $text);";
+    const FORM: &str = "<form method=post><h1>Install</h1>the installer asks: <input name=\"db_host\"></form>";
+
+    #[rstest]
+    #[case::all(&[CHECKS, WRITES, FORM], true)]
+    #[case::asks_and_writes(&[WRITES, FORM], true)]
+    #[case::asks_and_checks(&[CHECKS, FORM], true)]
+    #[case::only_a_form(&[FORM], false)]
+    #[case::settings_of_an_administrator(&[CHECKS, WRITES, "<form>"], false)]
+    #[case::steps(&["<?php // install, installer\nif ($_POST['step'] == 2) { fwrite(fopen('settings.php', 'w'), $x); }"], true)]
+    #[case::talk(&["<?php // how to install this: see the installer's README; <form>"], false)]
+    fn an_installer_is_known_by_what_it_does(#[case] texts: &[&str], #[case] want: bool) {
+        assert_eq!(Signs::of(texts.concat().as_bytes()).are_an_installers(), want);
+    }
+
+    #[test]
+    fn pages_of_one_folder_are_taken_together() {
+        let pages = Pages::new();
+        for (folder, text) in [("new", CHECKS), ("new", WRITES), ("new", FORM), ("a", CHECKS), ("b", FORM)] {
+            pages.of_a_page(folder.into(), Signs::of(text.as_bytes()));
+        }
+        let found: Vec<PathBuf> = pages.together().into_iter().map(|(folder, _)| folder).collect();
+        assert_eq!(found, [Path::new("new")]);
+    }
+}
