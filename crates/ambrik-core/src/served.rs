@@ -141,6 +141,7 @@ fn links(host: &Host, site: &Site, folder: &Path, places: &[(PathBuf, PathBuf)])
     while let Some((dir, path, depth)) = ahead.pop_front() {
         let mut names = sys::names(&dir).unwrap_or_default();
         names.sort();
+        let mut no_links = Vec::new();
         for name in names.into_iter().take(left) {
             left -= 1;
             let below = path.join(OsStr::from_bytes(name.to_bytes()));
@@ -150,11 +151,13 @@ fn links(host: &Host, site: &Site, folder: &Path, places: &[(PathBuf, PathBuf)])
             match sys::read_link(&dir, &name) {
                 Ok(target) => links.push((below, PathBuf::from(OsStr::from_bytes(&target)))),
                 // It is no link.
-                Err(_) if depth < DEEPEST => {
-                    ahead.extend(sys::open_directory(&dir, &name).ok().map(|dir| (dir, below, depth + 1)));
-                }
-                Err(_) => {}
+                Err(_) => no_links.push((name, below)),
             }
+        }
+        if depth < DEEPEST && left > 0 {
+            let folders =
+                no_links.into_iter().filter_map(|(name, below)| Some((sys::open_directory(&dir, &name).ok()?, below)));
+            ahead.extend(folders.map(|(dir, below)| (dir, below, depth + 1)));
         }
     }
     let leads = |(link, target): (PathBuf, PathBuf)| {

@@ -37,7 +37,7 @@ pub struct Site {
     pub serving: Serving,
     /// Where checks over HTTP ask.
     pub url: Option<String>,
-    /// The pages below `url` that must answer after a change as they did before; the front page, where nothing is said.
+    /// The pages below `url` that must answer after a change as they did before.
     pub pages: Vec<String>,
     /// The account that owns what must not change, with the ids that it has by itself.
     pub keeper: Account,

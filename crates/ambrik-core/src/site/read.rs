@@ -258,7 +258,7 @@ impl Reader<'_> {
             let span = table.table.get("pages").map_or(0..0, Spanned::span);
             self.problem(&span, "pages are below url, and there is no url", "add url = \"http://…/\"");
         }
-        pages.unwrap_or_else(|| vec!["/".to_owned()])
+        pages.unwrap_or_default()
     }
 
     fn boolean(&mut self, table: &Table<'_>, key: &str) -> bool {

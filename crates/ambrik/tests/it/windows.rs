@@ -172,6 +172,6 @@ fn a_person_answers_for_what_changed(#[case] typed: &str, #[case] right: bool) {
     host.file("plugins/new.php", PHP, 0o644);
     let Some(sealed) = on_a_terminal(&host, &["seal", "berths"], typed) else { return };
     assert!(sealed.out.contains("Is the code of berths that changed right as it is?"), "{sealed:?}");
-    assert_eq!(sealed.code, 0, "{sealed:?}");
+    assert_eq!(sealed.code, i32::from(!right), "{sealed:?}");
     assert_eq!(!host.run(&["audit"]).out.contains("changed-in-window"), right);
 }
