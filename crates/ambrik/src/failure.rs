@@ -50,6 +50,11 @@ impl Failure {
         Self { exit: Exit::Usage, message: message.into(), closed_pipe: false }
     }
 
+    /// Something that the caller may not do: nothing was done.
+    pub(crate) fn privilege(message: &str) -> Self {
+        Self { exit: Exit::Privilege, message: format!("{message}; run it as root"), closed_pipe: false }
+    }
+
     /// Something on disk that cannot be read or written.
     pub(crate) fn io(message: &str, cause: &io::Error) -> Self {
         let exit = if cause.kind() == io::ErrorKind::PermissionDenied { Exit::Privilege } else { Exit::Usage };

@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crate::entry::{Kind, Rights};
-use crate::policy::Policy;
-use crate::site::{Site, Use};
+use crate::policy::{Policy, Right};
+use crate::site::{Phase, Site};
 use crate::tree::{Host, WayError};
 use crate::want::{Shape, Solver};
 
@@ -44,9 +44,7 @@ pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize
     let Some(path) = part_path(policy.site(), part) else { return Vec::new() };
     let mut made = above(host, policy, solver, &path);
     let of_part = &policy.site().parts[part];
-    // A part that is not there yet is a file where it has a sample, or is a secret with an extension.
-    let file = of_part.from.is_some() || (of_part.used_as == Use::Secret && path.extension().is_some());
-    let (kind, shape) = if file { (Kind::File, Shape::File) } else { (Kind::Directory, Shape::Directory) };
+    let (kind, shape) = if of_part.is_file() { (Kind::File, Shape::File) } else { (Kind::Directory, Shape::Directory) };
     let rights = Arc::new(solver.solve(policy, &policy.at(&path).context, shape));
     made.push(ToMake { path, part: Some(part), kind, rights, sample: of_part.from.clone() });
     made
@@ -58,4 +56,16 @@ pub(super) fn missing_parts(host: &Host, site: &Site) -> Vec<usize> {
         matches!(found, Some(Err(WayError::Missing(_) | WayError::NoDirectory(_))))
     };
     (0..site.parts.len()).filter(is_missing).collect()
+}
+
+/// The parts without wildcards that are not there, as indices into the site's parts, and PHP cannot make in this phase: the
+/// directory that they would be in is not one that it may write to.
+#[must_use]
+pub fn cannot_be_made(host: &Host, site: &Arc<Site>, phase: Phase) -> Vec<usize> {
+    let policy = Policy::new(Arc::clone(site), phase);
+    let made_by_php = |part: &usize| {
+        let above = part_path(site, *part).and_then(|path| Some(path.parent()?.to_owned()));
+        above.is_some_and(|above| policy.at(&above).context.row.php == Right::Write && host.resolve(&above).is_ok())
+    };
+    missing_parts(host, site).into_iter().filter(|part| !made_by_php(part)).collect()
 }

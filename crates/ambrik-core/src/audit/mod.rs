@@ -22,11 +22,12 @@ use crate::over_http::Asked;
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::site::{Phase, ServedToo, Site};
+use crate::site::{Part, Phase, ServedToo, Site};
 use crate::tree::{Dir, Failure, Host, Op, Progress, Resolved, Trouble, WayError, walk};
 use crate::want::Solver;
 
 use finding::{Findings, Found, Slot, collect, hard_links};
+pub use missing::cannot_be_made;
 use missing::{ToMake, missing_parts, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
 use of_host::OfHost;
@@ -516,9 +517,10 @@ fn all_to_make(
     missing: &[usize],
 ) -> Vec<ToMake> {
     let parts = &policy.site().parts;
-    // Samples are copied for the installer only.
-    let copied = |part: &usize| policy.phase() == Phase::Open && parts[*part].from.is_some();
-    let wanted = missing.iter().filter(|&&part| parts[part].create || copied(&part));
+    // Samples are copied, and settings made for an installer to write, for a window only.
+    let for_window = |part: &Part| part.from.is_some() || (part.is_installers() && part.is_file());
+    let is_wanted = |part: &Part| part.create || (policy.phase() == Phase::Open && for_window(part));
+    let wanted = missing.iter().filter(|&&part| is_wanted(&parts[part]));
     let made = wanted.flat_map(|&part| to_make(host, policy, solver, part)).map(|mut made| {
         let context = policy.at(&made.path).context;
         if let Some(labels) = labels.filter(|_| context.ours) {

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use super::keepsake::{Packer, PathFailure};
 use super::rights::Turn;
 use super::{ModuleChange, Window};
+use crate::account::Uid;
 use crate::audit::Audit;
 use crate::check::{Check, Reason};
 use crate::entry::{Identity, Kind, Rights};
@@ -143,6 +144,47 @@ impl Plan {
         plan.removals = removals;
         plan.kept.extend(kept);
         plan
+    }
+
+    /// Also removes the files among these that hold nothing: settings made for an installer that did not write them.
+    pub fn remove_unwritten(&mut self, made: &[PathBuf]) {
+        for (number, deviant) in self.audit.deviants.iter().enumerate() {
+            let path = self.audit.path(deviant);
+            let part = deviant.verdict.context.part;
+            let settings = part.is_some_and(|part| self.audit.site.parts[part].is_installers());
+            if deviant.verdict.kind != Kind::File || !settings || !made.contains(&path) {
+                continue;
+            }
+            // An empty file takes its header alone.
+            let Ok((1, bytes, _)) = measure(&self.audit, deviant, &path) else { continue };
+            if super::sample::is_empty(&self.audit, &path) {
+                self.removals.push(Removal {
+                    part,
+                    check: &crate::check::INSTALLER_LEFT,
+                    reason: "made for the installer, which did not write it".into(),
+                    directory: false,
+                    files: 1,
+                    bytes,
+                    id: deviant.id,
+                    deviant: number,
+                    path,
+                });
+            }
+        }
+    }
+
+    /// Whether somebody who is not root can make any of it: what is the caller's own, and stays so.
+    #[must_use]
+    pub fn can_be_made(&self) -> bool {
+        let caller = Uid(rustix::process::geteuid().as_raw());
+        let own = |deviant: &Deviant| deviant.verdict.rights.uid == caller;
+        caller == Uid::ROOT
+            || self.is_empty()
+            || self
+                .changing()
+                .any(|deviant| own(deviant) && deviant.verdict.fix.as_ref().is_some_and(|fix| fix.uid == caller))
+            || self.creations.iter().any(|creation| creation.rights.uid == caller)
+            || self.removals.iter().any(|removal| own(&self.audit.deviants[removal.deviant]))
     }
 
     /// Whether there is nothing to do.

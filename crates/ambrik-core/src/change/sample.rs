@@ -9,7 +9,7 @@ use rustix::io::Errno;
 
 use crate::audit::Audit;
 use crate::entry::Kind;
-use crate::site::{Part, Use, Write};
+use crate::site::Part;
 use crate::tree::{Failure, Op, sys};
 
 /// No sample of settings is longer.
@@ -33,6 +33,13 @@ fn content(file: &OwnedFd) -> Result<Vec<u8>, Failure> {
         return Err(Failure::SecondName(facts.links, 1));
     }
     sys::content(file, LONGEST).map_err(failed)
+}
+
+/// Whether a file of the site holds nothing.
+pub(super) fn is_empty(audit: &Audit, path: &Path) -> bool {
+    let below = path.strip_prefix(&audit.site.root).ok();
+    let file = below.and_then(|below| sys::open_beneath(root(audit).ok()?, below).ok());
+    file.and_then(|file| content(&file).ok()).is_some_and(|content| content.is_empty())
 }
 
 fn root(audit: &Audit) -> Result<OwnedFd, Failure> {
@@ -65,9 +72,7 @@ impl Audit {
     pub fn unfinished(&self) -> Vec<Unfinished> {
         let has_installer = self.has_installer();
         let site = &self.site;
-        let settings = site.parts.iter().filter(|part| {
-            part.from.is_some() || (has_installer && part.used_as == Use::Secret && part.write == Write::Install)
-        });
+        let settings = site.parts.iter().filter(|part| part.from.is_some() || (has_installer && part.is_installers()));
         let why = |part: &Part| self.why_unfinished(part, has_installer);
         settings.filter_map(|part| Some(Unfinished { part: part.shown.clone(), why: why(part)? })).collect()
     }

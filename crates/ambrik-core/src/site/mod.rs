@@ -243,6 +243,58 @@ pub struct OtherSite {
     pub passed_by_others: bool,
 }
 
+/// Endings of names that files have and folders do not.
+const FILES_END: &[&str] = &[
+    "php",
+    "phtml",
+    "inc",
+    "ini",
+    "conf",
+    "cfg",
+    "cnf",
+    "env",
+    "yml",
+    "yaml",
+    "json",
+    "xml",
+    "toml",
+    "neon",
+    "properties",
+    "txt",
+    "log",
+    "key",
+    "pem",
+    "crt",
+    "sqlite",
+    "sqlite3",
+    "db",
+    "lock",
+    "html",
+    "htm",
+    "css",
+    "js",
+];
+/// Names that files have and folders do not.
+const FILES: &[&str] = &[".htaccess", ".htpasswd", ".env", ".user.ini", "php.ini", ".my.cnf", ".maintenance"];
+
+impl Part {
+    /// Whether what it names would be a file, as far as the site file tells: it has a sample, or a name as files have.
+    #[must_use]
+    pub fn is_file(&self) -> bool {
+        let name =
+            self.pattern.as_path().and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()));
+        let name = name.unwrap_or_default().to_ascii_lowercase();
+        let ends = name.rsplit_once('.').is_some_and(|(stem, end)| !stem.is_empty() && FILES_END.contains(&end));
+        self.from.is_some() || ends || FILES.contains(&&*name) || name.starts_with(".env.")
+    }
+
+    /// Whether it is settings that an installer writes.
+    #[must_use]
+    pub fn is_installers(&self) -> bool {
+        self.used_as == Use::Secret && self.write == Write::Install
+    }
+}
+
 /// What a part sets itself, for the cases that the solver does not know.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Overrides {

@@ -132,6 +132,11 @@ impl Work<'_> {
         tell(session, &audit);
         let mut plan = (self.job.plan)(audit, phase);
         plan.new_root = self.job.insisting.new_root;
+        if let (Phase::Open, "seal", Some(ledger)) = (phase, self.job.name, &self.records.ledger)
+            && let Some((_, made)) = ledger.opened(&site.name)?
+        {
+            plan.remove_unwritten(&made);
+        }
         // A window's labels are not for good.
         if self.job.phase == Phase::Sealed && self.store().is_some() {
             let installed = match &self.records.ledger {
@@ -259,6 +264,12 @@ impl Work<'_> {
         }
         if text {
             output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
+        }
+        if !plan.can_be_made() {
+            return Err(Failure::privilege(&format!(
+                "{}: nothing of this can be changed as this user, and nothing was",
+                site.name
+            )));
         }
         let nothing = plan.is_empty() && plan.phase_before == Phase::Sealed && plan.window.is_none();
         self.is_finished(&plan, session)?;

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
-use ambrik_core::audit::Audit;
+use ambrik_core::audit::{Audit, cannot_be_made};
 use ambrik_core::change::{Plan, Window};
 use ambrik_core::shown::shell_word;
 use ambrik_core::site::{Phase, Site};
@@ -49,6 +49,11 @@ const LONGEST: SignedDuration = SignedDuration::from_hours(24);
 
 pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let duration = duration(&args.duration)?;
+    if args.arm && !has_timers(session) {
+        return Err(Failure::usage(
+            "--arm: no systemd runs here that could close the window, so nothing was opened; without --arm close it with `ambrik seal`",
+        ));
+    }
     let looked = session.look()?;
     let sites = session.sites_to_change(std::slice::from_ref(&args.name), &looked)?.chosen;
     for site in &sites {
@@ -75,7 +80,7 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         unfinished: true,
         fail_on: FailOn::Never,
     };
-    let exit = changing::run(&job, std::slice::from_ref(&args.name), session)?;
+    let mut exit = changing::run(&job, std::slice::from_ref(&args.name), session)?;
     let opened = session.records()?;
     for site in &sites {
         let phase = opened.phase(&site.name)?;
@@ -83,9 +88,13 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
             continue;
         }
         if session.format == Format::Text {
-            output::changes_text::opened(&phase.of(site), until, &mut session.out())?;
+            let site = phase.of(site);
+            let missing = cannot_be_made(&looked.host, &site, Phase::Open);
+            output::changes_text::opened(&site, &missing, until, &mut session.out())?;
         }
-        timer(args, site, duration, session);
+        if !timer(args, site, duration, session) {
+            exit = exit.max(Exit::Partial);
+        }
     }
     Ok(exit)
 }
@@ -115,9 +124,15 @@ fn check_parts(site: &Site, named: &[String]) -> Result<(), Failure> {
     }
 }
 
-/// The one-shot timer that closes the window: shown, or, where that is asked for, installed.
-fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut Session<'_>) {
-    let runs = std::path::Path::new("/run/systemd/system").is_dir() && session.is_this_host();
+/// Whether there is a service manager whose timers could close a window.
+fn has_timers(session: &Session<'_>) -> bool {
+    std::path::Path::new("/run/systemd/system").is_dir() && session.is_this_host()
+}
+
+/// The one-shot timer that closes the window: shown, or, where that is asked for, installed. Whether what was asked for is
+/// there.
+fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut Session<'_>) -> bool {
+    let runs = has_timers(session);
     let unit = format!("ambrik-close-{}", site.name);
     let program = std::env::current_exe().unwrap_or_else(|_| "ambrik".into());
     let mut words = vec![
@@ -139,11 +154,7 @@ fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut S
         } else {
             session.say("nothing closes it by itself: every later command tells how long is left");
         }
-        return;
-    }
-    if !runs {
-        session.warn("--arm: no systemd runs here that could close the window: close it with `ambrik seal`");
-        return;
+        return true;
     }
     let quietly = |program: &str, words: &[String]| {
         Command::new(program).args(words).stdin(Stdio::null()).stdout(Stdio::null()).output()
@@ -151,7 +162,10 @@ fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut S
     // An earlier timer of the same window.
     let _ = quietly("systemctl", &["stop".to_owned(), format!("{unit}.timer")]);
     match quietly("systemd-run", &words) {
-        Ok(done) if done.status.success() => session.say(&format!("closed by itself: timer {unit}")),
+        Ok(done) if done.status.success() => {
+            session.say(&format!("closed by itself: timer {unit}"));
+            return true;
+        }
         Ok(failed) => {
             let why = String::from_utf8_lossy(&failed.stderr).trim().to_owned();
             session.warn(&format!("--arm: systemd-run failed ({why}): close the window with `ambrik seal`"));
@@ -160,4 +174,5 @@ fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut S
             session.warn(&format!("--arm: cannot run systemd-run ({cause}): close the window with `ambrik seal`"));
         }
     }
+    false
 }

@@ -224,18 +224,32 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{name}: {}", styled(ODD, &words))
 }
 
-/// The lines after `open`: what PHP may write until when, and what to do next.
-pub(crate) fn opened(site: &Site, until: jiff::Timestamp, out: &mut dyn Write) -> io::Result<()> {
+/// The lines after `open`: what PHP may write until when, and what to do next. `missing` are parts that are not there and that
+/// PHP cannot make.
+pub(crate) fn opened(site: &Site, missing: &[usize], until: jiff::Timestamp, out: &mut dyn Write) -> io::Result<()> {
     let name = styled(HEAD, &site.name);
     writeln!(out, "{name}: {}", styled(GOOD, &super::open_until(until)))?;
-    let of = |when: ambrik_core::site::Write| -> Vec<&str> {
-        site.parts.iter().filter(|part| part.write == when).map(|part| part.shown.as_str()).collect()
+    let of = |when: ambrik_core::site::Write, there: bool| -> Vec<&str> {
+        let parts = site.parts.iter().enumerate().filter(|(_, part)| part.write == when);
+        parts.filter(|(number, _)| missing.contains(number) != there).map(|(_, part)| part.shown.as_str()).collect()
     };
-    let (now, always) = (of(ambrik_core::site::Write::Install), of(ambrik_core::site::Write::Always));
+    let (install, always) = (ambrik_core::site::Write::Install, ambrik_core::site::Write::Always);
+    let (now, as_always) = (of(install, true), of(always, true));
     let listed = |names: &[&str]| if names.is_empty() { "nothing".to_owned() } else { names.join(", ") };
     let php = &site.php.user;
-    wrapped(&format!("PHP ({php}) may write until then: {}", listed(&now)), "  ", "    ", out)?;
-    wrapped(&format!("as always: {}", listed(&always)), "  ", "    ", out)?;
+    if now.is_empty() {
+        let why = "no part that is there has write = \"install\", so PHP may write no more than always";
+        wrapped(&styled(ODD, &format!("nothing opens: {why}")), "  ", "    ", out)?;
+    } else {
+        wrapped(&format!("PHP ({php}) may write until then: {}", listed(&now)), "  ", "    ", out)?;
+    }
+    wrapped(&format!("as always: {}", listed(&as_always)), "  ", "    ", out)?;
+    let not_there = [of(install, false), of(always, false)].concat();
+    if !not_there.is_empty() {
+        let how = "give it a sample (from), or create = true, in the site file";
+        let words = format!("not there, and PHP cannot make it: {}; {how}", not_there.join(", "));
+        wrapped(&styled(ODD, &words), "  ", "    ", out)?;
+    }
     let browser = match installer(site) {
         Some(address) => format!("open {address} in a browser"),
         None => "run the installer".to_owned(),

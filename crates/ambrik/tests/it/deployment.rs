@@ -242,9 +242,11 @@ fn without_a_service_manager_arm_says_so() {
     if !is_root() {
         return;
     }
-    let ran = host().run(&["open", "berths", "--yes", "--arm"]);
-    assert!(ran.err.contains("no systemd runs here"), "{ran:?}");
-    assert_eq!(ran.code, 0);
+    let host = host();
+    let before = picture(&host.at(""));
+    let ran = host.run(&["open", "berths", "--yes", "--arm"]);
+    assert!(ran.err.contains("no systemd runs here that could close the window, so nothing was opened"), "{ran:?}");
+    assert_eq!((ran.code, picture(&host.at(""))), (2, before));
 }
 
 /// A server that ends the run that asks it for the PHP file which was put up for that.
@@ -292,4 +294,117 @@ fn sites_without_an_address_are_left_out_unless_they_are_named() {
     let named = host.run(&["audit", "berths", "--over-http"]);
     assert_eq!(named.code, 2);
     assert!(named.err.contains("has no url; add url ="), "{named:?}");
+}
+
+/// A site with settings that its installer writes, of this content, and without a sample.
+fn installable(settings: Option<&str>) -> TestHost {
+    let host = TestHost::new();
+    host.site(
+        "berths",
+        "[[part]]\npath = \"settings.php\"\nuse = \"secret\"\nwrite = \"install\"\n\
+         [[part]]\npath = \"install\"\nuse = \"setup\"\n",
+    );
+    host.file("index.php", 0, 0o644);
+    host.file("install/index.php", 0, 0o644);
+    give(&host.at("srv/www/berths/install"), 0, 0o755);
+    if let Some(text) = settings {
+        give(&host.write("srv/www/berths/settings.php", text), 0, 0o640);
+    }
+    host
+}
+
+/// An installer that has not run is not removed, however the site came there.
+#[rstest]
+#[case::no_settings(None, "settings.php is not there", false)]
+#[case::empty(Some(""), "settings.php is empty", false)]
+#[case::without_values(Some("<?php return ['secret_key' => ''];"), "settings.php is without a value", false)]
+#[case::it_has_run(Some("<?php return ['secret_key' => 'made-up'];"), "", true)]
+fn what_has_not_been_installed_is_not_sealed(#[case] settings: Option<&str>, #[case] why: &str, #[case] has_run: bool) {
+    if !is_root() {
+        return;
+    }
+    let host = installable(settings);
+    let installer = || host.at("srv/www/berths/install/index.php").exists();
+    let audit = host.run(&["audit"]);
+    let flat = audit.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    let advice = if has_run {
+        "put it right: ambrik seal berths"
+    } else {
+        "ambrik open berths, run it, then: ambrik seal berths"
+    };
+    assert!(audit.code == 1 && flat.contains(advice) && flat.contains(why), "{audit:?}");
+    let json = document(&host, &["audit", "--fail-on", "never"], "audit");
+    let findings = json["sites"][0]["findings"].as_array().unwrap();
+    let left = findings.iter().find(|finding| finding["check"] == "installer-left").unwrap();
+    assert_eq!(left["remedy"], if has_run { "ambrik seal berths" } else { "ambrik open berths" });
+    let sealed = host.run(&["seal", "berths", "--yes"]);
+    assert_eq!((sealed.code, installer()), if has_run { (0, false) } else { (2, true) }, "{sealed:?}");
+    assert!(sealed.err.contains(why), "{sealed:?}");
+    if !has_run {
+        let sealed = host.run(&["seal", "berths", "--yes", "--unfinished", "--fail-on", "never"]);
+        assert_eq!((sealed.code, installer()), (0, false), "{sealed:?}");
+    }
+}
+
+/// Settings that are not there are made for the installer to write, and go again where it did not.
+#[rstest]
+#[case::undone(false, &["undo", "--yes"], false)]
+#[case::sealed_unwritten(false, &["seal", "berths", "--yes", "--unfinished", "--fail-on", "never"], false)]
+#[case::sealed_written(true, &["seal", "berths", "--yes"], true)]
+fn missing_settings_are_made_for_the_window(#[case] written: bool, #[case] words: &[&str], #[case] stays: bool) {
+    if !is_root() {
+        return;
+    }
+    let host = installable(None);
+    let file = host.at("srv/www/berths/settings.php");
+    let opened = host.run(&["open", "berths", "--yes"]);
+    assert_eq!(opened.code, 0, "{opened:?}");
+    assert!(opened.out.contains("may write until then: settings.php"), "{opened:?}");
+    let meta = file.metadata().unwrap();
+    assert_eq!((meta.len(), meta.uid(), meta.gid(), meta.mode() & 0o7777), (0, 0, PHP, 0o660));
+    if written {
+        fs::write(&file, "<?php return ['key' => 'made-up'];").unwrap();
+    }
+    let ran = host.run(words);
+    assert_eq!((ran.code, file.exists()), (0, stays), "{ran:?}");
+}
+
+/// What cannot be written is not promised, and a window that opens nothing says so.
+#[rstest]
+#[case::cannot_be_made(
+    "path = \"var/plugins\"\nuse = \"code\"\nwrite = \"install\"",
+    "not there, and PHP cannot make it: var/plugins"
+)]
+#[case::nothing("path = \"var\"\nuse = \"scratch\"\ncreate = true", "nothing opens: no part that is there has write")]
+fn open_promises_what_is_so(#[case] part: &str, #[case] says: &str) {
+    let host = TestHost::new();
+    host.site("berths", &format!("[[part]]\n{part}\n"));
+    let opened = host.run(&["open", "berths", "--yes"]);
+    let flat = opened.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(flat.contains(says) && !flat.contains("may write until then: var"), "{opened:?}");
+}
+
+/// Where nothing can be changed nothing is recorded.
+#[test]
+fn an_ordinary_user_begins_nothing() {
+    if !is_root() {
+        return;
+    }
+    let mut host = installable(Some("<?php"));
+    let state = host.at("own-state");
+    fs::create_dir(&state).unwrap();
+    give(&state, 61_009, 0o700);
+    give(&host.at("srv/www/berths/index.php"), PHP, 0o666);
+    host.run_as = Some(61_009);
+    let before = picture(&host.at("srv"));
+    for words in
+        [&["open", "berths", "--yes"][..], &["set", "berths", "--yes"], &["seal", "berths", "--yes", "--unfinished"]]
+    {
+        let ran = host.run(&[words, &["--state", state.to_str().unwrap()]].concat());
+        assert_eq!(ran.code, 4, "{words:?}: {ran:?}");
+        assert!(ran.err.contains("nothing was; run it as root"), "{ran:?}");
+    }
+    assert_eq!(picture(&host.at("srv")), before);
+    let history = host.run(&["history", "--state", state.to_str().unwrap()]);
+    assert!(history.out.contains("nothing has been changed yet"), "{history:?}");
 }
