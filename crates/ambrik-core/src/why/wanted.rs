@@ -15,7 +15,7 @@ use crate::audit::rights_shown;
 use crate::entry::{Facts, Kind, Rights};
 use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Policy, Right};
-use crate::shown::{shell_name, shell_path};
+use crate::shown::{Shown, shell_name, shell_path};
 use crate::site::{Phase, Site, Use, Write};
 use crate::tree::Host;
 use crate::want::{Shape, Solver};
@@ -78,6 +78,18 @@ impl Holder {
             || (passage.php && site.php.ids.uid == uid)
             || (passage.web && site.web.ids.uid == uid)
             || (site.keeper.ids.uid == uid && context.ours)
+    }
+}
+
+impl Holder {
+    /// Whether the site file does not give an account this on what is of this context.
+    fn denies(&self, context: &Context, uid: Uid, want: Perm) -> bool {
+        let (should, _) = self.rights(context, uid);
+        let reaches = should >= Right::Read || self.passes(context, uid);
+        is_held(context)
+            && ((want.covers(Perm::W) && should < Right::Write)
+                || (want.covers(Perm::R) && should < Right::Read)
+                || (want.covers(Perm::X) && !reaches))
     }
 }
 
@@ -307,6 +319,9 @@ impl Judge<'_> {
                 return Mend { path, from, to: Some(to), remedy: Remedy::Set };
             }
         }
+        if lack.lacks && lack.holder.denies(&context, self.subject.ids.uid, want) {
+            return Mend { path, from, to: None, remedy: Remedy::Hand(lack.in_site_file()) };
+        }
         let by_hand = if lack.lacks { give } else { take };
         let remedy = Remedy::Hand(by_hand(&self.subject, &path, facts, want));
         Mend { path, from, to: None, remedy }
@@ -342,6 +357,25 @@ struct Lack<'a> {
     facts: Option<&'a Facts>,
     /// Whether the account has too little, not too much.
     lacks: bool,
+}
+
+impl Lack<'_> {
+    /// The line for the site file that lets the path be what the site file wants of it.
+    fn in_site_file(&self) -> String {
+        let site = self.holder.site();
+        let (file, name) = (Shown(&site.file), &site.name);
+        let part = self.context.part.map(|part| &site.parts[part]);
+        match part.filter(|part| part.pattern.as_path().is_some()) {
+            Some(part) if self.facts.is_none() => {
+                format!("in {file}, create = true for the part {} has it made; then: ambrik set {name}", part.shown)
+            }
+            _ => {
+                let path = crate::audit::relative(&site.root, &self.answer.at.itself);
+                let folder = path.parent().filter(|_| self.facts.is_none()).unwrap_or(&path);
+                format!("in {file}, a [[part]] for {} that PHP may write to; then: ambrik set {name}", Shown(folder))
+            }
+        }
+    }
 }
 
 /// The narrowest change by hand that gives a right: an entry for this one account.

@@ -509,3 +509,26 @@ fn the_immutable_flag_counts_in_an_audit() {
     assert_eq!((writes, broken), (Vec::<String>::new(), vec!["data/one".to_owned()]));
     assert!(remedy.contains("chattr -i"), "{remedy}");
 }
+
+/// To make a missing file writable, the folder around it is not opened: the site file is what says that it is to be made.
+#[rstest]
+#[case::of_a_part(
+    "[[part]]\npath = \"config/berths.db\"\nuse = \"store\"\n",
+    "create = true for the part config/berths.db has it made"
+)]
+#[case::of_a_pattern(
+    "[[part]]\npath = \"config/*.db\"\nuse = \"store\"\n",
+    "a [[part]] for config that PHP may write to"
+)]
+fn no_mend_gives_what_the_site_file_denies(#[case] part: &str, #[case] says: &str) {
+    if !is_root() {
+        return;
+    }
+    let host = sound();
+    let site = host.site(&format!("[accounts]\nphp = \"php\"\nweb = \"web\"\n{part}"));
+    assert!(host.set(&site).failures.is_empty());
+    let answer = ask_in(&host, &site, Phase::Sealed, "php", "config/berths.db");
+    let mends = mends(&answer);
+    assert_eq!(answer.can.create, Some(false));
+    assert!(mends.len() == 1 && mends[0].contains(says) && !mends[0].contains("setfacl"), "{mends:?}");
+}
