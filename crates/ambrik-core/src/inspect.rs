@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use foldhash::fast::RandomState;
 
 use crate::account::{Accounts, Powers, Uid};
-use crate::check::{self, Can, Case, Check, PathCase, Reason, Sniffing};
+use crate::check::{self, Can, Case, Check, PathCase, Reason, Remedy, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
 use crate::host::Holder;
 use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
@@ -22,7 +22,7 @@ use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
 use crate::served;
 use crate::shown::Shown;
-use crate::site::{ServedToo, Use, Write};
+use crate::site::{Overrides, ServedToo, Use, Write};
 use crate::tree::{Dir, Host, Look, Trouble, Visitor};
 use crate::want::{Shape, Solver, Wants};
 
@@ -484,7 +484,11 @@ impl<'j> Inspector<'j> {
         let want = self.wants.get(judge.solver, judge.policy, context, wanted_shape);
         let fix = judge.fix(place.planned, context, facts, shape, &want);
         let case = judge.case(place.now, context, facts, shape);
-        let findings = check::judge_rights(&case);
+        let mut findings = check::judge_rights(&case);
+        if fix.is_none() && judge.policy.overrides(context).is_some_and(Overrides::set_rights) {
+            // What the site file sets by hand is what it wants, wider or narrower than its use.
+            findings.retain(|(check, _)| check.remedy != Remedy::Set || check.name.starts_with("label-"));
+        }
         let label_right = matches!(case.label, Some((LabelVerdict::Right, _)));
         let abilities = abilities(judge, context, &case.can);
         Verdict {

@@ -201,6 +201,11 @@ impl Audit {
             return "keeper and PHP are one account, and nothing can be kept from it: give PHP an account of its own"
                 .into();
         }
+        if finding.check.remedy == Remedy::Set && !self.has_changes() {
+            return "`ambrik set` has nothing to change here: what stands in the way is outside of the site, or set by hand in \
+                    the site file (owner, group, dir_mode, file_mode): correct that"
+                .into();
+        }
         if finding.check.is(&check::INSTALLER_LEFT) && !self.unfinished().is_empty() {
             return format!("ambrik open {}", self.site.name);
         }
@@ -344,6 +349,14 @@ impl Audit {
     #[must_use]
     pub fn worst(&self) -> Option<Severity> {
         self.findings.iter().filter(|f| f.accepted.is_none()).map(Finding::severity).max()
+    }
+
+    /// Whether `set` has anything to do.
+    fn has_changes(&self) -> bool {
+        self.changes_pending() > 0
+            || !self.to_make.is_empty()
+            || self.module.as_ref().is_some_and(|module| module.needed && !module.holds)
+            || !self.switches_off.is_empty()
     }
 
     /// How many paths `set` would change.

@@ -310,6 +310,14 @@ pub struct Overrides {
     pub selinux_type: Option<String>,
 }
 
+impl Overrides {
+    /// Whether they set anything of owner, group and mode.
+    #[must_use]
+    pub fn set_rights(&self) -> bool {
+        self.owner.is_some() || self.group.is_some() || self.dir_mode.is_some() || self.file_mode.is_some()
+    }
+}
+
 /// An accepted exception.
 #[derive(Clone, Debug)]
 pub struct Accept {

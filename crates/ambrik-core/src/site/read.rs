@@ -14,7 +14,7 @@ use super::{
 };
 use crate::account::{Account, Accounts};
 use crate::host::{Detector, Role, Undecided};
-use crate::mode::ModeSpec;
+use crate::mode::{Mode, ModeSpec};
 use crate::nearest::nearest;
 
 const SECTIONS: &[&str] = &["site", "accounts", "selinux", "part", "accept"];
@@ -532,8 +532,8 @@ impl Reader<'_> {
                 self.problem(&span, format!("group = \"{text}\": there is no such group"), "name a group that exists");
             }
         }
-        overrides.dir_mode = self.mode(table, "dir_mode");
-        overrides.file_mode = self.mode(table, "file_mode");
+        overrides.dir_mode = self.mode(table, "dir_mode", Mode::SET_UID);
+        overrides.file_mode = self.mode(table, "file_mode", Mode::SET_UID | Mode::SET_GID);
         if let Some((text, span)) = self.string(table, "type") {
             if !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'.') {
                 overrides.selinux_type = Some(text.to_owned());
@@ -548,10 +548,28 @@ impl Reader<'_> {
         overrides
     }
 
-    fn mode(&mut self, table: &Table<'_>, key: &str) -> Option<ModeSpec> {
+    /// A mode that an override sets; what no site file may give is an error: write to all others, and these special bits.
+    fn mode(&mut self, table: &Table<'_>, key: &str, special: u16) -> Option<ModeSpec> {
         let (text, span) = self.string(table, key)?;
         match text.parse::<ModeSpec>() {
-            Ok(mode) => Some(mode),
+            Ok(mode) => {
+                // Whatever the solver finds: it never gives others write, nor these bits.
+                let bases = [0, 0o770, 0o775, 0o2770].map(Mode::of_st_mode);
+                let made = bases.map(|base| mode.apply(base.without(special), true));
+                let wrong = if made.iter().any(|mode| mode.has(0o002)) {
+                    "gives every account write"
+                } else if made.iter().any(|mode| mode.has(special)) {
+                    "has whoever runs it run with another account's rights"
+                } else {
+                    return Some(mode);
+                };
+                self.problem(
+                    &span,
+                    format!("{key} = \"{text}\" {wrong}, which no site may need"),
+                    "leave that out; grant = \"group\" or \"acl\", or another use, gives a single account write",
+                );
+                None
+            }
             Err(error) => {
                 let text = error.to_string();
                 let (what, right) = text.split_once(": ").unwrap_or((&text, "write octal digits"));
@@ -768,6 +786,26 @@ path = "x"
             .iter()
             .any(|p| p.starts_with(&format!("berths.toml:{place}")) && p.contains(what) && p.contains("; "));
         assert!(hit, "{found:#?}");
+    }
+
+    /// What the promises exclude no override may give.
+    #[rstest]
+    #[case("file_mode = \"0666\"", "gives every account write")]
+    #[case("dir_mode = \"0777\"", "gives every account write")]
+    #[case("dir_mode = \"1777\"", "gives every account write")]
+    #[case("file_mode = \"o=g\"", "gives every account write")]
+    #[case("dir_mode = \"a+w\"", "gives every account write")]
+    #[case("file_mode = \"4755\"", "another account's rights")]
+    #[case("file_mode = \"2755\"", "another account's rights")]
+    #[case("dir_mode = \"u+s\"", "another account's rights")]
+    #[case("dir_mode = \"2770\"", "")]
+    #[case("file_mode = \"g+w\"", "")]
+    #[case("file_mode = \"u=rwX,g=rX,o=\"", "")]
+    fn overrides_have_limits(#[case] line: &str, #[case] says: &str) {
+        let text =
+            format!("[site]\nroot = \"/srv/x\"\n[accounts]\nphp=\"33\"\n[[part]]\npath=\"a\"\nuse=\"store\"\n{line}\n");
+        let found = problems(&text).join("\n");
+        assert!(found.is_empty() == says.is_empty() && found.contains(says), "{found}");
     }
 
     #[test]

@@ -15,6 +15,7 @@ mod kernel;
 mod over_http;
 mod php_oracle;
 mod rules_oracle;
+mod settled;
 mod surveyed;
 mod table_of_rights;
 mod taken_back;

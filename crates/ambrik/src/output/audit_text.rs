@@ -287,7 +287,11 @@ fn accepted(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
 
 /// The command that puts most right, last: it is what is done next.
 fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
-    let has = |remedy: Remedy| counted_findings(audit).any(|f| !f.above && f.check.remedy == remedy);
+    let has = |remedy: Remedy| {
+        let command = if remedy == Remedy::Set { "ambrik set " } else { "ambrik " };
+        let by_command = |f: &Finding| f.check.remedy == remedy && audit.remedy(f).starts_with(command);
+        counted_findings(audit).any(|f| !f.above && by_command(f))
+    };
     let name = &audit.site.name;
     let pending = audit.changes_pending() > 0;
     let unfinished = if has(Remedy::Seal) { audit.unfinished() } else { Vec::new() };
