@@ -793,7 +793,6 @@ path = "x"
     #[case("file_mode = \"0666\"", "gives every account write")]
     #[case("dir_mode = \"0777\"", "gives every account write")]
     #[case("dir_mode = \"1777\"", "gives every account write")]
-    #[case("file_mode = \"o=g\"", "gives every account write")]
     #[case("dir_mode = \"a+w\"", "gives every account write")]
     #[case("file_mode = \"4755\"", "another account's rights")]
     #[case("file_mode = \"2755\"", "another account's rights")]
