@@ -97,7 +97,7 @@ pub type Found = Result<Answer, Undecided>;
 /// What a survey found.
 #[derive(Debug)]
 pub struct Survey {
-    /// The site's root, without links on the way.
+    /// The site's root, as it was named.
     pub root: PathBuf,
     /// The document root, relative to the root; empty for the whole root.
     pub served: PathBuf,
@@ -206,7 +206,8 @@ pub fn survey(
         php_usual: usual.into_iter().next(),
         keeper: keeper(&deployed, accounts, php_uid, web.as_ref().ok()),
         address: address::address(host, services, &folder),
-        root: deployed.root.clone(),
+        // A link to the release that is served is the root: the next release is behind it.
+        root: root.to_owned(),
         served,
         served_because,
         served_confidence,
