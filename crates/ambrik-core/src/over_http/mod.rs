@@ -235,10 +235,11 @@ impl Inquiry<'_> {
         for below in files {
             let Some(content) = self.beginning(&below) else { continue };
             let Some(reply) = self.try_get(&below, false) else { continue };
-            asked = true;
             if reply.status == 200 && reply.body.starts_with(&content) {
                 return Some(true);
             }
+            // What is refused may be there.
+            asked |= !matches!(reply.status, 401 | 403);
         }
         asked.then_some(false)
     }
@@ -255,7 +256,11 @@ impl Inquiry<'_> {
                 left -= 1;
                 let below = folder.join(&name);
                 let context = self.audit.policy.at(&self.served.join(&below)).context;
-                if !context.is_managed() || context.row.web < Right::Read || name.to_string_lossy().starts_with('.') {
+                if !context.is_managed()
+                    || context.used_as == Use::Setup
+                    || context.row.web < Right::Read
+                    || name.to_string_lossy().starts_with('.')
+                {
                     continue;
                 }
                 let extension = below.extension().map(|end| end.to_string_lossy().to_ascii_lowercase());

@@ -173,6 +173,29 @@ fn a_redirect_on_the_same_host_is_followed() {
     assert_eq!(found(&asked), ["installer-answers install"]);
 }
 
+/// Every address answers, with something of another site.
+fn another_site(_folder: &Path, path: &str) -> (u16, Vec<u8>) {
+    if path.starts_with("ambrik-") { (404, b"not here".to_vec()) } else { (200, b"another".to_vec()) }
+}
+
+fn refuses(_folder: &Path, _path: &str) -> (u16, Vec<u8>) {
+    (403, Vec::new())
+}
+
+/// Not asked is not right: an audit that could not ask, or whose answers are another site's, is not complete.
+#[rstest]
+#[case::another(another_site as Answers, "what answers there is not this site")]
+#[case::all_refused(refuses as Answers, "could not be shown")]
+fn what_answers_must_be_this_site(#[case] answers: Answers, #[case] says: &str) {
+    let (test, asked) = asked(answers);
+    assert!(asked.found.is_empty() && asked.unanswered.iter().any(|why| why.contains(says)), "{asked:?}");
+    let site = test.site("[accounts]\nphp = \"php\"\n");
+    let audit = test.audit(&site).with_asked(asked, "2026-11-27".parse().unwrap());
+    assert!(!audit.is_complete());
+    let finding = audit.findings.iter().find(|finding| finding.check.name == "could-not-look").unwrap();
+    assert!(audit.says(finding).contains(says) && audit.remedy(finding).contains("web server runs"));
+}
+
 #[test]
 fn a_server_that_does_not_answer_is_told_of() {
     let test = TestHost::new(&[]);
