@@ -1,5 +1,6 @@
 //! Parts that are not there, and what they would be made with.
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -48,6 +49,27 @@ pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize
     let rights = Arc::new(solver.solve(policy, &policy.at(&path).context, shape));
     made.push(ToMake { path, part: Some(part), kind, rights, sample: of_part.from.clone() });
     made
+}
+
+/// A part that lies below what is a file on the disk, or by another part of the site file: where, and what the file is.
+pub(super) fn below_a_file(host: &Host, site: &Site) -> Option<(usize, PathBuf)> {
+    let files: HashSet<PathBuf> = (0..site.parts.len())
+        .filter(|&part| site.parts[part].is_file())
+        .filter_map(|part| part_path(site, part))
+        .collect();
+    (0..site.parts.len()).find_map(|part| {
+        let path = part_path(site, part)?;
+        let is_file = |above: &&Path| {
+            files.contains(*above) && !host.resolve(above).is_ok_and(|found| found.facts.kind == Kind::Directory)
+        };
+        if let Some(above) = path.ancestors().skip(1).find(is_file) {
+            return Some((part, above.to_owned()));
+        }
+        match host.resolve_link(&path) {
+            Err(WayError::NoDirectory(file)) => Some((part, file)),
+            _ => None,
+        }
+    })
 }
 
 pub(super) fn missing_parts(host: &Host, site: &Site) -> Vec<usize> {

@@ -28,7 +28,7 @@ use crate::want::Solver;
 
 use finding::{Findings, Found, Slot, collect, hard_links};
 pub use missing::cannot_be_made;
-use missing::{ToMake, missing_parts, to_make};
+use missing::{ToMake, below_a_file, missing_parts, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
 use of_host::OfHost;
 use start::{begin, not_seen, not_the_systems, start};
@@ -98,6 +98,21 @@ pub enum AuditError {
         real: PathBuf,
         /// The site file.
         file: PathBuf,
+    },
+    /// A part lies below a file.
+    #[error(
+        "{}:{line}: path = \"{part}\" lies below {}, which is a file: nothing can be there; correct the path, or the other part",
+        Shown(.file), Shown(.above)
+    )]
+    BelowFile {
+        /// The site file.
+        file: PathBuf,
+        /// The part's line.
+        line: usize,
+        /// The part.
+        part: String,
+        /// The file.
+        above: PathBuf,
     },
     /// The root is no directory.
     #[error("site {site}: root = \"{}\" is a {}, not a directory; correct root in {}", Shown(.root), .kind.word(), Shown(.file))]
@@ -425,6 +440,11 @@ const MOST_TIMES: usize = 3;
 /// One look. Besides the audit, what is served through links that the site does not know of yet.
 fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit, Vec<ServedToo>), AuditError> {
     let root = find_root(setting.host, site)?;
+    if let Some((part, above)) = below_a_file(setting.host, site) {
+        let part = &site.parts[part];
+        let (file, line, part) = (site.file.clone(), part.line, part.shown.clone());
+        return Err(AuditError::BelowFile { file, line, part, above });
+    }
     let policy = Policy::new(Arc::clone(site), phase);
     let solver = Solver::new(site, setting.accounts);
     let people = People::new(site, setting.accounts, setting.neighbours);

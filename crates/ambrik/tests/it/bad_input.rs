@@ -291,3 +291,25 @@ fn what_cannot_be_kept_of_an_installer_is_said_and_left_and_the_rest_goes() {
     let ran = host.run(&["undo", "--yes"]);
     assert_eq!((ran.code, file.exists()), (0, true), "{ran:?}");
 }
+
+/// A part that is a file is made as a file, and nothing is a part below one.
+#[rstest]
+#[case::by_its_name("path = \".htaccess\"\nuse = \"code\"\ncreate = true", ".htaccess")]
+#[case::settings_without_a_name("path = \"config/.env\"\nuse = \"secret\"\ncreate = true", "config/.env")]
+#[case::data("path = \"var/berths.sqlite\"\nuse = \"store\"\ncreate = true", "var/berths.sqlite")]
+fn a_part_that_is_a_file_is_made_as_one(#[case] part: &str, #[case] path: &str) {
+    let host = TestHost::new();
+    host.site("berths", &format!("[[part]]\n{part}\n"));
+    let ran = host.run(&["set", "berths", "--yes"]);
+    let made = host.at("srv/www/berths").join(path);
+    assert!(made.is_file() || !is_root(), "{ran:?}");
+    host.site(
+        "berths",
+        &format!("[[part]]\n{part}\n[[part]]\npath = \"{path}/below\"\nuse = \"store\"\ncreate = true\n"),
+    );
+    for words in [&["audit"][..], &["set", "--yes"], &["open", "berths", "--yes"]] {
+        let ran = host.run(words);
+        assert_eq!(ran.code, 2, "{ran:?}");
+        assert!(ran.err.contains("berths.toml:10") && ran.err.contains("which is a file"), "{ran:?}");
+    }
+}
