@@ -41,42 +41,35 @@ impl From<Exit> for ExitCode {
 pub(crate) struct Failure {
     pub(crate) exit: Exit,
     pub(crate) message: String,
-    closed_pipe: bool,
 }
 
 impl Failure {
     /// Something that the caller can put right.
     pub(crate) fn usage(message: impl Into<String>) -> Self {
-        Self { exit: Exit::Usage, message: message.into(), closed_pipe: false }
+        Self { exit: Exit::Usage, message: message.into() }
     }
 
     /// Something that the caller may not do: nothing was done.
     pub(crate) fn privilege(message: &str) -> Self {
-        Self { exit: Exit::Privilege, message: format!("{message}; run it as root"), closed_pipe: false }
+        Self { exit: Exit::Privilege, message: format!("{message}; run it as root") }
     }
 
     /// Something on disk that cannot be read or written.
     pub(crate) fn io(message: &str, cause: &io::Error) -> Self {
         let exit = if cause.kind() == io::ErrorKind::PermissionDenied { Exit::Privilege } else { Exit::Usage };
-        Self { exit, message: message.to_owned(), closed_pipe: false }
+        Self { exit, message: message.to_owned() }
     }
 
     fn privilege_or(privilege: bool, otherwise: Exit, message: &str) -> Self {
         let exit = if privilege { Exit::Privilege } else { otherwise };
         let hint = if privilege { "; run it as root, or name a state directory of your own with --state" } else { "" };
-        Self { exit, message: format!("{message}{hint}"), closed_pipe: false }
-    }
-
-    /// Whether whoever read the output went away.
-    pub(crate) const fn is_closed_pipe(&self) -> bool {
-        self.closed_pipe
+        Self { exit, message: format!("{message}{hint}") }
     }
 }
 
 impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Self {
-        let closed_pipe = error.kind() == io::ErrorKind::BrokenPipe;
-        Self { exit: Exit::Partial, message: format!("cannot write the output: {error}"), closed_pipe }
+        Self { exit: Exit::Partial, message: format!("cannot write the output: {error}") }
     }
 }
 
@@ -148,7 +141,7 @@ impl From<EditError> for Failure {
     fn from(error: EditError) -> Self {
         let hint = if error.is_privilege() { "; run it as root, or name another --sites" } else { "" };
         let exit = if error.is_privilege() { Exit::Privilege } else { Exit::Usage };
-        Self { exit, message: format!("{error}{hint}"), closed_pipe: false }
+        Self { exit, message: format!("{error}{hint}") }
     }
 }
 

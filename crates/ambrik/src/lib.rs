@@ -11,7 +11,7 @@ mod session;
 mod sites;
 
 use std::ffi::OsString;
-use std::io::Write;
+use std::io::{self, Write};
 
 use clap::builder::Resettable;
 use clap::{CommandFactory as _, FromArgMatches as _};
@@ -58,7 +58,8 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             return if help { Exit::Clean } else { Exit::Usage };
         }
     };
-    let mut session = Session::new(&cli.global, out, err);
+    let mut out = UntilClosed { to: out, closed: false };
+    let mut session = Session::new(&cli.global, &mut out, err);
     for (id, name) in FOLDERS.iter().filter(|(_, name)| lent && std::env::var_os(name).is_some()) {
         session
             .warn(&format!("{name} is not followed where somebody else's rights are used (sudo, set-uid); use --{id}"));
@@ -66,7 +67,37 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
     let result = commands::run(cli.command, &mut session);
     match result {
         Ok(exit) => exit,
-        Err(failure) if failure.is_closed_pipe() => Exit::Clean,
         Err(failure) => session.report(&failure),
+    }
+}
+
+/// Where results go, until whoever reads them goes away: what is done goes on, and its exit code is what it is.
+struct UntilClosed<'o> {
+    to: &'o mut dyn Write,
+    closed: bool,
+}
+
+impl UntilClosed<'_> {
+    fn unless_closed<T>(&mut self, instead: T, write: impl FnOnce(&mut dyn Write) -> io::Result<T>) -> io::Result<T> {
+        if self.closed {
+            return Ok(instead);
+        }
+        match write(self.to) {
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {
+                self.closed = true;
+                Ok(instead)
+            }
+            done => done,
+        }
+    }
+}
+
+impl Write for UntilClosed<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.unless_closed(bytes.len(), |to| to.write(bytes))
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.unless_closed((), |to| to.flush())
     }
 }

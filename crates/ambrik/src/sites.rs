@@ -95,6 +95,11 @@ impl Session<'_> {
         sites
     }
 
+    /// Refuses a name that no site has.
+    pub(crate) fn is_a_site(&self, name: &str) -> Result<(), Failure> {
+        self.text(&self.file(Path::new(name))).map(|_| ()).map_err(Failure::usage)
+    }
+
     /// Where the sites of the sites directory are.
     pub(crate) fn grounds(&self, looked: &Looked) -> Vec<Ground> {
         let files = self.all_files().unwrap_or_default();

@@ -236,9 +236,13 @@ impl Work<'_> {
                 session.line("")?;
             }
             let _lock = state.lock(&site.name, &format!("{} {}", self.job.name, site.name))?;
-            if let Some((site_exit, of_site)) = self.change_one(site, &state, session)? {
-                exit = exit.max(site_exit);
-                changed.push(of_site);
+            match self.change_one(site, &state, session)? {
+                Some((site_exit, of_site)) => {
+                    exit = exit.max(site_exit);
+                    changed.push(of_site);
+                }
+                // A no is a refusal, as it is one where nobody can be asked.
+                None => exit = exit.max(Exit::Usage),
             }
         }
         if session.format == Format::Json {

@@ -16,6 +16,9 @@ pub(crate) struct HistoryArgs {
 pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let all = session.records()?.sets;
     let site = args.site.as_deref();
+    if let Some(site) = site.filter(|site| all.iter().all(|set| set.site != *site)) {
+        session.is_a_site(site)?;
+    }
     match session.format {
         Format::Text => output::history_text::render(&all, site, &mut session.out())?,
         Format::Json => output::json::history(&all, site, session.raw_out())?,

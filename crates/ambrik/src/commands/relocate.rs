@@ -77,7 +77,7 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let part = plan.part().0.to_owned();
     if !go_on(session, args.yes, &format!("Move {part} of {}?", site.name))? {
         session.say(&format!("{}: nothing was changed", site.name));
-        return Ok(Exit::Clean);
+        return Ok(Exit::Usage);
     }
     let mut ledger = Ledger::open_or_create(&state)?;
     let watch = Watch::begin(site, session);

@@ -83,6 +83,7 @@ fn forget_modules(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         let question = format!("Take the module of {} out of the host's policy?", site.name);
         if !go_on(session, args.yes, &question)? {
             session.say(&format!("{}: nothing was changed", site.name));
+            exit = exit.max(Exit::Usage);
             continue;
         }
         let outcome = watched(session.quiet, "changing", |progress| {

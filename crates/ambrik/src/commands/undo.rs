@@ -74,7 +74,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     };
     if !go_on(session, args.yes, &question)? {
         session.say("nothing was changed");
-        return Ok(Exit::Clean);
+        return Ok(Exit::Usage);
     }
     let store = Store::of(&looked.host, &looked.labels.state);
     let mut exit = Exit::Clean;

@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, symlink};
+use std::process::Stdio;
 
 use rstest::rstest;
 
@@ -312,4 +313,37 @@ fn a_part_that_is_a_file_is_made_as_one(#[case] part: &str, #[case] path: &str) 
         assert_eq!(ran.code, 2, "{ran:?}");
         assert!(ran.err.contains("berths.toml:10") && ran.err.contains("which is a file"), "{ran:?}");
     }
+}
+
+/// Whoever reads the results may go away: the exit code says what was found all the same.
+#[test]
+fn a_closed_pipe_is_no_clean_bill() {
+    let host = TestHost::new();
+    fs::set_permissions(host.at("srv/www/berths"), std::os::unix::fs::PermissionsExt::from_mode(0o777)).unwrap();
+    for format in ["text", "json"] {
+        let mut child = host.command(&["audit", "--format", format]).stdout(Stdio::piped()).spawn().unwrap();
+        drop(child.stdout.take());
+        assert_eq!(child.wait().unwrap().code(), Some(1));
+    }
+}
+
+/// A no is the refusal that it is where nobody can be asked.
+#[test]
+fn a_no_is_a_refusal() {
+    let host = TestHost::new();
+    fs::set_permissions(host.at("srv/www/berths"), std::os::unix::fs::PermissionsExt::from_mode(0o777)).unwrap();
+    assert_eq!(host.run(&["set", "berths"]).code, 2);
+    let Some(asked) = crate::windows::on_a_terminal(&host, &["set", "berths"], "n\n") else { return };
+    assert_eq!(asked.code, 2, "{asked:?}");
+    assert!(asked.out.contains("nothing was changed"), "{asked:?}");
+}
+
+#[test]
+fn names_that_no_site_has_and_names_that_stand_twice() {
+    let host = TestHost::new();
+    let nothing = host.run(&["history", "berts"]);
+    assert!(nothing.code == 2 && nothing.err.contains("the sites here are: berths"), "{nothing:?}");
+    assert_eq!(host.run(&["history", "berths"]).code, 0);
+    let twice = host.run(&["audit", "berths", "berths", "--fail-on", "never"]);
+    assert_eq!((twice.code, twice.out.matches("berths: ").count()), (0, 1), "{twice:?}");
 }

@@ -144,7 +144,7 @@ fn code_that_changes_later_is_told_of() {
 }
 
 /// What somebody types on a terminal.
-fn on_a_terminal(host: &TestHost, words: &[&str], typed: &str) -> Option<Ran> {
+pub(crate) fn on_a_terminal(host: &TestHost, words: &[&str], typed: &str) -> Option<Ran> {
     let ambrik = host.command(words);
     let line =
         std::iter::once(ambrik.get_program()).chain(ambrik.get_args()).map(|word| word.to_string_lossy().into_owned());
