@@ -1,7 +1,7 @@
 //! From a path to its part and from there to rights: matched step by step while a walk descends.
 
 use std::collections::HashMap;
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::hash::Hash;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
@@ -150,8 +150,23 @@ pub struct Cursor {
     /// Whether a part names this very path.
     pub named: bool,
     open: Vec<Place>,
+    /// `open` by how it goes on.
+    next: OnceLock<Next>,
+    /// The cursors below whose names are plain in every pattern that they fit.
+    children: Mutex<HashMap<OsString, Arc<Cursor>>>,
     /// The cursor of every name below that fits no pattern's next component.
     plain_child: OnceLock<Arc<Cursor>>,
+}
+
+/// Places by how they go on.
+#[derive(Debug, Default)]
+struct Next {
+    /// With a plain name.
+    plain: HashMap<OsString, Vec<Place>>,
+    /// With a wildcard within one name.
+    wild: Vec<Place>,
+    /// With `**`, which stays.
+    stays: Vec<Place>,
 }
 
 impl Cursor {
@@ -171,6 +186,7 @@ pub struct Policy {
     patterns: Vec<Pattern>,
     rows: Vec<Row>,
     known: Mutex<HashMap<Context, u32>>,
+    start: OnceLock<Arc<Cursor>>,
 }
 
 impl Policy {
@@ -183,7 +199,8 @@ impl Policy {
         let nowhere = || Pattern::literal(std::path::Path::new("\0"));
         patterns.push(site.served.as_ref().map_or_else(nowhere, |served| served.below(&site.root)));
         patterns.push(Pattern::literal(&site.root));
-        let mut policy = Self { site, phase, patterns, rows: Vec::new(), known: Mutex::default() };
+        let mut policy =
+            Self { site, phase, patterns, rows: Vec::new(), known: Mutex::default(), start: OnceLock::new() };
         policy.rows = policy.site.parts.iter().map(|part| policy.part_row(part, policy.may_be_served(part))).collect();
         policy
     }
@@ -251,6 +268,10 @@ impl Policy {
     /// Where every walk begins: at `/`, of which no part says anything.
     #[must_use]
     pub fn start(&self) -> Arc<Cursor> {
+        Arc::clone(self.start.get_or_init(|| self.at_first()))
+    }
+
+    fn at_first(&self) -> Arc<Cursor> {
         let nothing = Context {
             id: 0,
             part: None,
@@ -280,24 +301,45 @@ impl Policy {
     /// The cursor of `name` in the directory of `above`.
     #[must_use]
     pub fn step(&self, above: &Arc<Cursor>, name: &OsStr) -> Arc<Cursor> {
-        let next = |place: &Place| self.patterns[place.pattern].components().get(place.next);
-        let named = |place: &Place| match next(place) {
-            Some(Component::AnyDepth) | None => false,
-            Some(component) => component.fits(name),
-        };
-        if above.open.iter().any(named) {
-            let stay = |place: &Place| matches!(next(place), Some(Component::AnyDepth));
-            let places = above.open.iter().flat_map(|place| {
-                let onwards = named(place).then_some(Place { next: place.next + 1, ..*place });
-                stay(place).then_some(*place).into_iter().chain(onwards)
-            });
-            return self.arrive(places.collect(), &above.context);
+        let Next { plain, wild, stays } = above.next.get_or_init(|| self.sorted(&above.open));
+        let plain = plain.get(name).map_or(&[][..], Vec::as_slice);
+        let fits = |place: &&Place| self.next(place).is_some_and(|component| component.fits(name));
+        let wild: Vec<Place> = wild.iter().filter(fits).copied().collect();
+        if plain.is_empty() && wild.is_empty() {
+            return Arc::clone(above.plain_child.get_or_init(|| self.arrive(stays.clone(), &above.context)));
         }
-        let plain = above.plain_child.get_or_init(|| {
-            let stays = above.open.iter().filter(|place| matches!(next(place), Some(Component::AnyDepth)));
-            self.arrive(stays.copied().collect(), &above.context)
-        });
-        Arc::clone(plain)
+        let children = || above.children.lock().unwrap_or_else(PoisonError::into_inner);
+        if wild.is_empty()
+            && let Some(known) = children().get(name)
+        {
+            return Arc::clone(known);
+        }
+        let onwards = plain.iter().chain(&wild).map(|place| Place { next: place.next + 1, ..*place });
+        let cursor = self.arrive(stays.iter().copied().chain(onwards).collect(), &above.context);
+        // Any number of names may fit a wildcard: they are not kept.
+        if wild.is_empty() {
+            children().insert(name.to_owned(), Arc::clone(&cursor));
+        }
+        cursor
+    }
+
+    /// The component with which a place goes on.
+    fn next(&self, place: &Place) -> Option<&Component> {
+        self.patterns[place.pattern].components().get(place.next)
+    }
+
+    /// Places by how they go on.
+    fn sorted(&self, open: &[Place]) -> Next {
+        let mut next = Next::default();
+        for place in open {
+            match self.next(place) {
+                Some(Component::Name(name)) => next.plain.entry(name.clone()).or_default().push(*place),
+                Some(Component::Glob(_)) => next.wild.push(*place),
+                Some(Component::AnyDepth) => next.stays.push(*place),
+                None => {}
+            }
+        }
+        next
     }
 
     /// The cursor at these places, in a directory of context `above`.
@@ -328,7 +370,8 @@ impl Policy {
         let is_served = (self.site.parts.len()..self.root_pattern()).any(reached)
             || best.is_some_and(|part| self.site.parts[part].served);
         let context = self.context(best, reached(self.root_pattern()), is_served, &open, above);
-        Arc::new(Cursor { context, named: best.is_some(), open, plain_child: OnceLock::new() })
+        let (next, children, plain_child) = (OnceLock::new(), Mutex::default(), OnceLock::new());
+        Arc::new(Cursor { context, named: best.is_some(), open, next, children, plain_child })
     }
 
     /// Whether a part is another site's.

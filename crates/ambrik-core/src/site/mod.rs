@@ -375,7 +375,8 @@ impl Site {
         paths.dedup();
         let mut starts: Vec<PathBuf> = Vec::new();
         for path in paths {
-            if !starts.iter().any(|start| path.starts_with(start)) && !path.starts_with(&self.root) {
+            // What is in a folder comes right behind it.
+            if starts.last().is_none_or(|start| !path.starts_with(start)) && !path.starts_with(&self.root) {
                 starts.push(path);
             }
         }

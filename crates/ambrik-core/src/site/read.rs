@@ -34,7 +34,8 @@ pub fn read(text: &str, file: &Path, accounts: &Accounts) -> Result<Site, Proble
 
 /// As [`read`], the accounts that the file leaves out named by `detector`.
 pub fn read_detecting(text: &str, file: &Path, accounts: &Accounts, detector: &Detector<'_>) -> Result<Site, Problems> {
-    let mut reader = Reader { text, accounts, detector, detected: Vec::new(), problems: Vec::new() };
+    let lines = text.match_indices('\n').map(|(at, _)| at).collect();
+    let mut reader = Reader { text, lines, accounts, detector, detected: Vec::new(), problems: Vec::new() };
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
@@ -74,6 +75,8 @@ struct Table<'d> {
 
 struct Reader<'a> {
     text: &'a str,
+    /// Where its lines end.
+    lines: Vec<usize>,
     accounts: &'a Accounts,
     detector: &'a Detector<'a>,
     detected: Vec<Detected>,
@@ -456,7 +459,7 @@ impl Reader<'_> {
                 "leave served out, or give the part another use (store, scratch, code)",
             );
         }
-        let line = Problem::at(self.text, &table.span, "", "").line;
+        let line = self.lines.partition_point(|end| *end < table.span.start) + 1;
         let write = write.unwrap_or_else(|| used_as.default_write());
         Some(Part {
             shown: shown.to_owned(),
