@@ -51,33 +51,36 @@ pub(super) fn to_make(host: &Host, policy: &Policy, solver: &Solver, part: usize
     made
 }
 
-/// A part that lies below what is a file on the disk, or by another part of the site file: where, and what the file is.
-pub(super) fn below_a_file(host: &Host, site: &Site) -> Option<(usize, PathBuf)> {
-    let files: HashSet<PathBuf> = (0..site.parts.len())
-        .filter(|&part| site.parts[part].is_file())
-        .filter_map(|part| part_path(site, part))
-        .collect();
-    (0..site.parts.len()).find_map(|part| {
-        let path = part_path(site, part)?;
-        let is_file = |above: &&Path| {
-            files.contains(*above) && !host.resolve(above).is_ok_and(|found| found.facts.kind == Kind::Directory)
-        };
-        if let Some(above) = path.ancestors().skip(1).find(is_file) {
-            return Some((part, above.to_owned()));
-        }
-        match host.resolve_link(&path) {
-            Err(WayError::NoDirectory(file)) => Some((part, file)),
-            _ => None,
-        }
-    })
+/// What is not there of the parts without wildcards.
+#[derive(Debug, Default)]
+pub(super) struct NotThere {
+    /// The parts, as indices into the site's parts.
+    pub(super) missing: Vec<usize>,
+    /// The first that lies below what is a file on the disk, or by another part of the site file; and that file.
+    pub(super) below_a_file: Option<(usize, PathBuf)>,
 }
 
-pub(super) fn missing_parts(host: &Host, site: &Site) -> Vec<usize> {
-    let is_missing = |part: &usize| {
-        let found = part_path(site, *part).map(|path| host.resolve_link(&path));
-        matches!(found, Some(Err(WayError::Missing(_) | WayError::NoDirectory(_))))
+pub(super) fn not_there(host: &Host, site: &Site) -> NotThere {
+    let files =
+        (0..site.parts.len()).filter(|&part| site.parts[part].is_file()).filter_map(|part| part_path(site, part));
+    let files: HashSet<PathBuf> = files.collect();
+    let is_file = |above: &&Path| {
+        files.contains(*above) && !host.resolve(above).is_ok_and(|found| found.facts.kind == Kind::Directory)
     };
-    (0..site.parts.len()).filter(is_missing).collect()
+    let mut found = NotThere::default();
+    for part in 0..site.parts.len() {
+        let Some(path) = part_path(site, part) else { continue };
+        let below_a_file = match host.resolve_link(&path) {
+            Err(WayError::NoDirectory(file)) => Some(file),
+            Err(WayError::Missing(_)) => {
+                found.missing.push(part);
+                path.ancestors().skip(1).find(is_file).map(Path::to_owned)
+            }
+            _ => None,
+        };
+        found.below_a_file = found.below_a_file.or_else(|| Some((part, below_a_file?)));
+    }
+    found
 }
 
 /// The parts without wildcards that are not there, as indices into the site's parts, and PHP cannot make in this phase: the
@@ -89,5 +92,5 @@ pub fn cannot_be_made(host: &Host, site: &Arc<Site>, phase: Phase) -> Vec<usize>
         let above = part_path(site, *part).and_then(|path| Some(path.parent()?.to_owned()));
         above.is_some_and(|above| policy.at(&above).context.row.php == Right::Write && host.resolve(&above).is_ok())
     };
-    missing_parts(host, site).into_iter().filter(|part| !made_by_php(part)).collect()
+    not_there(host, site).missing.into_iter().filter(|part| !made_by_php(part)).collect()
 }

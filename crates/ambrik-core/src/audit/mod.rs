@@ -28,7 +28,7 @@ use crate::want::Solver;
 
 use finding::{Findings, Found, Slot, collect, hard_links};
 pub use missing::cannot_be_made;
-use missing::{ToMake, below_a_file, missing_parts, to_make};
+use missing::{NotThere, ToMake, not_there, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
 use of_host::OfHost;
 use start::{begin, not_seen, not_the_systems, start};
@@ -440,7 +440,8 @@ const MOST_TIMES: usize = 3;
 /// One look. Besides the audit, what is served through links that the site does not know of yet.
 fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit, Vec<ServedToo>), AuditError> {
     let root = find_root(setting.host, site)?;
-    if let Some((part, above)) = below_a_file(setting.host, site) {
+    let NotThere { missing, below_a_file } = not_there(setting.host, site);
+    if let Some((part, above)) = below_a_file {
         let part = &site.parts[part];
         let (file, line, part) = (site.file.clone(), part.line, part.shown.clone());
         return Err(AuditError::BelowFile { file, line, part, above });
@@ -487,7 +488,6 @@ fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit,
         }
     }
     let walked = walk(dirs, inspectors, setting.progress);
-    let missing = missing_parts(setting.host, site);
     let merged = Merged::of(walked.visitors);
     let to_make = all_to_make(setting.host, &policy, &solver, labels.as_ref(), &missing);
     unseen.extend(merged.unseen);

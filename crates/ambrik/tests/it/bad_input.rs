@@ -347,3 +347,12 @@ fn names_that_no_site_has_and_names_that_stand_twice() {
     let twice = host.run(&["audit", "berths", "berths", "--fail-on", "never"]);
     assert_eq!((twice.code, twice.out.matches("berths: ").count()), (0, 1), "{twice:?}");
 }
+/// As many parts as anybody could write are read, and the site judged by them.
+#[test]
+fn very_many_parts_are_no_trouble() {
+    let host = TestHost::new();
+    let parts: String = (0..20_000).map(|n| format!("[[part]]\npath = \"a/{n}\"\nuse = \"store\"\n")).collect();
+    host.site("berths", &parts);
+    let audit = host.run(&["audit", "--fail-on", "never"]);
+    assert_eq!(audit.code, 0, "{}", audit.err);
+}
