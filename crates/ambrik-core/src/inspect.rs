@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use foldhash::fast::RandomState;
 
 use crate::account::{Accounts, Powers, Uid};
-use crate::check::{self, Can, Case, Check, PathCase, Reason, Remedy, Sniffing};
+use crate::check::{self, Can, Case, Check, Pages, PathCase, Reason, Remedy, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
 use crate::host::Holder;
 use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
@@ -70,6 +70,8 @@ pub(crate) struct Judge<'a> {
     pub(crate) aliases: Vec<(PathBuf, PathBuf)>,
     /// Where information pages are asked for.
     pub(crate) sniffing: Option<Sniffing>,
+    /// The pages that were read, where installers are asked for.
+    pub(crate) pages: Option<Pages>,
     /// What processes of PHP's account hold open for writing.
     pub(crate) held: HashMap<Identity, Holder>,
     /// When the site was found clean last: code must not have changed since.
@@ -98,6 +100,7 @@ impl<'a> Judge<'a> {
             served,
             aliases: Vec::new(),
             sniffing: None,
+            pages: None,
             held: HashMap::new(),
             clean_since: None,
             states: Mutex::default(),
@@ -567,6 +570,7 @@ impl<'j> Inspector<'j> {
             named: cursor.named,
             below_served: &below_served,
             sniffing: self.judge.sniffing.as_ref(),
+            pages: self.judge.pages.as_ref(),
             guess: OnceCell::new(),
         })
     }

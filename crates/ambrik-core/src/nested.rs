@@ -193,7 +193,7 @@ fn part_of(site: &Site, other: &Ground, path: &Path, pattern: Pattern) -> Part {
     let passed_by_others =
         other.site.as_ref().is_none_or(|other| uids(other).iter().any(|uid| !uids(site).contains(uid)));
     Part {
-        shown: crate::audit::relative(&site.root, path).display().to_string(),
+        shown: site.relative(path).display().to_string(),
         pattern,
         used_as: Use::Foreign,
         write: Write::Never,

@@ -8,12 +8,12 @@ use std::sync::Arc;
 
 use crate::check::{Guess, guess};
 use crate::entry::Kind;
-use crate::host::{Folder, Services};
+use crate::host::Services;
 use crate::nested::Ground;
 use crate::policy::{Context, Policy};
 use crate::shown::Shown;
 use crate::site::{Phase, ServedToo, Serving, Site, Write};
-use crate::tree::{Host, sys};
+use crate::tree::{Host, WayError, sys};
 
 /// As deep below the document root are links looked for beforehand, and no folder more once so many entries were looked at:
 /// an audit sees all links, and looks again where there are more of them.
@@ -30,7 +30,11 @@ pub fn serving(host: &Host, services: &Services, site: &Site, others: &[Ground])
     let found = match host.resolve(&folder) {
         Ok(found) if found.facts.kind == Kind::Directory => found,
         Ok(found) => return nothing(format!("{} is a {}, no folder", Shown(&folder), found.facts.kind.word())),
-        Err(_) => return nothing(format!("{} is not there", Shown(&folder))),
+        Err(WayError::Missing(_) | WayError::NoDirectory(_)) => {
+            return nothing(format!("{} is not there", Shown(&folder)));
+        }
+        // What cannot be looked at from here is not said to be missing: the audit tells of it.
+        Err(_) => return Serving { beside, ..Serving::default() },
     };
     let mut too: BTreeMap<PathBuf, String> = BTreeMap::new();
     for served in folders(host, services, &places) {
@@ -52,7 +56,7 @@ pub fn serving(host: &Host, services: &Services, site: &Site, others: &[Ground])
 /// The archives and dumps in the folders around the root that a web server serves.
 fn beside(host: &Host, services: &Services, root: &Path, others: &[Ground]) -> Vec<(PathBuf, &'static str)> {
     let served: Vec<PathBuf> =
-        configured(services).map(|folder| host.destination(Path::new("/"), &folder.path)).collect();
+        services.configured().map(|folder| host.destination(Path::new("/"), &folder.path)).collect();
     let around = root.ancestors().skip(1).filter(|folder| served.iter().any(|served| folder.starts_with(served)));
     let own = around.filter(|folder| !others.iter().any(|other| other.holds(folder)));
     let mut found = Vec::new();
@@ -69,11 +73,6 @@ fn beside(host: &Host, services: &Services, root: &Path, others: &[Ground]) -> V
     }
     found.sort();
     found
-}
-
-/// The folders that web servers' configuration serves. Anybody can start a server of PHP's own: that says nothing.
-fn configured(services: &Services) -> impl Iterator<Item = &Folder> {
-    services.served.iter().map(|runs| &runs.folder).filter(|folder| !folder.at.file.starts_with("/proc"))
 }
 
 /// The site's root and its parts outside it, as they are named and as they really are; those that are there.
@@ -95,10 +94,7 @@ struct Served {
 /// What web servers serve of the site, as their configuration says.
 fn folders(host: &Host, services: &Services, places: &[(PathBuf, PathBuf)]) -> Vec<Served> {
     let mut found = Vec::new();
-    // Anybody can start a server of PHP's own: that says nothing about the site.
-    let configured =
-        services.served.iter().map(|runs| &runs.folder).filter(|folder| !folder.at.file.starts_with("/proc"));
-    for folder in configured {
+    for folder in services.configured() {
         let real = host.destination(Path::new("/"), &folder.path);
         let inside =
             places.iter().enumerate().find_map(|(n, (named, place))| Some((n, named, real.strip_prefix(place).ok()?)));
@@ -124,7 +120,7 @@ fn differs(host: &Host, services: &Services, places: &[(PathBuf, PathBuf)], serv
         return None;
     }
     // What lies in a document root around the whole site is served with it, whatever aliases there are besides.
-    let mut around = configured(services).map(|folder| host.destination(Path::new("/"), &folder.path));
+    let mut around = services.configured().map(|folder| host.destination(Path::new("/"), &folder.path));
     let is_around = around.any(|path| root.starts_with(&path) && path != *root);
     let other = found.iter().find(|folder| folder.is_root).or_else(|| found.first().filter(|_| !is_around))?;
     Some(other.says.clone())

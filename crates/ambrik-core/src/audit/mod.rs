@@ -13,7 +13,7 @@ use std::sync::Arc;
 use jiff::civil::Date;
 
 use crate::account::{Accounts, Uid};
-use crate::check::{self, Check, Concern, Reason, Remedy, Severity, Sniffing};
+use crate::check::{self, Check, Concern, Pages, Reason, Remedy, Severity, Sniffing};
 use crate::entry::{Kind, Nanos, Rights};
 use crate::host::held_by;
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
@@ -406,16 +406,7 @@ impl Audit {
     }
 
     pub(crate) fn relative(&self, path: &Path) -> PathBuf {
-        relative(&self.site.root, path)
-    }
-}
-
-/// `path` relative to `root`, `.` for the root itself; unchanged where it is outside.
-pub(crate) fn relative(root: &Path, path: &Path) -> PathBuf {
-    match path.strip_prefix(root) {
-        Ok(rest) if rest.as_os_str().is_empty() => PathBuf::from("."),
-        Ok(rest) => rest.to_owned(),
-        Err(_) => path.to_owned(),
+        self.site.relative(path)
     }
 }
 
@@ -461,6 +452,7 @@ fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit,
     }
     if setting.sniff {
         judge.sniffing = Some(Sniffing::new(MOST_SNIFFED));
+        judge.pages = Some(Pages::new());
     }
     judge.clean_since = setting.clean_since.get(&site.name).copied().filter(|_| phase == Phase::Sealed);
     let mut findings = Findings::default();
@@ -491,11 +483,7 @@ fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit,
     let merged = Merged::of(walked.visitors);
     let to_make = all_to_make(setting.host, &policy, &solver, labels.as_ref(), &missing);
     unseen.extend(merged.unseen);
-    let served = site.served_folder().unwrap_or_else(|| site.root.clone());
-    for (below, reason) in judge.sniffing.iter().flat_map(|sniffing| sniffing.pages.together()) {
-        let slot = Slot { check: &check::INSTALLER_RENAMED, part: None, accepted: None, above: false };
-        findings.add(slot, reason, Found::Path(served.join(below)));
-    }
+    let together = judge.pages.as_ref().map(Pages::together).unwrap_or_default();
     let real = |path: &Path| {
         let places = starts.iter().filter_map(|start| Some((start, path.strip_prefix(&start.path).ok()?)));
         let nearest = places.max_by_key(|(start, _)| start.path.as_os_str().len());
@@ -534,6 +522,10 @@ fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit,
     let changed =
         |deviant: &&Deviant| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
     audit.changed = audit.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
+    let served = site.served_folder().unwrap_or_else(|| site.root.clone());
+    for (below, says) in together {
+        audit = audit.with(&check::INSTALLER_RENAMED, served.join(below), says, setting.today);
+    }
     let open_folder = check::open_folder(site).map(|concern| (&check::SITE_FILE_OPEN, concern));
     for (check, concern) in check::judge_host(site, &people).into_iter().chain(open_folder) {
         audit.add_of_host(check, concern, setting.today);

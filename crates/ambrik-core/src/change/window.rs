@@ -9,7 +9,7 @@ use std::sync::Arc;
 use jiff::Timestamp;
 
 use super::ledger::{HowChanged, Known, Ledger, LedgerError};
-use crate::audit::{AuditError, places, relative};
+use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind, Nanos};
 use crate::policy::{Cursor, Policy, Right};
 use crate::site::{Phase, Site, Use, Write};
@@ -82,11 +82,11 @@ pub fn changed_in_window(
     for (path, found) in &now {
         let Some(how) = how(path, found) else { continue };
         let expected = found.settings || made.contains(path);
-        changed.push(Changed { path: relative(&site.root, path), how, kind: found.kind, expected });
+        changed.push(Changed { path: site.relative(path), how, kind: found.kind, expected });
     }
     for path in before.keys().filter(|path| !now.contains_key(*path)) {
         let kind = if crate::check::is_php_name(path) { "PHP" } else { "file" };
-        changed.push(Changed { path: relative(&site.root, path), how: HowChanged::Gone, kind, expected: false });
+        changed.push(Changed { path: site.relative(path), how: HowChanged::Gone, kind, expected: false });
     }
     changed.sort_by_cached_key(|one| (one.expected, one.how == HowChanged::Gone, rank(one.kind), one.path.clone()));
     Ok(Some(changed))

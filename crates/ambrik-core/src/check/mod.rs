@@ -210,6 +210,8 @@ pub(crate) struct PathCase<'a> {
     pub(crate) below_served: &'a dyn Fn() -> PathBuf,
     /// How many files may still be opened to know what they are; none where nobody asks for it.
     pub(crate) sniffing: Option<&'a Sniffing>,
+    /// The pages that were read, where that is asked for.
+    pub(crate) pages: Option<&'a Pages>,
     /// What it looks like, found out at most once.
     pub(crate) guess: OnceCell<Option<Guess>>,
 }
@@ -266,7 +268,7 @@ pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use names::INSTALLER_LEFT;
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
-pub(crate) use renamed::INSTALLER_RENAMED;
+pub(crate) use renamed::{INSTALLER_RENAMED, Pages};
 pub(crate) use site::{
     CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_DIFFERS, SERVED_TOO_WIDE, SITE_FILE_OPEN,
     WINDOW_OVERDUE, open_folder,

@@ -5,7 +5,6 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
-use super::renamed::Pages;
 use super::{Check, Judge, PathCase, Reason, Remedy, Severity, is_php_name};
 use crate::entry::Kind;
 use crate::site::{Phase, Use};
@@ -321,13 +320,11 @@ fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
 pub(crate) struct Sniffing {
     left: AtomicI64,
     passed_over: AtomicU64,
-    /// Longer ones near the top, which may be an installer's.
-    pub(crate) pages: Pages,
 }
 
 impl Sniffing {
     pub(crate) const fn new(most: i64) -> Self {
-        Self { left: AtomicI64::new(most), passed_over: AtomicU64::new(0), pages: Pages::new() }
+        Self { left: AtomicI64::new(most), passed_over: AtomicU64::new(0) }
     }
 
     /// Whether one more may be opened; what is near the top always may.

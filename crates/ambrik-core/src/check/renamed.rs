@@ -21,7 +21,7 @@ pub(crate) static INSTALLER_RENAMED: Check = Check {
     ),
     judge: Judge::Path(|case| {
         let signs = signs(case)?;
-        (case.sniffing?.pages.of_a_page((case.below_served)(), signs)).then(|| Reason::Says(signs.says()))
+        (case.pages?.of_a_page((case.below_served)(), signs)).then(|| Reason::Says(signs.says()))
     }),
 };
 
@@ -104,7 +104,7 @@ pub(crate) struct Pages {
 }
 
 impl Pages {
-    pub(super) const fn new() -> Self {
+    pub(crate) const fn new() -> Self {
         Self { left: AtomicI64::new(MOST_PAGES), folders: Mutex::new(BTreeMap::new()) }
     }
 
@@ -120,7 +120,7 @@ impl Pages {
 
     /// The folders below the document root whose pages together do an installer's work, though none does it alone; and what
     /// they do.
-    pub(crate) fn together(&self) -> Vec<(PathBuf, Reason)> {
+    pub(crate) fn together(&self) -> Vec<(PathBuf, String)> {
         let folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
         let installs = |signs: Signs| {
             signs.has(Signs::DATABASE | Signs::SETTINGS | Signs::FORM | Signs::INSTALLS)
@@ -128,7 +128,7 @@ impl Pages {
         };
         let found =
             folders.iter().filter(|(folder, (signs, one))| !folder.as_os_str().is_empty() && !*one && installs(*signs));
-        found.map(|(folder, (signs, _))| (folder.clone(), Reason::Says(signs.says()))).collect()
+        found.map(|(folder, (signs, _))| (folder.clone(), signs.says())).collect()
     }
 }
 
@@ -148,7 +148,7 @@ fn signs(case: &PathCase<'_>) -> Option<Signs> {
     {
         return None;
     }
-    if case.sniffing?.pages.left.fetch_sub(1, Ordering::Relaxed) <= 0 {
+    if case.pages?.left.fetch_sub(1, Ordering::Relaxed) <= 0 {
         return None;
     }
     let mut buffer = vec![0; usize::try_from(facts.size.min(LONGEST)).ok()?];

@@ -410,6 +410,12 @@ fn services<'s>(sightings: impl Iterator<Item = &'s Sighting>, accounts: &Accoun
 }
 
 impl Services {
+    /// The folders that web servers' configuration serves. Anybody can start a server of PHP's own: what a process serves says
+    /// nothing.
+    pub fn configured(&self) -> impl Iterator<Item = &Folder> {
+        self.served.iter().map(|runs| &runs.folder).filter(|folder| !folder.at.file.starts_with("/proc"))
+    }
+
     /// The served folders that tell about `folder`: the folder itself, else the nearest one around it, else those
     /// inside it. Symlinks on the way are followed.
     fn about(&self, host: &Host, folder: &Path) -> Vec<&Runs> {

@@ -355,6 +355,16 @@ impl Site {
         site
     }
 
+    /// `path` relative to the root, `.` for the root itself; unchanged where it is outside.
+    #[must_use]
+    pub fn relative(&self, path: &Path) -> PathBuf {
+        match path.strip_prefix(&self.root) {
+            Ok(rest) if rest.as_os_str().is_empty() => PathBuf::from("."),
+            Ok(rest) => rest.to_owned(),
+            Err(_) => path.to_owned(),
+        }
+    }
+
     /// The document root, from `/` on; nothing where nothing is served.
     #[must_use]
     pub fn served_folder(&self) -> Option<PathBuf> {

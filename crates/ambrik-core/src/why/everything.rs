@@ -9,7 +9,7 @@ use std::sync::Arc;
 use super::{Act, Holder, Setting, Subject};
 use crate::access::permits;
 use crate::account::{Ids, Powers, Uid};
-use crate::audit::{AuditError, places, relative};
+use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::host::Services;
 use crate::mode::{Mode, Perm};
@@ -111,7 +111,7 @@ impl Everything {
 
     /// Every path on which the account can act, relative to the root or absolute outside it, and how.
     pub fn paths(&self) -> impl Iterator<Item = (PathBuf, Through)> + '_ {
-        self.able.iter().map(|able| (relative(&self.site.root, &able.path()), able.through))
+        self.able.iter().map(|able| (self.site.relative(&able.path()), able.through))
     }
 }
 
@@ -320,7 +320,7 @@ impl Seen {
         Everything {
             entries: parts.iter().map(|part| part.paths).sum(),
             parts,
-            folders: folders(&self.counts(), &site.root),
+            folders: folders(&self.counts(), &site),
             runs_php,
             unseen: self.unseen,
             able: self.able,
@@ -365,7 +365,7 @@ fn able_name(path: &Path) -> &OsStr {
 }
 
 /// The directories in which something can be done; one that is whole stands for everything below it.
-fn folders(counts: &BTreeMap<PathBuf, Count>, root: &Path) -> Vec<Folder> {
+fn folders(counts: &BTreeMap<PathBuf, Count>, site: &Site) -> Vec<Folder> {
     // Totals of everything below, from the deepest up.
     let mut below: HashMap<&Path, (u64, u64)> = HashMap::new();
     for (path, count) in counts.iter().rev() {
@@ -387,7 +387,7 @@ fn folders(counts: &BTreeMap<PathBuf, Count>, root: &Path) -> Vec<Folder> {
         let (paths, able) = below.get(path.as_path()).copied().unwrap_or_default();
         let whole = count.itself && paths == able;
         let one = Folder {
-            path: relative(root, path),
+            path: site.relative(path),
             itself: count.itself,
             whole,
             paths: if whole { paths + 1 } else { count.paths },
@@ -430,6 +430,6 @@ fn runs_php(able: &[Able], site: &Site, services: &Services) -> RunsPhp {
             folders.push(folder);
         }
     }
-    let folders = folders.iter().map(|folder| relative(&site.root, folder)).collect();
+    let folders = folders.iter().map(|folder| site.relative(folder)).collect();
     RunsPhp { folders, server: configured.first().map(|runs| runs.folder.program.clone()) }
 }

@@ -370,7 +370,7 @@ impl Lack<'_> {
                 format!("in {file}, create = true for the part {} has it made; then: ambrik set {name}", part.shown)
             }
             _ => {
-                let path = crate::audit::relative(&site.root, &self.answer.at.itself);
+                let path = site.relative(&self.answer.at.itself);
                 let folder = path.parent().filter(|_| self.facts.is_none()).unwrap_or(&path);
                 format!("in {file}, a [[part]] for {} that PHP may write to; then: ambrik set {name}", Shown(folder))
             }

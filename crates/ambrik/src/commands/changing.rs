@@ -15,8 +15,7 @@ use ambrik_core::shown::{Shown, shell_path};
 use ambrik_core::site::{Phase, Site};
 
 use super::audit::{FailOn, ask_over_http, tell};
-use super::pages::Watch;
-use super::undo::take_back_now;
+use super::pages::{Watch, settle};
 use crate::args::Format;
 use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure};
@@ -297,7 +296,7 @@ impl Work<'_> {
         if !broken.is_empty()
             && let Some(outcome) = outcome
         {
-            let taken_back = self.settle(site, outcome.id, state, session)?;
+            let taken_back = settle(site, outcome.id, self.job.insisting.or_undo, self.looked, state, session)?;
             if text {
                 output::changes_text::outcome(&plan, &outcome, &mut session.out())?;
             }
@@ -337,18 +336,6 @@ impl Work<'_> {
             after = Some(sealed);
         }
         Ok(Some((exit, ChangedSite { plan, outcome, after, broken, taken_back: false })))
-    }
-
-    /// After a change that broke a page: takes it back where that is asked for, else says how to. Whether it did.
-    fn settle(&self, site: &Site, id: i64, state: &StateDir, session: &mut Session<'_>) -> Result<bool, Failure> {
-        if !self.job.insisting.or_undo {
-            session.warn(&format!("{}: take the change back with: ambrik undo {id}", site.name));
-            return Ok(false);
-        }
-        let exit = take_back_now(id, self.looked, state, session)?;
-        let how = if exit == Exit::Clean { "was taken back" } else { "was taken back in part" };
-        session.warn(&format!("{}: the change {how}", site.name));
-        Ok(true)
     }
 
     /// What changed in a site while it was open, or since it was found clean, and what nobody has answered for yet.

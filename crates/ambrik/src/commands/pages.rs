@@ -2,10 +2,13 @@
 
 use std::time::Duration;
 
+use ambrik_core::change::StateDir;
 use ambrik_core::over_http::{LONGEST, Page, ask_pages, broken};
 use ambrik_core::site::Site;
 
-use crate::session::Session;
+use super::undo::take_back_now;
+use crate::failure::{Exit, Failure};
+use crate::session::{Looked, Session};
 
 /// PHP looks only every two seconds whether a file of its opcode cache is still what it was
 /// (`opcache.revalidate_freq`): a page can answer so long from what it could read before.
@@ -54,4 +57,23 @@ impl<'s> Watch<'s> {
         }
         found
     }
+}
+
+/// After a change that broke a page: takes it back where that is asked for, else says how to. Whether it did.
+pub(crate) fn settle(
+    site: &Site,
+    id: i64,
+    or_undo: bool,
+    looked: &Looked,
+    state: &StateDir,
+    session: &mut Session<'_>,
+) -> Result<bool, Failure> {
+    if !or_undo {
+        session.warn(&format!("{}: take the change back with: ambrik undo {id}", site.name));
+        return Ok(false);
+    }
+    let exit = take_back_now(id, looked, state, session)?;
+    let how = if exit == Exit::Clean { "was taken back" } else { "was taken back in part, see above" };
+    session.warn(&format!("{}: the change {how}", site.name));
+    Ok(true)
 }

@@ -4,19 +4,18 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ambrik_core::audit::audit;
-use ambrik_core::change::{Asked, Ledger, Means, MovePlan, MoveSetting, Outcome, asked, move_part, plan_move};
-use ambrik_core::over_http::Page;
+use ambrik_core::change::{Asked, Ledger, Means, MovePlan, MoveSetting, asked, move_part, plan_move};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
 use super::audit::tell;
 use super::changing::worst;
-use super::pages::Watch;
-use super::undo::take_back_now;
+use super::pages::{Watch, settle};
 use crate::args::Format;
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
 use crate::output;
+use crate::output::json::Moved;
 use crate::progress::watched;
 use crate::session::{Looked, Session, threads};
 use crate::sites::Sites;
@@ -89,16 +88,13 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     session.report_failures(&outcome.failures);
     let mut exit = worst(&outcome);
     let broken = watch.end(session);
+    let mut taken_back = false;
     if !broken.is_empty() {
         exit = Exit::Partial;
-        if args.or_undo {
-            take_back_now(outcome.id, &looked, &state, session)?;
-            session.warn(&format!("{}: the move was taken back", site.name));
-        } else {
-            session.warn(&format!("{}: take the move back with: ambrik undo {}", site.name, outcome.id));
-        }
+        taken_back = settle(site, outcome.id, args.or_undo, &looked, &state, session)?;
     }
-    show(&plan, Some((&outcome, &broken)), &looked, session)?;
+    let moved = Moved { outcome: &outcome, broken: &broken, taken_back };
+    show(&plan, Some(moved), &looked, session)?;
     if exit == Exit::Clean && session.format == Format::Text {
         look_again(site, &plan, &looked, session)?;
     }
@@ -145,18 +141,10 @@ fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>
     Err(Failure::usage(format!("{who}; nothing was changed: stop it first, or move all the same with --though-open")))
 }
 
-fn show(
-    plan: &MovePlan,
-    moved: Option<(&Outcome, &[(Page, Page)])>,
-    looked: &Looked,
-    session: &mut Session<'_>,
-) -> Result<(), Failure> {
-    let outcome = moved.map(|(outcome, _)| outcome);
+fn show(plan: &MovePlan, moved: Option<Moved<'_>>, looked: &Looked, session: &mut Session<'_>) -> Result<(), Failure> {
+    let outcome = moved.as_ref().map(|moved| moved.outcome);
     match (session.format, outcome) {
-        (Format::Json, _) => {
-            let broken = moved.map_or(&[][..], |(_, broken)| broken);
-            output::json::moved(plan, outcome, broken, &looked.accounts, session.raw_out())?;
-        }
+        (Format::Json, _) => output::json::moved(plan, moved, &looked.accounts, session.raw_out())?,
         (Format::Text, None) => output::move_text::render(plan, &looked.accounts, &mut session.out())?,
         (Format::Text, Some(outcome)) => output::move_text::outcome(plan, outcome, &mut session.out())?,
     }

@@ -488,6 +488,14 @@ fn site_changes<'a>(changed: &'a ChangedSite, accounts: &'a Accounts) -> impl Se
     SiteChanges { name, id, applied, changes, after, broken: broken_pages(broken), taken_back }
 }
 
+/// What came of a move.
+pub(crate) struct Moved<'m> {
+    pub(crate) outcome: &'m Outcome,
+    /// The pages that worked before it and do not after it.
+    pub(crate) broken: &'m [(Page, Page)],
+    pub(crate) taken_back: bool,
+}
+
 fn broken_pages(broken: &[(Page, Page)]) -> Vec<BrokenPage> {
     let page =
         |(was, is): &(Page, Page)| BrokenPage { address: was.address.clone(), before: was.says(), after: is.says() };
@@ -498,11 +506,11 @@ fn broken_pages(broken: &[(Page, Page)]) -> Vec<BrokenPage> {
 /// symlink.
 pub(crate) fn moved(
     plan: &MovePlan,
-    outcome: Option<&Outcome>,
-    broken: &[(Page, Page)],
+    done: Option<Moved<'_>>,
     accounts: &Accounts,
     out: &mut dyn Write,
 ) -> io::Result<()> {
+    let outcome = done.as_ref().map(|done| done.outcome);
     let part = plan.part().0.to_owned();
     let change = |path: &Path, what, from, to| {
         let error = outcome.iter().flat_map(|outcome| &outcome.failures).find(|(failed, _)| failed == path);
@@ -524,8 +532,9 @@ pub(crate) fn moved(
     let link = plan.link.then(|| change(from, "create", None, text(to)));
     let changes: Vec<Change> = made.chain(passed).chain(moved).chain(link).collect();
     let (name, id) = (plan.site.name.clone(), outcome.map(|outcome| outcome.id));
-    let (applied, broken) = (outcome.is_some(), broken_pages(broken));
-    let sites = [SiteChanges { name, id, applied, changes, after: None::<()>, broken, taken_back: false }];
+    let broken = done.as_ref().map(|done| broken_pages(done.broken)).unwrap_or_default();
+    let (applied, taken_back) = (outcome.is_some(), done.is_some_and(|done| done.taken_back));
+    let sites = [SiteChanges { name, id, applied, changes, after: None::<()>, broken, taken_back }];
     print(&ChangesDocument { ambrik: "changes/1", sites }, out)
 }
 
