@@ -295,7 +295,9 @@ pub fn accounts(host: &Host) -> Result<Accounts, AccountsError> {
         Ok(bytes) => Ok(String::from_utf8_lossy(&bytes).into_owned()),
         Err(cause) => Err(AccountsError { path: path.into(), cause }),
     };
-    let listed = Accounts::from_texts(&read("/etc/passwd")?, &read("/etc/group")?);
+    // Where there is none, the C library asks the files alone.
+    let services = read("/etc/nsswitch.conf").unwrap_or_default();
+    let listed = Accounts::from_texts(&read("/etc/passwd")?, &read("/etc/group")?).with_services(&services);
     Ok(if host.is_this() { listed.with_name_service() } else { listed })
 }
 

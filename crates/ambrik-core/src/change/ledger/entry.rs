@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 use jiff::Timestamp;
-use rusqlite::params;
+use rusqlite::{ToSql, params};
 
 use super::known::{HowChanged, Known};
 use super::{Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, identity_bytes, kind_number, turn_id};
@@ -26,6 +26,18 @@ SELECT c.site, c.phase_after,
   CASE c.phase_after WHEN 'open' THEN (SELECT parts FROM opened WHERE site = c.site LIMIT 1) END
 FROM change_set c WHERE c.id = ?1 AND (c.phase_after <> c.phase_before OR c.command = 'open')
 ON CONFLICT (name) DO UPDATE SET phase = excluded.phase, until = excluded.until, parts = excluded.parts";
+
+/// As many turns are inserted by one statement.
+const ROWS: usize = 64;
+
+const TURN_COLUMNS: usize = 10;
+
+/// The statement that inserts as many turns.
+fn insert_turns(rows: usize) -> String {
+    let row = format!("(?{})", ",?".repeat(TURN_COLUMNS - 1));
+    let columns = "id, folder, name, kind, dev, ino, links, before, after, born";
+    format!("INSERT INTO turn ({columns}) VALUES {}", vec![row; rows].join(","))
+}
 
 /// A change set being written.
 #[derive(Debug)]
@@ -84,16 +96,28 @@ impl<'l> Entry<'l> {
         for (folder, name, turn) in turns {
             rows.push((self.folder(folder)?, name, turn, self.rights(&turn.before)?, self.rights(&turn.after)?));
         }
-        let sql = "INSERT INTO turn (id, folder, name, kind, dev, ino, links, before, after, born) VALUES (?,?,?,?,?,?,?,?,?,?)";
-        let mut statement = self.ledger.db.prepare_cached(sql).map_err(&failed)?;
-        for (folder, name, turn, before, after) in rows {
-            let Turn { id, kind, links, .. } = turn;
-            let (dev, ino) = (id.dev.cast_signed(), id.ino.cast_signed());
-            let number = turn_id(self.id, self.number);
-            let (name, kind) = (name.as_bytes(), kind_number(*kind));
-            let values = params![number, folder, name, kind, dev, ino, links, before, after, id.born];
-            statement.execute(values).map_err(&failed)?;
-            self.number += 1;
+        // Several rows a statement: what a statement costs by itself is as much as what a row costs.
+        let (many, one) = (insert_turns(ROWS), insert_turns(1));
+        for rows in rows.chunks(ROWS) {
+            let (sql, at_once) = if rows.len() == ROWS { (&many, ROWS) } else { (&one, 1) };
+            let mut statement = self.ledger.db.prepare_cached(sql).map_err(&failed)?;
+            for rows in rows.chunks(at_once) {
+                let mut place = 0;
+                let mut bind = |value: &dyn ToSql| {
+                    place += 1;
+                    statement.raw_bind_parameter(place, value)
+                };
+                for &(folder, name, turn, before, after) in rows {
+                    let (id, kind) = (turn.id, kind_number(turn.kind));
+                    let (dev, ino) = (id.dev.cast_signed(), id.ino.cast_signed());
+                    let (number, name) = (turn_id(self.id, self.number), name.as_bytes());
+                    let values: [&dyn ToSql; TURN_COLUMNS] =
+                        [&number, &folder, &name, &kind, &dev, &ino, &turn.links, &before, &after, &id.born];
+                    values.into_iter().try_for_each(&mut bind).map_err(&failed)?;
+                    self.number += 1;
+                }
+                statement.raw_execute().map_err(&failed)?;
+            }
         }
         Ok(())
     }

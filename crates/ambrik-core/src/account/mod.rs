@@ -1,117 +1,16 @@
 //! Users and groups: who they are on the host looked at, and the ids that their processes carry.
 
-use std::collections::BTreeSet;
-use std::ffi::OsStr;
+mod database;
+mod ids;
+mod name_service;
+
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
-use std::path::Path;
 
-/// A user id.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Uid(pub u32);
+use database::{Group, User, group_line, user_line};
 
-/// A group id.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Gid(pub u32);
-
-impl Uid {
-    /// The superuser, whom permission bits do not bind (capabilities(7)).
-    pub const ROOT: Self = Self(0);
-}
-
-impl fmt::Display for Uid {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
-impl fmt::Display for Gid {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
-/// Capabilities by which a process passes over what modes and lists say (capabilities(7)).
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
-pub struct Powers(u8);
-
-impl Powers {
-    /// None of them.
-    pub const NONE: Self = Self(0);
-    /// `CAP_DAC_OVERRIDE`: reads, writes and searches everything, executes what anybody may.
-    pub const DAC_OVERRIDE: Self = Self(1 << 1);
-    /// `CAP_DAC_READ_SEARCH`: reads everything, searches every directory.
-    pub const DAC_READ_SEARCH: Self = Self(1 << 2);
-    /// `CAP_FOWNER`: does what else only a file's owner may.
-    pub const FOWNER: Self = Self(1 << 3);
-    /// What root has where nobody took it away.
-    pub const ALL: Self = Self(0b1110);
-
-    /// What a hexadecimal mask of a process's status says (`CapEff` in `proc_pid_status(5)`); nothing where it is none.
-    #[must_use]
-    pub fn of_status(mask: &str) -> Option<Self> {
-        let mask = u64::from_str_radix(mask.trim(), 16).ok()?;
-        u8::try_from(mask & u64::from(Self::ALL.0)).ok().map(Self)
-    }
-
-    /// Whether all of `other` are among them.
-    #[must_use]
-    pub const fn has(self, other: Self) -> bool {
-        self.0 & other.0 == other.0
-    }
-
-    /// Their names, as the kernel's documentation has them.
-    #[must_use]
-    pub fn names(self) -> String {
-        let all = [
-            (Self::DAC_OVERRIDE, "CAP_DAC_OVERRIDE"),
-            (Self::DAC_READ_SEARCH, "CAP_DAC_READ_SEARCH"),
-            (Self::FOWNER, "CAP_FOWNER"),
-        ];
-        all.iter().filter(|(power, _)| self.has(*power)).map(|(_, name)| *name).collect::<Vec<_>>().join(", ")
-    }
-}
-
-/// The ids that a process carries (credentials(7)): what the kernel compares with a file's.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Ids {
-    /// The effective (file-system) user id.
-    pub uid: Uid,
-    /// The effective (file-system) group id.
-    pub gid: Gid,
-    /// The supplementary groups, sorted, `gid` included.
-    groups: Vec<Gid>,
-    /// The effective capabilities that bear on files.
-    pub powers: Powers,
-}
-
-impl Ids {
-    /// Ids with these supplementary groups; `gid` counts among them in any case. Root gets its capabilities, others
-    /// get none.
-    #[must_use]
-    pub fn new(uid: Uid, gid: Gid, groups: impl IntoIterator<Item = Gid>) -> Self {
-        let groups: BTreeSet<Gid> = groups.into_iter().chain([gid]).collect();
-        let powers = if uid == Uid::ROOT { Powers::ALL } else { Powers::NONE };
-        Self { uid, gid, groups: groups.into_iter().collect(), powers }
-    }
-
-    /// The same ids with these capabilities.
-    #[must_use]
-    pub fn with_powers(self, powers: Powers) -> Self {
-        Self { powers, ..self }
-    }
-
-    /// Whether the process is in `group`.
-    #[must_use]
-    pub fn is_in(&self, group: Gid) -> bool {
-        self.groups.binary_search(&group).is_ok()
-    }
-
-    /// All groups, sorted, the effective one included.
-    #[must_use]
-    pub fn groups(&self) -> &[Gid] {
-        &self.groups
-    }
-}
+pub use ids::{Gid, Ids, Powers, Uid};
+pub use name_service::Unanswered;
 
 /// A user with the ids that a process started for it gets.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -131,23 +30,6 @@ impl fmt::Display for Account {
     }
 }
 
-/// One user of the account database (passwd(5)).
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct User {
-    name: String,
-    uid: Uid,
-    gid: Gid,
-    shell: String,
-}
-
-/// One group of the account database (group(5)).
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct Group {
-    name: String,
-    gid: Gid,
-    members: Vec<String>,
-}
-
 /// Where names that the files do not hold are asked for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Beyond {
@@ -163,6 +45,8 @@ pub struct Accounts {
     users: Vec<User>,
     groups: Vec<Group>,
     beyond: Beyond,
+    /// The services of nsswitch.conf(5) that know accounts besides those of the files.
+    services: Vec<String>,
 }
 
 impl Accounts {
@@ -173,7 +57,14 @@ impl Accounts {
             users: passwd.lines().filter_map(user_line).collect(),
             groups: group.lines().filter_map(group_line).collect(),
             beyond: Beyond::Nothing,
+            services: Vec::new(),
         }
+    }
+
+    /// The same, with what an nsswitch.conf(5) says who knows accounts besides those of the files.
+    #[must_use]
+    pub fn with_services(self, nsswitch: &str) -> Self {
+        Self { services: name_service::beyond_files(nsswitch), ..self }
     }
 
     /// The same, and for names that they do not hold those of this host's name service (nsswitch.conf(5)).
@@ -220,12 +111,8 @@ impl Accounts {
         if let Some(group) = self.groups.iter().find(|g| g.name == name) {
             return Some(group.gid);
         }
-        if self.beyond == Beyond::NameService
-            && let Some(group) = uzers::get_group_by_name(name)
-        {
-            return Some(Gid(group.gid()));
-        }
-        name.parse().ok().map(Gid)
+        let found = self.ask(|| name_service::group_by_name(name));
+        found.map(|group| group.gid).or_else(|| name.parse().ok().map(Gid))
     }
 
     /// The name of the user with this id, where there is one.
@@ -249,10 +136,7 @@ impl Accounts {
         if let Some(group) = self.groups.iter().find(|g| g.gid == gid) {
             return Some(group.name.clone());
         }
-        match self.beyond {
-            Beyond::NameService => uzers::get_group_by_gid(gid.0).map(|g| lossy(g.name())),
-            Beyond::Nothing => None,
-        }
+        self.ask(|| name_service::group_by_gid(gid)).map(|group| group.name)
     }
 
     /// The user's name, or its id in digits where it has none.
@@ -273,7 +157,7 @@ impl Accounts {
         format!("{}:{}", self.user_shown(uid), self.group_shown(gid))
     }
 
-    /// Every account that the files list, and those that the name service lists as members of `groups`.
+    /// Every account that the files list.
     #[must_use]
     pub fn all(&self) -> Vec<Account> {
         self.users.iter().filter_map(|user| self.user(&user.name)).collect()
@@ -286,22 +170,79 @@ impl Accounts {
         let listed = self.groups.iter().filter(|g| g.gid == group).flat_map(|g| &g.members);
         let mut members: BTreeSet<Uid> =
             own.chain(listed.filter_map(|name| self.user_by_name(name).map(|u| u.uid))).collect();
-        if self.beyond == Beyond::NameService
-            && let Some(found) = uzers::get_group_by_gid(group.0)
-        {
-            use uzers::os::unix::GroupExt as _;
-            members.extend(found.members().iter().filter_map(|name| Some(self.user_by_name(&lossy(name))?.uid)));
-        }
+        let found = self.ask(|| name_service::group_by_gid(group)).map(|group| group.members).unwrap_or_default();
+        members.extend(found.iter().filter_map(|name| Some(self.user_by_name(name)?.uid)));
         members
+    }
+
+    /// The accounts that only the name service knows, of those with these ids and of the members of these groups; and what
+    /// could not be asked. Each is asked for by itself: nothing lists all accounts of a directory server.
+    #[must_use]
+    pub fn beyond_files(&self, uids: &BTreeSet<Uid>, gids: &BTreeSet<Gid>) -> (Vec<Account>, Vec<Unanswered>) {
+        let mut found: BTreeMap<Uid, Account> = BTreeMap::new();
+        let mut unanswered = Vec::new();
+        if self.beyond == Beyond::Nothing {
+            return (Vec::new(), unanswered);
+        }
+        let in_files = |user: &User| self.users.iter().any(|known| known.uid == user.uid);
+        let mut learn = |answer: Result<Option<User>, Unanswered>, unanswered: &mut Vec<Unanswered>| match answer {
+            Ok(Some(user)) if !in_files(&user) && !found.contains_key(&user.uid) => {
+                match name_service::groups_of(&user) {
+                    Ok(groups) => {
+                        let group = self.group_shown(user.gid);
+                        let ids = Ids::new(user.uid, user.gid, self.listed_groups(&user.name).into_iter().chain(groups));
+                        found.insert(user.uid, Account { user: user.name, group, ids });
+                    }
+                    Err(error) => unanswered.push(error),
+                }
+            }
+            Ok(_) => {}
+            Err(error) => unanswered.push(error),
+        };
+        for &uid in uids.iter().filter(|uid| self.users.iter().all(|user| user.uid != **uid)) {
+            learn(name_service::user_by_uid(uid), &mut unanswered);
+        }
+        for &gid in gids {
+            match name_service::group_by_gid(gid) {
+                Ok(group) => {
+                    let named = group.map(|group| group.members).unwrap_or_default();
+                    for name in named.iter().filter(|name| self.users.iter().all(|user| user.name != **name)) {
+                        learn(name_service::user_by_name(name), &mut unanswered);
+                    }
+                }
+                Err(error) => unanswered.push(error),
+            }
+        }
+        (found.into_values().collect(), unanswered)
+    }
+
+    /// What nobody can be asked about the accounts of this host without listing them all; nothing where the files hold all.
+    #[must_use]
+    pub fn not_asked(&self) -> Option<String> {
+        let services = (!self.services.is_empty()).then(|| self.services.join(", "))?;
+        Some(match self.beyond {
+            Beyond::NameService => format!(
+                "accounts that only {services} (/etc/nsswitch.conf) knows are asked for as owners, in access lists and as listed \
+                 members of groups; whether more of them have one of these groups as their own was not asked"
+            ),
+            Beyond::Nothing => format!(
+                "accounts that only {services} (/etc/nsswitch.conf of the host looked at) knows were not asked for"
+            ),
+        })
     }
 
     fn groups_of(&self, user: &User) -> Vec<Gid> {
         let mut groups = self.listed_groups(&user.name);
-        if self.beyond == Beyond::NameService {
-            let found = uzers::get_user_groups(&user.name, user.gid.0).unwrap_or_default();
-            groups.extend(found.iter().map(|g| Gid(g.gid())));
-        }
+        groups.extend(self.ask(|| name_service::groups_of(user).map(Some)).unwrap_or_default());
         groups
+    }
+
+    /// What the name service answers, where it is to be asked; nothing where it does not answer.
+    fn ask<T>(&self, question: impl FnOnce() -> Result<Option<T>, Unanswered>) -> Option<T> {
+        match self.beyond {
+            Beyond::NameService => question().ok().flatten(),
+            Beyond::Nothing => None,
+        }
     }
 
     fn listed_groups(&self, user: &str) -> Vec<Gid> {
@@ -312,20 +253,14 @@ impl Accounts {
         if let Some(user) = self.users.iter().find(|u| u.name == name) {
             return Some(user.clone());
         }
-        match self.beyond {
-            Beyond::NameService => uzers::get_user_by_name(name).map(|u| of_uzers(&u)),
-            Beyond::Nothing => None,
-        }
+        self.ask(|| name_service::user_by_name(name))
     }
 
     fn user_by_uid(&self, uid: Uid) -> Option<User> {
         if let Some(user) = self.users.iter().find(|u| u.uid == uid) {
             return Some(user.clone());
         }
-        match self.beyond {
-            Beyond::NameService => uzers::get_user_by_uid(uid.0).map(|u| of_uzers(&u)),
-            Beyond::Nothing => None,
-        }
+        self.ask(|| name_service::user_by_uid(uid))
     }
 }
 
@@ -337,46 +272,6 @@ pub struct UnknownAccount {
     name: String,
     place: &'static str,
     nearest: Option<String>,
-}
-
-fn of_uzers(user: &uzers::User) -> User {
-    use uzers::os::unix::UserExt as _;
-    let shell = user.shell().to_string_lossy().into_owned();
-    User { name: lossy(user.name()), uid: Uid(user.uid()), gid: Gid(user.primary_group_id()), shell }
-}
-
-fn lossy(name: &OsStr) -> String {
-    name.to_string_lossy().into_owned()
-}
-
-/// A name as it can be shown: what is not seen, or moves what is beside it, is escaped.
-fn plain(name: &str) -> String {
-    if name.chars().any(|c| c.is_control() || crate::shown::misleads(c)) {
-        return crate::shown::Shown(Path::new(name)).to_string();
-    }
-    name.to_owned()
-}
-
-/// `name:password:uid:gid:…` (passwd(5)).
-fn user_line(line: &str) -> Option<User> {
-    let mut fields = line.split(':');
-    let name = fields.next().filter(|n| !n.is_empty() && !n.starts_with(['#', '+', '-']))?;
-    fields.next()?;
-    let uid = fields.next()?.parse().ok()?;
-    let gid = fields.next()?.parse().ok()?;
-    let shell = fields.nth(2).unwrap_or_default().to_owned();
-    Some(User { name: plain(name), uid: Uid(uid), gid: Gid(gid), shell })
-}
-
-/// `name:password:gid:member,member` (group(5)).
-fn group_line(line: &str) -> Option<Group> {
-    let mut fields = line.split(':');
-    let name = fields.next().filter(|n| !n.is_empty() && !n.starts_with(['#', '+', '-']))?;
-    fields.next()?;
-    let gid = fields.next()?.parse().ok()?;
-    let members = fields.next().unwrap_or_default();
-    let members = members.split(',').map(str::trim).filter(|m| !m.is_empty());
-    Some(Group { name: plain(name), gid: Gid(gid), members: members.map(plain).collect() })
 }
 
 #[cfg(test)]
@@ -421,24 +316,6 @@ mod tests {
     fn members_are_listed_ones_and_those_whose_own_group_it_is() {
         assert_eq!(accounts().members(Gid(4101)), [Uid(33), Uid(4101)].into());
         assert_eq!(accounts().members(Gid(33)), [Uid(33)].into());
-    }
-
-    #[rstest]
-    #[case::none("0000000000000000", Some(Powers::NONE))]
-    #[case::everything("000001ffffffffff", Some(Powers::ALL))]
-    #[case::others_only("0000000000000c00", Some(Powers::NONE))]
-    #[case::one("0000000000000004", Some(Powers::DAC_READ_SEARCH))]
-    #[case::nonsense("x", None)]
-    fn capabilities_are_read_from_a_status(#[case] mask: &str, #[case] want: Option<Powers>) {
-        assert_eq!(Powers::of_status(mask), want);
-    }
-
-    #[test]
-    fn root_has_its_capabilities_until_they_are_taken() {
-        let root = Ids::new(Uid::ROOT, Gid(0), []);
-        assert_eq!(root.powers.names(), "CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH, CAP_FOWNER");
-        assert_eq!(root.with_powers(Powers::FOWNER).powers.names(), "CAP_FOWNER");
-        assert_eq!(Ids::new(Uid(33), Gid(0), []).powers.names(), "");
     }
 
     #[test]
