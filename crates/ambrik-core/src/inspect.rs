@@ -3,7 +3,7 @@
 //! Paths that are alike (same part, owner, bits, lists and way in) are judged once; the rest is counting.
 
 use std::cell::OnceCell;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::ffi::{CStr, CString, OsStr};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
@@ -12,7 +12,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use foldhash::fast::RandomState;
 
-use crate::account::{Accounts, Powers, Uid};
+use crate::account::{Accounts, Gid, Powers, Uid};
+use crate::acl::Tag;
 use crate::check::{self, Can, Case, Check, Pages, PathCase, Reason, Remedy, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
 use crate::host::Holder;
@@ -77,6 +78,28 @@ pub(crate) struct Judge<'a> {
     /// When the site was found clean last: code must not have changed since.
     pub(crate) clean_since: Option<Nanos>,
     states: Mutex<HashMap<DirState, u32>>,
+    named: Mutex<Named>,
+}
+
+/// The users and groups that rights speak of.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Named {
+    pub(crate) uids: BTreeSet<Uid>,
+    pub(crate) gids: BTreeSet<Gid>,
+}
+
+impl Named {
+    fn add(&mut self, rights: &Rights) {
+        self.uids.insert(rights.uid);
+        self.gids.insert(rights.gid);
+        for entry in rights.acl.iter().chain(&rights.default_acl).flat_map(|acl| acl.entries()) {
+            match entry.tag {
+                Tag::User(uid) => drop(self.uids.insert(uid)),
+                Tag::Group(gid) => drop(self.gids.insert(gid)),
+                _ => {}
+            }
+        }
+    }
 }
 
 impl<'a> Judge<'a> {
@@ -104,7 +127,17 @@ impl<'a> Judge<'a> {
             held: HashMap::new(),
             clean_since: None,
             states: Mutex::default(),
+            named: Mutex::default(),
         }
+    }
+
+    /// The users and groups that the rights speak of which were judged.
+    pub(crate) fn named(&self) -> Named {
+        self.named.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn name(&self, rights: &Rights) {
+        self.named.lock().unwrap_or_else(PoisonError::into_inner).add(rights);
     }
 
     fn intern(&self, mut state: DirState) -> Arc<DirState> {
@@ -123,6 +156,7 @@ impl<'a> Judge<'a> {
 
     /// The state of a directory with these rights, and otherwise these facts, in one of state `above`.
     pub(crate) fn enter(&self, above: &DirState, facts: &Facts, rights: &Rights) -> Arc<DirState> {
+        self.name(rights);
         let reach = above.reach.and(&self.people.permitted(Kind::Directory, rights, Perm::X));
         let writers = match self.host.bar(facts) {
             Some(_) => self.people.no_one(),
@@ -481,6 +515,7 @@ impl<'j> Inspector<'j> {
 
     fn judge_anew(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Verdict {
         let judge = self.judge;
+        judge.name(&facts.rights);
         let shape = Shape::of(facts.kind, program);
         // The owner's execute bit is kept, not given: a program without it is to be as other files are.
         let wanted_shape = Shape::of(facts.kind, program && facts.rights.mode.user().covers(Perm::X));

@@ -46,10 +46,10 @@ pub struct Neighbour {
 }
 
 impl People {
-    /// The people of `site` on a host with these accounts and these other sites. Root is left out, unless a site's
-    /// account is root: nothing binds it.
+    /// The people of `site` on a host with these accounts, those that only its name service knows, and these other sites.
+    /// Root is left out, unless a site's account is root: nothing binds it.
     #[must_use]
-    pub fn new(site: &Site, accounts: &Accounts, others: &[Arc<Site>]) -> Self {
+    pub fn new(site: &Site, accounts: &Accounts, beyond_files: &[Account], others: &[Arc<Site>]) -> Self {
         let mut list: Vec<Person> = Vec::new();
         let mut role = |account: &Account| {
             list.iter().position(|p| p.ids == account.ids).unwrap_or_else(|| {
@@ -61,7 +61,8 @@ impl People {
         let roles: Vec<Uid> = list.iter().map(|p| p.ids.uid).collect();
         let stranger = list.len();
         list.push(Person { name: "any account".into(), ids: Ids::new(Uid(NOBODY), Gid(NOBODY), []) });
-        let all = accounts.all().into_iter().filter(|a| a.ids.uid != Uid::ROOT && !roles.contains(&a.ids.uid));
+        let all = accounts.all().into_iter().chain(beyond_files.iter().cloned());
+        let all = all.filter(|a| a.ids.uid != Uid::ROOT && !roles.contains(&a.ids.uid));
         list.extend(all.map(|a| Person { name: a.user, ids: a.ids }));
         let mut neighbours = Vec::new();
         let mut sharing = Vec::new();
@@ -91,6 +92,13 @@ impl People {
     #[must_use]
     pub fn sharing(&self) -> &[Arc<Site>] {
         &self.sharing
+    }
+
+    /// Those of `accounts` who are not among them.
+    #[must_use]
+    pub fn missing(&self, accounts: Vec<Account>) -> Vec<Account> {
+        let known = |account: &Account| self.list.iter().any(|person| person.ids.uid == account.ids.uid);
+        accounts.into_iter().filter(|account| account.ids.uid != Uid::ROOT && !known(account)).collect()
     }
 
     /// The accounts, in order.

@@ -39,6 +39,9 @@ enum Beyond {
     Nothing,
 }
 
+/// As many users and groups are asked for of the name service: access lists can name any number.
+const MOST_ASKED: usize = 4096;
+
 /// The accounts of the host looked at.
 #[derive(Clone, Debug)]
 pub struct Accounts {
@@ -184,13 +187,17 @@ impl Accounts {
         if self.beyond == Beyond::Nothing {
             return (Vec::new(), unanswered);
         }
+        if uids.len() + gids.len() > MOST_ASKED {
+            return (Vec::new(), vec![Unanswered::TooMany(uids.len() + gids.len())]);
+        }
         let in_files = |user: &User| self.users.iter().any(|known| known.uid == user.uid);
         let mut learn = |answer: Result<Option<User>, Unanswered>, unanswered: &mut Vec<Unanswered>| match answer {
             Ok(Some(user)) if !in_files(&user) && !found.contains_key(&user.uid) => {
                 match name_service::groups_of(&user) {
                     Ok(groups) => {
                         let group = self.group_shown(user.gid);
-                        let ids = Ids::new(user.uid, user.gid, self.listed_groups(&user.name).into_iter().chain(groups));
+                        let ids =
+                            Ids::new(user.uid, user.gid, self.listed_groups(&user.name).into_iter().chain(groups));
                         found.insert(user.uid, Account { user: user.name, group, ids });
                     }
                     Err(error) => unanswered.push(error),

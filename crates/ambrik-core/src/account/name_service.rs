@@ -8,36 +8,49 @@ use nix::errno::Errno;
 use super::database::{Group, User, plain};
 use super::ids::{Gid, Uid};
 
-/// A question that the name service did not answer; that it knows no such account is an answer.
+/// A question that the name service did not answer. That it knows no such account is an answer: the C library then returns no
+/// error, whatever getpwnam(3) allows others.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the name service did not answer for {about}: {cause}; see that the services named in /etc/nsswitch.conf run")]
-pub struct Unanswered {
-    about: String,
-    cause: &'static str,
+pub enum Unanswered {
+    /// It failed.
+    #[error(
+        "the name service did not answer for {about}: {cause}; see that the services named in /etc/nsswitch.conf run"
+    )]
+    Failed {
+        /// The user or group.
+        about: String,
+        /// Why.
+        cause: &'static str,
+    },
+    /// There was too much to ask.
+    #[error("{0} users and groups own or are given something here, too many to ask the name service who they are")]
+    TooMany(usize),
 }
 
 fn unanswered(what: &str, which: impl Display) -> impl FnOnce(Errno) -> Unanswered {
-    move |errno| Unanswered { about: format!("{what} {which}"), cause: errno.desc() }
+    move |errno| Unanswered::Failed { about: format!("{what} {which}"), cause: errno.desc() }
 }
 
-/// getpwnam_r(3).
+/// `getpwnam_r(3)`.
 pub(crate) fn user_by_name(name: &str) -> Result<Option<User>, Unanswered> {
-    known(nix::unistd::User::from_name(name)).map(|user| user.map(of_user)).map_err(unanswered("user", name))
+    nix::unistd::User::from_name(name).map(|user| user.as_ref().map(of_user)).map_err(unanswered("user", name))
 }
 
-/// getpwuid_r(3).
+/// `getpwuid_r(3)`.
 pub(crate) fn user_by_uid(uid: Uid) -> Result<Option<User>, Unanswered> {
-    known(nix::unistd::User::from_uid(uid.0.into())).map(|user| user.map(of_user)).map_err(unanswered("user", uid))
+    nix::unistd::User::from_uid(uid.0.into()).map(|user| user.as_ref().map(of_user)).map_err(unanswered("user", uid))
 }
 
-/// getgrnam_r(3).
+/// `getgrnam_r(3)`.
 pub(crate) fn group_by_name(name: &str) -> Result<Option<Group>, Unanswered> {
-    known(nix::unistd::Group::from_name(name)).map(|group| group.map(of_group)).map_err(unanswered("group", name))
+    nix::unistd::Group::from_name(name).map(|group| group.as_ref().map(of_group)).map_err(unanswered("group", name))
 }
 
-/// getgrgid_r(3), with the members that it lists: not those whose own group it is.
+/// `getgrgid_r(3)`, with the members that it lists: not those whose own group it is.
 pub(crate) fn group_by_gid(gid: Gid) -> Result<Option<Group>, Unanswered> {
-    known(nix::unistd::Group::from_gid(gid.0.into())).map(|group| group.map(of_group)).map_err(unanswered("group", gid))
+    nix::unistd::Group::from_gid(gid.0.into())
+        .map(|group| group.as_ref().map(of_group))
+        .map_err(unanswered("group", gid))
 }
 
 /// getgrouplist(3): all groups of a user.
@@ -45,23 +58,17 @@ pub(crate) fn groups_of(user: &User) -> Result<Vec<Gid>, Unanswered> {
     // A name with a NUL in it is nobody's.
     let Ok(name) = CString::new(user.name.as_str()) else { return Ok(Vec::new()) };
     let groups = nix::unistd::getgrouplist(&name, user.gid.0.into());
-    groups.map(|groups| groups.into_iter().map(|gid| Gid(gid.as_raw())).collect()).map_err(unanswered("groups of", &user.name))
+    groups
+        .map(|groups| groups.into_iter().map(|gid| Gid(gid.as_raw())).collect())
+        .map_err(unanswered("groups of", &user.name))
 }
 
-/// Services say in several ways that there is no such account (getpwnam(3), errors).
-fn known<T>(answer: nix::Result<Option<T>>) -> nix::Result<Option<T>> {
-    match answer {
-        Err(Errno::ENOENT | Errno::ESRCH | Errno::EBADF | Errno::EPERM) => Ok(None),
-        answer => answer,
-    }
-}
-
-fn of_user(user: nix::unistd::User) -> User {
+fn of_user(user: &nix::unistd::User) -> User {
     let shell = user.shell.to_string_lossy().into_owned();
     User { name: plain(&user.name), uid: Uid(user.uid.as_raw()), gid: Gid(user.gid.as_raw()), shell }
 }
 
-fn of_group(group: nix::unistd::Group) -> Group {
+fn of_group(group: &nix::unistd::Group) -> Group {
     Group {
         name: plain(&group.name),
         gid: Gid(group.gid.as_raw()),

@@ -12,11 +12,11 @@ use std::sync::Arc;
 
 use jiff::civil::Date;
 
-use crate::account::{Accounts, Uid};
+use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Check, Concern, Pages, Reason, Remedy, Severity, Sniffing};
 use crate::entry::{Kind, Nanos, Rights};
 use crate::host::held_by;
-use crate::inspect::{Deviant, DirData, Inspector, Judge, Spot, Start, Unseen};
+use crate::inspect::{Deviant, DirData, Inspector, Judge, Named, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
 use crate::over_http::Asked;
 use crate::people::People;
@@ -412,15 +412,23 @@ impl Audit {
 
 /// Looks at the whole of `site` in `phase`.
 pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
-    let (mut found, mut too) = look(setting, site, phase)?;
-    // A link that was seen only now can make served what was judged as not served. Each time there is more.
+    let mut beyond_files = Vec::new();
+    let (mut found, mut learnt) = look(setting, site, &beyond_files, phase)?;
+    // A link that was seen only now can make served what was judged as not served; a group can have members whom no file
+    // lists. Each time there is more.
     for _ in 0..MOST_TIMES {
-        if too.is_empty() {
+        if learnt.served.is_empty() && learnt.accounts.is_empty() {
             break;
         }
         let mut site = Site::clone(&found.site);
-        site.serving.too.append(&mut too);
-        (found, too) = look(setting, &Arc::new(site), phase)?;
+        site.serving.too.append(&mut learnt.served);
+        beyond_files.append(&mut learnt.accounts);
+        (found, learnt) = look(setting, &Arc::new(site), &beyond_files, phase)?;
+    }
+    let root = found.site.root.clone();
+    for unanswered in learnt.unanswered {
+        found = found.with(&check::COULD_NOT_LOOK, root.clone(), unanswered, setting.today);
+        found.all_asked = false;
     }
     Ok(found)
 }
@@ -428,8 +436,31 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
 /// As often is a site looked at again because of links that lead from what only links lead to.
 const MOST_TIMES: usize = 3;
 
-/// One look. Besides the audit, what is served through links that the site does not know of yet.
-fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit, Vec<ServedToo>), AuditError> {
+/// What a look taught besides, for the next one to know from the start.
+struct Learnt {
+    /// What is served through links.
+    served: Vec<ServedToo>,
+    /// Whom rights speak of though no file lists them.
+    accounts: Vec<Account>,
+    /// What was not answered.
+    unanswered: Vec<String>,
+}
+
+impl Learnt {
+    fn of(served: Vec<ServedToo>, accounts: &Accounts, people: &People, named: &Named) -> Self {
+        let (found, unanswered) = accounts.beyond_files(&named.uids, &named.gids);
+        let unanswered = unanswered.iter().map(ToString::to_string).collect();
+        Self { served, accounts: people.missing(found), unanswered }
+    }
+}
+
+/// One look, with the accounts that are known of besides those of the files.
+fn look(
+    setting: &Setting<'_>,
+    site: &Arc<Site>,
+    beyond_files: &[Account],
+    phase: Phase,
+) -> Result<(Audit, Learnt), AuditError> {
     let root = find_root(setting.host, site)?;
     let NotThere { missing, below_a_file } = not_there(setting.host, site);
     if let Some((part, above)) = below_a_file {
@@ -439,7 +470,7 @@ fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit,
     }
     let policy = Policy::new(Arc::clone(site), phase);
     let solver = Solver::new(site, setting.accounts);
-    let people = People::new(site, setting.accounts, setting.neighbours);
+    let people = People::new(site, setting.accounts, beyond_files, setting.neighbours);
     let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
 
@@ -490,6 +521,7 @@ fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit,
         nearest.map_or_else(|| path.to_owned(), |(start, below)| start.real.join(below).components().collect())
     };
     let module = labels.as_ref().and_then(|labels| labels.module(site, &real));
+    let learnt = Learnt::of(merged.served_too, setting.accounts, &people, &judge.named());
     let mut audit = Audit {
         site: Arc::clone(site),
         phase,
@@ -530,7 +562,7 @@ fn look(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<(Audit,
     for (check, concern) in check::judge_host(site, &people).into_iter().chain(open_folder) {
         audit.add_of_host(check, concern, setting.today);
     }
-    Ok((audit.with_selinux(setting, labels.as_ref()), merged.served_too))
+    Ok((audit.with_selinux(setting, labels.as_ref()), learnt))
 }
 
 /// What is made of the missing parts, and of what leads there, with its label.

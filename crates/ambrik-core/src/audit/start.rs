@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::AuditError;
 use super::finding::{Findings, Found, Slot};
-use crate::account::{Accounts, Uid};
+use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Check, Reason};
 use crate::entry::{Facts, Kind};
 use crate::inspect::{DirData, DirState, Judge, OpenWay, Start, Unseen};
@@ -143,8 +143,15 @@ pub(crate) fn open_way(
     neighbours: &[Arc<Site>],
 ) -> Result<Option<OpenWay>, AuditError> {
     let policy = Policy::new(Arc::clone(site), crate::site::Phase::Sealed);
-    let (solver, people) = (Solver::new(site, accounts), People::new(site, accounts, neighbours));
-    let judge = Judge::new(&policy, &solver, &people, accounts, host, None);
-    let root = find_root(host, site)?;
-    Ok(start(&judge, 0, site.root.clone(), root, &mut Findings::default()).0.open_way)
+    let solver = Solver::new(site, accounts);
+    let look = |beyond_files: &[Account]| {
+        let people = People::new(site, accounts, beyond_files, neighbours);
+        let judge = Judge::new(&policy, &solver, &people, accounts, host, None);
+        let root = find_root(host, site)?;
+        let open_way = start(&judge, 0, site.root.clone(), root, &mut Findings::default()).0.open_way;
+        let named = judge.named();
+        Ok((open_way, people.missing(accounts.beyond_files(&named.uids, &named.gids).0)))
+    };
+    let (open_way, missing) = look(&[])?;
+    if missing.is_empty() { Ok(open_way) } else { Ok(look(&missing)?.0) }
 }

@@ -130,6 +130,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     if audits.is_empty() {
         return Ok(Exit::Usage);
     }
+    if let Some(words) = looked.accounts.not_asked() {
+        session.say(&words);
+    }
     let of_host = host_findings(&audits);
     match session.format {
         Format::Text if args.labels => {
@@ -142,8 +145,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         }
         Format::Text => output::audit_text::render(&audits, &of_host, &wrong, args.each, &mut session.out())?,
         Format::Json => {
-            let host = session.host_name();
-            output::json::audit(&host, &looked.labels, (&audits, &of_host), &wrong, &tables, session.raw_out())?;
+            let name = session.host_name();
+            let host = output::json::OfHost { name: &name, labels: &looked.labels, accounts: &looked.accounts };
+            output::json::audit(&host, (&audits, &of_host), &wrong, &tables, session.raw_out())?;
         }
     }
     Ok(if wrong.is_empty() { exit(&audits, &of_host, args.fail_on) } else { Exit::Partial })

@@ -79,6 +79,7 @@ struct AuditDocument<'w, S> {
     selinux: &'static str,
     host_findings: Vec<HostFindingDocument<'w>>,
     not_judged: Vec<NotJudged<'w>>,
+    not_asked: Option<String>,
     sites: S,
 }
 
@@ -170,10 +171,16 @@ struct Accepted {
     until: Option<String>,
 }
 
+/// The host of an audit.
+pub(crate) struct OfHost<'h> {
+    pub(crate) name: &'h str,
+    pub(crate) labels: &'h Labels,
+    pub(crate) accounts: &'h Accounts,
+}
+
 /// Writes `audit/1`.
 pub(crate) fn audit(
-    host: &str,
-    labels: &Labels,
+    host: &OfHost<'_>,
     (audits, of_host): (&[Audit], &[HostFinding]),
     wrong: &[Wrong],
     tables: &[Vec<Line>],
@@ -181,7 +188,8 @@ pub(crate) fn audit(
 ) -> io::Result<()> {
     let taken = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
     let sites = Each(|| audits.iter().enumerate().map(|(n, audit)| site_audit(audit, tables.get(n))));
-    let selinux = labels.state.now.word();
+    let selinux = host.labels.state.now.word();
+    let not_asked = host.accounts.not_asked();
     let not_judged = wrong.iter().map(|Wrong { site, says }| NotJudged { name: site, says }).collect();
     let host_findings = of_host.iter().map(|finding| HostFindingDocument {
         check: finding.check.name,
@@ -191,8 +199,8 @@ pub(crate) fn audit(
         remedy: finding.remedy(),
         accepted: finding.accepted.iter().map(accept).collect(),
     });
-    let (host, host_findings) = (host.to_owned(), host_findings.collect());
-    print(&AuditDocument { ambrik: "audit/1", taken, host, selinux, host_findings, not_judged, sites }, out)
+    let (host, host_findings) = (host.name.to_owned(), host_findings.collect());
+    print(&AuditDocument { ambrik: "audit/1", taken, host, selinux, host_findings, not_judged, not_asked, sites }, out)
 }
 
 /// Paths with the same labels.

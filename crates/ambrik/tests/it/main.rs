@@ -19,6 +19,7 @@ mod kept;
 mod killed;
 mod labels;
 mod moved;
+mod name_service;
 mod nested;
 mod proved;
 mod real;
