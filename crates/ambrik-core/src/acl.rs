@@ -75,8 +75,16 @@ impl Acl {
     /// The list that says these three classes and these users, with the narrowest mask that holds them.
     #[must_use]
     pub fn with_users(owner: Perm, group: Perm, other: Perm, users: &[(Uid, Perm)]) -> Self {
-        let mask = users.iter().fold(group, |mask, (_, perm)| mask.or(*perm));
-        let mut entries: Vec<Entry> = users.iter().map(|&(uid, perm)| Entry { tag: Tag::User(uid), perm }).collect();
+        Self::with_named(owner, group, other, users, &[])
+    }
+
+    /// As [`Self::with_users`], with groups besides.
+    #[must_use]
+    pub fn with_named(owner: Perm, group: Perm, other: Perm, users: &[(Uid, Perm)], groups: &[(Gid, Perm)]) -> Self {
+        let users = users.iter().map(|&(uid, perm)| Entry { tag: Tag::User(uid), perm });
+        let mut entries: Vec<Entry> =
+            users.chain(groups.iter().map(|&(gid, perm)| Entry { tag: Tag::Group(gid), perm })).collect();
+        let mask = entries.iter().fold(group, |mask, entry| mask.or(entry.perm));
         entries.sort_unstable();
         entries.dedup_by_key(|entry| entry.tag);
         entries.extend([

@@ -79,6 +79,8 @@ pub(crate) struct Judge<'a> {
     pub(crate) clean_since: Option<Nanos>,
     states: Mutex<HashMap<DirState, u32>>,
     named: Mutex<Named>,
+    /// Who runs this: somebody who is not root changes only what is theirs.
+    caller: Uid,
 }
 
 /// The users and groups that rights speak of.
@@ -128,6 +130,7 @@ impl<'a> Judge<'a> {
             clean_since: None,
             states: Mutex::default(),
             named: Mutex::default(),
+            caller: Uid(rustix::process::geteuid().as_raw()),
         }
     }
 
@@ -291,7 +294,10 @@ impl<'a> Judge<'a> {
             return false;
         }
         if shape == Shape::Directory {
-            let passes_on = |r: &Rights| (r.gid, r.mode.bits() & (Mode::SET_GID | Mode::STICKY), r.default_acl.clone());
+            // The group is passed on with the set-gid bit only.
+            let group = |r: &Rights| r.mode.has(Mode::SET_GID).then_some(r.gid);
+            let passes_on =
+                |r: &Rights| (group(r), r.mode.bits() & (Mode::SET_GID | Mode::STICKY), r.default_acl.clone());
             if context.guarded || passes_on(rights) != passes_on(want) {
                 return false;
             }
@@ -301,7 +307,9 @@ impl<'a> Judge<'a> {
         }
         // Labels are set by themselves.
         let case = Case { label: None, ..self.case(planned, context, facts, shape) };
-        check::keeper_can_write(&case) && check::judge_rights(&case).is_empty()
+        // What PHP made so that the keeper cannot write to it, a caller who is not root cannot change either.
+        let is_anothers = ![Uid::ROOT, rights.uid].contains(&self.caller);
+        (is_anothers || check::keeper_can_write(&case)) && check::judge_rights(&case).is_empty()
     }
 }
 
@@ -333,8 +341,8 @@ pub(crate) struct Verdict {
     /// Whether the label is as it should be.
     label_right: bool,
     pub(crate) fix: Option<Arc<Rights>>,
-    /// What keeper, php, web and others can do now, and what they should be able to.
-    pub(crate) abilities: [Ability; 4],
+    /// What keeper, php, web, others and whoever has access besides can do now, and what they should be able to.
+    pub(crate) abilities: Box<[Ability]>,
 }
 
 /// What one account can do with a path, and should be able to.
@@ -587,7 +595,7 @@ impl<'j> Inspector<'j> {
         if facts.kind == Kind::Symlink {
             return self.leads_out(place, look).map(|reason| (&check::LINK_LEAVES_SITE, reason)).into_iter().collect();
         }
-        if !(context.used_as == Use::Setup || (context.served && context.used_as == Use::Code))
+        if !(context.used_as.goes() || (context.served && context.used_as == Use::Code))
             || matches!(place.at, At::Start(_))
         {
             return Vec::new();
@@ -643,7 +651,7 @@ fn is_program(look: &Look<'_>, facts: &Facts) -> bool {
     look.first_bytes(&mut buffer).is_ok_and(|head| head.starts_with(b"#!") || head == b"\x7fELF")
 }
 
-fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> [Ability; 4] {
+fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> Box<[Ability]> {
     let people = judge.people;
     let row = context.row;
     let roles = [
@@ -652,8 +660,13 @@ fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> [Ability; 4] {
         (people.web(), row.web),
         (people.stranger(), row.others),
     ];
+    let given: Vec<(usize, Right)> = people.given(context).map(|(_, right, place)| (place, right)).collect();
+    let besides = people.access().map(|(_, place)| {
+        let rights = given.iter().filter(|(given, _)| *given == place).map(|(_, right)| *right);
+        (place, rights.max().unwrap_or(Right::None))
+    });
     let allowed = [Right::Read, Right::Write].map(|right| judge.people.allowed(context, right));
-    roles.map(|(who, should)| Ability {
+    let abilities = roles.into_iter().chain(besides).map(|(who, should)| Ability {
         read: can.read.has(who),
         write: (can.write.has(who) && can.bar.is_none()) || can.replace.has(who),
         should: should.max(row.others),
@@ -662,7 +675,8 @@ fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> [Ability; 4] {
             (false, true) => Right::Read,
             (false, false) => Right::None,
         },
-    })
+    });
+    abilities.collect()
 }
 
 /// Where a walk begins: a site's root, or a part outside it.
@@ -738,13 +752,11 @@ impl Visitor for Inspector<'_> {
     type Data = DirData;
 
     fn entry(&mut self, dir: &Arc<Dir<DirData>>, look: &Look<'_>, facts: &Facts) -> Option<DirData> {
-        let cursor = self.judge.policy.step(&dir.data.cursor, look.os_name());
-        if facts.mounted && !cursor.named {
-            if cursor.context.ours {
-                self.mounts.push(dir.path_of(look.name));
-            }
-            return None;
+        let cursor = self.judge.policy.enter(&dir.data.cursor, look.os_name(), facts.mounted);
+        if facts.mounted && dir.data.cursor.context.ours && cursor.as_ref().is_none_or(|cursor| !cursor.named) {
+            self.mounts.push(dir.path_of(look.name));
         }
+        let cursor = cursor?;
         if facts.kind != Kind::Directory && !cursor.context.ours {
             return None;
         }

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use crate::entry::Identity;
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::site::{OtherSite, Overrides, Part, Pattern, Phase, Site, Use, Write};
+use crate::account::Uid;
+use crate::site::{Access, MOST_ACCESS, OtherSite, Overrides, Part, Pattern, Phase, Site, Use, Who, Write};
 use crate::tree::Host;
 
 /// Where a site is, whatever else its site file says.
@@ -131,13 +132,15 @@ impl Ground {
         if !clashes.is_empty() {
             return Err(clashes);
         }
-        let parts: Vec<Part> = others().flat_map(|other| self.parts_of(site, other)).collect();
-        if parts.is_empty() {
-            return Ok(Some(Arc::clone(site)));
-        }
         let mut whole = Site::clone(site);
-        whole.parts.extend(parts);
-        Ok(Some(Arc::new(whole)))
+        for other in others() {
+            let mut parts = self.parts_of(site, other);
+            for part in &mut parts {
+                pass(&mut whole, other, part);
+            }
+            whole.parts.append(&mut parts);
+        }
+        Ok(Some(if whole.parts.len() == site.parts.len() { Arc::clone(site) } else { Arc::new(whole) }))
     }
 
     /// Why two sites cannot both be what their files say.
@@ -173,7 +176,7 @@ impl Ground {
                 // A part that two site files name is both's; a root is its site's alone.
                 let is_both = number > 0 && site.parts.iter().any(|part| part.pattern.text() == pattern.text());
                 if !is_both {
-                    parts.push(part_of(site, other, &path, pattern));
+                    parts.push(part_of(site, &other.name, &path, pattern));
                 }
             }
         }
@@ -187,11 +190,29 @@ fn below(outer: &Place, place: &Place) -> Option<PathBuf> {
     Some(outer.named.join(rest))
 }
 
+/// Lets the accounts of another site pass to its folder, on the directories of this one: each by itself, or all accounts of the
+/// host where they cannot be read, or are too many.
+fn pass(whole: &mut Site, other: &Ground, part: &mut Part) {
+    let Some(site) = &other.site else {
+        part.other = part.other.take().map(|other| OtherSite { passed_by_others: true, ..other });
+        return;
+    };
+    let besides = site.access.iter().map(|access| access.who.clone());
+    let roles = [&site.keeper, &site.php, &site.web].into_iter().filter(|account| account.ids.uid != Uid::ROOT);
+    for who in roles.map(|account| Who::User(account.clone())).chain(besides) {
+        let passes = |access: &&mut Access| access.may.is_none() && access.who == who;
+        if let Some(known) = whole.access.iter_mut().find(passes) {
+            known.patterns.push(part.pattern.clone());
+        } else if whole.access.len() < MOST_ACCESS {
+            whole.access.push(Access { who, may: None, patterns: vec![part.pattern.clone()], whole: false });
+        } else if let Some(other) = &mut part.other {
+            other.passed_by_others = true;
+        }
+    }
+}
+
 /// What a folder of another site is to this one.
-fn part_of(site: &Site, other: &Ground, path: &Path, pattern: Pattern) -> Part {
-    let uids = |site: &Site| [&site.keeper, &site.php, &site.web].map(|account| account.ids.uid);
-    let passed_by_others =
-        other.site.as_ref().is_none_or(|other| uids(other).iter().any(|uid| !uids(site).contains(uid)));
+fn part_of(site: &Site, other: &str, path: &Path, pattern: Pattern) -> Part {
     Part {
         shown: site.relative(path).display().to_string(),
         pattern,
@@ -199,9 +220,10 @@ fn part_of(site: &Site, other: &Ground, path: &Path, pattern: Pattern) -> Part {
         write: Write::Never,
         from: None,
         create: false,
+        deep: true,
         served: false,
         overrides: Overrides::default(),
         line: 0,
-        other: Some(OtherSite { name: other.name.clone(), passed_by_others }),
+        other: Some(OtherSite { name: other.to_owned(), passed_by_others: false }),
     }
 }

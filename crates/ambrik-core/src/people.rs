@@ -7,7 +7,7 @@ use crate::account::{Account, Accounts, Gid, Ids, Powers, Uid};
 use crate::entry::{Kind, Rights};
 use crate::mode::Perm;
 use crate::policy::{Context, Right};
-use crate::site::Site;
+use crate::site::{Access, Site, Who};
 
 /// The uid and gid that stand for an account without any tie to a site; no real account has them.
 const NOBODY: u32 = u32::MAX - 1;
@@ -29,8 +29,10 @@ pub struct People {
     php: usize,
     web: usize,
     stranger: usize,
-    /// Everyone but keeper, php, web and the stranger.
-    rest: Set,
+    /// Who has access besides.
+    access: Vec<Access>,
+    /// Their places: of a group, that of a member without other ties.
+    access_places: Vec<usize>,
     neighbours: Vec<Neighbour>,
     /// The other sites whose PHP runs as this one's.
     sharing: Vec<Arc<Site>>,
@@ -58,6 +60,17 @@ impl People {
             })
         };
         let (keeper, php, web) = (role(&site.keeper), role(&site.php), role(&site.web));
+        let mut access_places = Vec::new();
+        for (nobody, access) in (0..NOBODY).rev().zip(&site.access) {
+            let place = match &access.who {
+                Who::User(account) => role(account),
+                Who::Group(_, gid) => {
+                    let ids = Ids::new(Uid(nobody), Gid(NOBODY), [*gid]);
+                    role(&Account { user: access.who.to_string(), group: String::new(), ids })
+                }
+            };
+            access_places.push(place);
+        }
         let roles: Vec<Uid> = list.iter().map(|p| p.ids.uid).collect();
         let stranger = list.len();
         list.push(Person { name: "any account".into(), ids: Ids::new(Uid(NOBODY), Gid(NOBODY), []) });
@@ -78,8 +91,8 @@ impl People {
             });
             neighbours.push(Neighbour { site: other.name.clone(), place });
         }
-        let rest = Set::of(&list, |n, _| ![keeper, php, web, stranger].contains(&n));
-        Self { list, keeper, php, web, stranger, rest, neighbours, sharing }
+        let access = site.access.clone();
+        Self { list, keeper, php, web, stranger, access, access_places, neighbours, sharing }
     }
 
     /// The accounts that other sites' PHP runs as, where that is not this site's own.
@@ -131,6 +144,18 @@ impl People {
         self.stranger
     }
 
+    /// Who has access besides keeper, php and web, each with its place; those who only pass are left out.
+    pub fn access(&self) -> impl Iterator<Item = (&Access, usize)> {
+        let placed = self.access.iter().zip(self.access_places.iter().copied());
+        placed.filter(|(access, _)| access.may.is_some())
+    }
+
+    /// Those who have access to what is of this context, with what they may and their places.
+    pub fn given(&self, context: &Context) -> impl Iterator<Item = (&Access, Right, usize)> {
+        let at = |(number, access, right): (usize, _, _)| (access, right, self.access_places[number]);
+        context.given(&self.access).map(at)
+    }
+
     /// Everyone.
     #[must_use]
     pub fn everyone(&self) -> Set {
@@ -166,11 +191,15 @@ impl People {
     pub fn allowed(&self, context: &Context, right: Right) -> Set {
         let row = context.row;
         let roles = [(self.keeper, row.keeper), (self.php, row.php), (self.web, row.web)];
+        let php = self.list[self.php].ids.uid;
+        let given: Vec<&Access> =
+            self.given(context).filter(|(_, has, _)| *has >= right).map(|(access, ..)| access).collect();
         Set::of(&self.list, |_, person| {
             let uid = person.ids.uid;
             row.others >= right
                 || uid == Uid::ROOT
                 || roles.iter().any(|&(role, has)| self.list[role].ids.uid == uid && has >= right)
+                || (uid != php && given.iter().any(|access| access.is_of(&person.ids)))
         })
     }
 
@@ -184,12 +213,6 @@ impl People {
             n if n > SHOWN => format!("{} and {} more", names[..SHOWN].join(", "), n - SHOWN),
             _ => names.join(", "),
         }
-    }
-
-    /// Everyone but keeper, php, web and the stranger.
-    #[must_use]
-    pub const fn rest(&self) -> &Set {
-        &self.rest
     }
 }
 

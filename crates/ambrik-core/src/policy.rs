@@ -6,7 +6,7 @@ use std::hash::Hash;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use crate::mode::Perm;
-use crate::site::{Component, Others, Overrides, Part, Pattern, Phase, Site, Use, Write};
+use crate::site::{Access, Component, May, Others, Overrides, Part, Pattern, Phase, Site, Use, Write};
 
 /// What an account may do: `r` on a directory means read and search, `rw` read, write and search.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -70,6 +70,7 @@ pub const fn row(used_as: Use, php_may_write: bool, served: bool, others: Others
         Use::Secret => (Right::Read, Right::None, Right::None),
         Use::Store | Use::Scratch => (Right::Read, if_served, Right::None),
         Use::Log => (Right::Read, Right::None, Right::None),
+        Use::Remove => (Right::None, if_served, Right::None),
         Use::Hidden => (Right::None, Right::None, Right::None),
         Use::Foreign => (Right::Write, Right::Write, Right::Write),
     };
@@ -119,6 +120,10 @@ pub struct Context {
     pub guarded: bool,
     /// The directory above is guarded: what php may write to here is its own, else it could not remove it.
     pub in_guarded: bool,
+    /// Who besides keeper, php and web has access here, as places in the site's list (a bit each).
+    pub access: u128,
+    /// Of a directory: who of them must pass to what is below.
+    pub access_below: u128,
 }
 
 impl Context {
@@ -135,6 +140,32 @@ impl Context {
     }
 }
 
+/// The bits of [`Context::access`], one for each of the site's list.
+fn bits() -> impl Iterator<Item = u128> {
+    (0..u128::BITS).map(|place| 1 << place)
+}
+
+impl Context {
+    /// Those of a site's list who have access here, with what they may.
+    pub fn given<'a>(&self, access: &'a [Access]) -> impl Iterator<Item = (usize, &'a Access, Right)> + use<'a> {
+        let here = self.access;
+        let given = bits().zip(access.iter().enumerate()).filter(move |(bit, _)| here & bit != 0);
+        given.filter_map(|(_, (number, access))| {
+            let right = match access.may? {
+                May::Read => Right::Read,
+                May::Write => Right::Write,
+            };
+            Some((number, access, right))
+        })
+    }
+
+    /// Those who must pass through this directory to what is below it.
+    pub fn passing<'a>(&self, access: &'a [Access]) -> impl Iterator<Item = &'a Access> + use<'a> {
+        let below = self.access_below;
+        bits().zip(access).filter(move |(bit, _)| below & bit != 0).map(|(_, access)| access)
+    }
+}
+
 /// A place in a pattern, or the end of one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Place {
@@ -142,11 +173,42 @@ struct Place {
     next: usize,
 }
 
+/// What a directory hands down to what is in it, where no part says otherwise.
+#[derive(Clone, Copy, Debug)]
+struct Inherited {
+    part: Option<usize>,
+    ours: bool,
+    served: bool,
+    used_as: Use,
+    write: Write,
+    guarded: bool,
+    access: u128,
+}
+
+impl Inherited {
+    /// Outside of the site.
+    const NOTHING: Self = Self {
+        part: None,
+        ours: false,
+        served: false,
+        used_as: Use::Foreign,
+        write: Write::Never,
+        guarded: false,
+        access: 0,
+    };
+
+    const fn of(context: &Context) -> Self {
+        let &Context { part, ours, served, used_as, write, guarded, access, .. } = context;
+        Self { part, ours, served, used_as, write, guarded, access }
+    }
+}
+
 /// Where the walk stands: the path's context, and the patterns that something below may still fit.
 #[derive(Debug)]
 pub struct Cursor {
     /// The path's context.
     pub context: Context,
+    inherited: Inherited,
     /// Whether a part names this very path.
     pub named: bool,
     open: Vec<Place>,
@@ -182,8 +244,15 @@ impl Cursor {
 pub struct Policy {
     site: Arc<Site>,
     phase: Phase,
-    /// The parts', then those of what is served besides, then the document root's, then the site root's.
+    /// The parts', then those of what is served besides, then the document root's, then the site root's, then those of the
+    /// accounts that have access besides.
     patterns: Vec<Pattern>,
+    /// The place of the site root's.
+    root_pattern: usize,
+    /// Whose each of the last ones is, a bit of [`Context::access`].
+    access_bits: Vec<u128>,
+    /// The bits of those who have access to the whole site.
+    access_everywhere: u128,
     rows: Vec<Row>,
     known: Mutex<HashMap<Context, u32>>,
     start: OnceLock<Arc<Cursor>>,
@@ -198,9 +267,25 @@ impl Policy {
         // Absent a document root, nothing is ever at the place that stands for it.
         let nowhere = || Pattern::literal(std::path::Path::new("\0"));
         patterns.push(site.served.as_ref().map_or_else(nowhere, |served| served.below(&site.root)));
+        let root_pattern = patterns.len();
         patterns.push(Pattern::literal(&site.root));
-        let mut policy =
-            Self { site, phase, patterns, rows: Vec::new(), known: Mutex::default(), start: OnceLock::new() };
+        let (mut access_bits, mut access_everywhere) = (Vec::new(), 0);
+        for (bit, access) in bits().zip(&site.access) {
+            access_bits.extend(std::iter::repeat_n(bit, access.patterns.len()));
+            patterns.extend(access.patterns.iter().cloned());
+            access_everywhere |= if access.whole { bit } else { 0 };
+        }
+        let mut policy = Self {
+            site,
+            phase,
+            patterns,
+            root_pattern,
+            access_bits,
+            access_everywhere,
+            rows: Vec::new(),
+            known: Mutex::default(),
+            start: OnceLock::new(),
+        };
         policy.rows = policy.site.parts.iter().map(|part| policy.part_row(part, policy.may_be_served(part))).collect();
         policy
     }
@@ -235,10 +320,6 @@ impl Policy {
         part.map_or(".", |index| &self.site.parts[index].shown)
     }
 
-    const fn root_pattern(&self) -> usize {
-        self.patterns.len() - 1
-    }
-
     /// What holds for a part, wherever its pattern fits.
     pub(crate) fn context_of(&self, part: usize) -> Context {
         let nothing = self.start().context;
@@ -254,7 +335,7 @@ impl Policy {
             let folder = served.literal_prefix();
             prefix.starts_with(&folder) || (has_wildcards && folder.starts_with(&prefix))
         };
-        part.served || self.patterns[self.site.parts.len()..self.root_pattern()].iter().any(may_be_in)
+        part.served || self.patterns[self.site.parts.len()..self.root_pattern].iter().any(may_be_in)
     }
 
     fn php_may_write(&self, write: Write) -> bool {
@@ -272,20 +353,8 @@ impl Policy {
     }
 
     fn at_first(&self) -> Arc<Cursor> {
-        let nothing = Context {
-            id: 0,
-            part: None,
-            ours: false,
-            served: false,
-            used_as: Use::Foreign,
-            write: Write::Never,
-            row: row(Use::Foreign, false, false, self.site.others),
-            passage: Passage::default(),
-            guarded: false,
-            in_guarded: false,
-        };
         let places = (0..self.patterns.len()).map(|pattern| Place { pattern, next: 0 }).collect();
-        self.arrive(places, &nothing)
+        self.arrive(places, &Inherited::NOTHING)
     }
 
     /// The cursor of `path`, from `/` on.
@@ -306,7 +375,7 @@ impl Policy {
         let fits = |place: &&Place| self.next(place).is_some_and(|component| component.fits(name));
         let wild: Vec<Place> = wild.iter().filter(fits).copied().collect();
         if plain.is_empty() && wild.is_empty() {
-            return Arc::clone(above.plain_child.get_or_init(|| self.arrive(stays.clone(), &above.context)));
+            return Arc::clone(above.plain_child.get_or_init(|| self.arrive(stays.clone(), &above.inherited)));
         }
         let children = || above.children.lock().unwrap_or_else(PoisonError::into_inner);
         if wild.is_empty()
@@ -315,12 +384,30 @@ impl Policy {
             return Arc::clone(known);
         }
         let onwards = plain.iter().chain(&wild).map(|place| Place { next: place.next + 1, ..*place });
-        let cursor = self.arrive(stays.iter().copied().chain(onwards).collect(), &above.context);
+        let cursor = self.arrive(stays.iter().copied().chain(onwards).collect(), &above.inherited);
         // Any number of names may fit a wildcard: they are not kept.
         if wild.is_empty() {
             children().insert(name.to_owned(), Arc::clone(&cursor));
         }
         cursor
+    }
+
+    /// As [`Self::step`], for an entry that may be where another file system begins: of one that no part names only what parts
+    /// name below it is the site's, and nothing where they name nothing there.
+    #[must_use]
+    pub fn enter(&self, above: &Arc<Cursor>, name: &OsStr, mounted: bool) -> Option<Arc<Cursor>> {
+        let cursor = self.step(above, name);
+        if !mounted || cursor.named {
+            return Some(cursor);
+        }
+        // A wildcard names no file system.
+        let literal = |place: &&Place| {
+            let names = &self.patterns[place.pattern].components()[..=place.next];
+            place.pattern < self.site.parts.len() && names.iter().all(|name| matches!(name, Component::Name(_)))
+        };
+        let below: Vec<Place> = cursor.open.iter().filter(literal).copied().collect();
+        let nothing = Inherited { served: cursor.context.served, ..Inherited::NOTHING };
+        (!below.is_empty()).then(|| self.arrive(below, &nothing))
     }
 
     /// The component with which a place goes on.
@@ -342,8 +429,8 @@ impl Policy {
         next
     }
 
-    /// The cursor at these places, in a directory of context `above`.
-    fn arrive(&self, mut places: Vec<Place>, above: &Context) -> Arc<Cursor> {
+    /// The cursor at these places, in a directory that hands down `above`.
+    fn arrive(&self, mut places: Vec<Place>, above: &Inherited) -> Arc<Cursor> {
         if above.part.is_some_and(|part| self.is_others(part)) {
             places.clear();
         }
@@ -367,11 +454,16 @@ impl Policy {
         if best.is_some_and(|part| self.is_others(part)) {
             open.clear();
         }
-        let is_served = (self.site.parts.len()..self.root_pattern()).any(reached)
-            || best.is_some_and(|part| self.site.parts[part].served);
-        let context = self.context(best, reached(self.root_pattern()), is_served, &open, above);
+        let around = self.around(
+            reached(self.root_pattern),
+            (self.site.parts.len()..self.root_pattern).any(reached),
+            above,
+        );
+        let access = self.access_of(&done);
+        let around = Inherited { access: around.access | access, ..around };
+        let (context, inherited) = self.context(best, &around, &open);
         let (next, children, plain_child) = (OnceLock::new(), Mutex::default(), OnceLock::new());
-        Arc::new(Cursor { context, named: best.is_some(), open, next, children, plain_child })
+        Arc::new(Cursor { context, inherited, named: best.is_some(), open, next, children, plain_child })
     }
 
     /// Whether a part is another site's.
@@ -385,16 +477,38 @@ impl Policy {
         (pattern.as_path().is_some(), pattern.literal_count())
     }
 
-    fn context(&self, best: Option<usize>, is_root: bool, is_served: bool, open: &[Place], above: &Context) -> Context {
-        let ours = above.ours || is_root || best.is_some();
+    /// Who has access by patterns at these places.
+    fn access_of(&self, places: &[Place]) -> u128 {
+        let of = |place: &Place| self.access_bits.get(place.pattern.checked_sub(self.root_pattern + 1)?);
+        places.iter().filter_map(of).fold(0, |all, bit| all | bit)
+    }
+
+    /// What would hold at a place that no part names.
+    fn around(&self, is_root: bool, is_served: bool, above: &Inherited) -> Inherited {
         let served = above.served || is_served;
-        let (part, used_as, write) = match best {
-            Some(index) => (best, self.site.parts[index].used_as, self.site.parts[index].write),
-            None if !ours => (None, Use::Foreign, Write::Never),
-            None if is_root && !above.ours => (None, Use::Code, Write::Never),
-            None => (above.part, above.used_as, above.write),
+        match is_root && !above.ours {
+            true => Inherited { ours: true, served, used_as: Use::Code, ..Inherited::NOTHING },
+            false => Inherited { served, ..*above },
+        }
+    }
+
+    /// The context at a place that this part names, if any, and what it hands down; `open` is what goes on below.
+    fn context(&self, best: Option<usize>, around: &Inherited, open: &[Place]) -> (Context, Inherited) {
+        let in_guarded = around.guarded;
+        let named = best.map(|index| (index, &self.site.parts[index]));
+        let here = named.map_or(*around, |(index, part)| Inherited {
+            part: Some(index),
+            ours: true,
+            served: around.served || part.served,
+            used_as: part.used_as,
+            write: part.write,
+            guarded: false,
+            access: around.access,
+        });
+        let row_of = |place: &Inherited| {
+            row(place.used_as, self.php_may_write(place.write), place.served, self.site.others)
         };
-        let row = row(used_as, self.php_may_write(write), served, self.site.others);
+        let row = row_of(&here);
         let mut passage = Passage::default();
         let mut guarded = false;
         for place in open {
@@ -407,15 +521,38 @@ impl Policy {
                     passage.add(below);
                     guarded |= row.php == Right::Write && below.php < Right::Write;
                 }
-            } else if ours {
+            } else if here.ours && place.pattern <= self.root_pattern {
                 passage.add(self::row(Use::Code, false, true, self.site.others));
             }
         }
-        let in_guarded = above.guarded;
-        let new = Context { id: 0, part, ours, served, used_as, write, row, passage, guarded, in_guarded };
+        let shallow = named.is_some_and(|(_, part)| !part.deep);
+        if shallow && around.ours {
+            let below = row_of(around);
+            passage.add(below);
+            guarded |= row.php == Right::Write && below.php < Right::Write;
+        }
+        let Inherited { part, ours, served, used_as, write, .. } = here;
+        let access = around.access | if ours { self.access_everywhere } else { 0 };
+        let access_below = if ours { self.access_of(open) & !access } else { 0 };
+        let new = Context {
+            id: 0,
+            part,
+            ours,
+            served,
+            used_as,
+            write,
+            row,
+            passage,
+            guarded,
+            in_guarded,
+            access,
+            access_below,
+        };
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let next = u32::try_from(known.len()).unwrap_or(u32::MAX);
-        Context { id: *known.entry(new).or_insert(next), ..new }
+        let context = Context { id: *known.entry(new).or_insert(next), ..new };
+        let handed_down = if shallow { Inherited { guarded, access, ..*around } } else { Inherited::of(&context) };
+        (context, handed_down)
     }
 }
 
@@ -498,6 +635,8 @@ mod tests {
     #[case(Use::Scratch, false, "rw rw - -")]
     #[case(Use::Log, true, "rw rw - -")]
     #[case(Use::Setup, true, "rw r r r")]
+    #[case(Use::Remove, true, "rw - r -")]
+    #[case(Use::Remove, false, "rw - - -")]
     #[case(Use::Hidden, true, "rw - - -")]
     fn the_table_is_the_designs(#[case] used_as: Use, #[case] served: bool, #[case] want: &str) {
         let row = row(used_as, used_as.default_write() == Write::Always, served, Others::Read);

@@ -9,7 +9,7 @@ use crate::acl::Acl;
 use crate::entry::{Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::policy::{Context, Policy, Right};
-use crate::site::{Grant, Site};
+use crate::site::{Access, Grant, Site, Who};
 
 /// What a path is, as far as its rights depend on it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -49,8 +49,18 @@ pub struct Solver {
     php: Ids,
     web: Ids,
     grant: Grant,
+    /// Who has access besides.
+    access: Vec<Access>,
+    /// Whether the keeper, who is not root, gives files to no group but their own.
+    own_groups_only: bool,
     /// The groups that might carry a right, php's own first, with everyone who is in them.
     groups: Vec<(Gid, BTreeSet<Uid>)>,
+}
+
+/// What everyone must get who is not the owner, or may be.
+struct Needs {
+    users: BTreeMap<Uid, Perm>,
+    groups: BTreeMap<Gid, Perm>,
 }
 
 /// Who carries the rights that the owner does not have.
@@ -60,6 +70,7 @@ struct Carriers {
     /// Whether the group carries a right beyond that of all others.
     group_carries: bool,
     users: Vec<(Uid, Perm)>,
+    groups: Vec<(Gid, Perm)>,
 }
 
 impl Solver {
@@ -77,8 +88,24 @@ impl Solver {
                 groups.push((gid, members));
             }
         }
+        // Who keeps a site without being root gives files only to groups of their own (chown(2)); a list needs no group. Where
+        // php gets to own what it writes, it takes root anyway.
+        let keeper = &site.keeper.ids;
+        let of_keeper = |(gid, _): &(Gid, BTreeSet<Uid>)| keeper.uid == Uid::ROOT || keeper.is_in(*gid);
+        let own_groups_only = keeper.uid != Uid::ROOT
+            && match site.grant {
+                Grant::Group => false,
+                Grant::Acl => true,
+                Grant::Owner => site.php_is_keeper(),
+            };
+        if own_groups_only {
+            groups.retain(of_keeper);
+        } else if site.grant == Grant::Group {
+            groups.sort_by_key(|group| !of_keeper(group));
+        }
         let [php, web, keeper] = roles.map(Clone::clone);
-        Self { keeper, keeper_group: site.keeper_group, php, web, grant: site.grant, groups }
+        let (keeper_group, grant, access) = (site.keeper_group, site.grant, site.access.clone());
+        Self { keeper, keeper_group, php, web, grant, access, own_groups_only, groups }
     }
 
     /// The owner, group, mode and lists of a path in this context: what `set` writes.
@@ -92,18 +119,23 @@ impl Solver {
         let fixed_group = overrides.and_then(|o| o.group);
         let carriers = self.carriers(context, owner, others, &needs, fixed_group);
 
-        let owner_perm = needs.get(&owner).copied().unwrap_or_else(|| Right::Write.perm(directory));
+        let owner_perm = needs.users.get(&owner).copied().unwrap_or_else(|| Right::Write.perm(directory));
         let owner_perm = if shape == Shape::Program { owner_perm.or(Perm::X) } else { owner_perm };
         let php_writes = directory && context.row.php == Right::Write;
-        let special = if php_writes && carriers.group_carries { Mode::SET_GID } else { 0 }
+        let others_write = directory && context.given(&self.access).any(|(.., right)| right == Right::Write);
+        let is_written = php_writes || others_write;
+        let special = if is_written && carriers.group_carries { Mode::SET_GID } else { 0 }
             | if php_writes && context.guarded { Mode::STICKY } else { 0 };
 
-        let acl = (!carriers.users.is_empty())
-            .then(|| Acl::with_users(owner_perm, carriers.group_perm, others, &carriers.users));
-        let default_acl = php_writes
-            .then(|| self.inherited(context, owner, others, &carriers))
-            .filter(|users| !users.is_empty())
-            .map(|users| Acl::with_users(Perm::RWX, carriers.group_perm, others, &users));
+        let is_listed = !carriers.users.is_empty() || !carriers.groups.is_empty();
+        let acl = is_listed.then(|| {
+            Acl::with_named(owner_perm, carriers.group_perm, others, &carriers.users, &carriers.groups)
+        });
+        let default_acl = is_written
+            .then(|| self.inherited(context, owner, others, &needs, &carriers, others_write))
+            // What several write to must not depend on each one's umask.
+            .filter(|users| others_write || !users.is_empty() || !carriers.groups.is_empty())
+            .map(|users| Acl::with_named(Perm::RWX, carriers.group_perm, others, &users, &carriers.groups));
         let mode = match &acl {
             Some(acl) => acl.shown_mode(Mode::of_st_mode(special)),
             None => Mode::of_classes(owner_perm, carriers.group_perm, others).with(special),
@@ -151,7 +183,7 @@ impl Solver {
     }
 
     /// What each account of the site must get; one account in two roles gets both's.
-    fn needs(&self, context: &Context, directory: bool) -> BTreeMap<Uid, Perm> {
+    fn needs(&self, context: &Context, directory: bool) -> Needs {
         let passage = context.passage;
         let roles = [
             (self.keeper.uid, context.row.keeper, true),
@@ -159,13 +191,36 @@ impl Solver {
             (self.web.uid, context.row.web, passage.web),
         ];
         let others = others(context, directory);
-        let mut needs = BTreeMap::new();
+        let mut users = BTreeMap::new();
+        let mut groups = BTreeMap::new();
         for (uid, right, passes) in roles {
             let pass = if passes && directory && right == Right::None { Perm::X } else { Perm::NONE };
-            let need = needs.entry(uid).or_insert(others);
+            let need = users.entry(uid).or_insert(others);
             *need = right.perm(directory).or(pass).or(*need);
         }
-        needs
+        let given = context.given(&self.access).map(|(_, access, right)| (access, right.perm(directory)));
+        let passing = context.passing(&self.access).filter(|_| directory).map(|access| (access, Perm::X));
+        for (access, perm) in given.chain(passing) {
+            let need = match &access.who {
+                Who::User(account) => users.entry(account.ids.uid).or_insert(others),
+                Who::Group(_, gid) => groups.entry(*gid).or_insert(others),
+            };
+            *need = need.or(perm);
+        }
+        groups.retain(|_, perm| *perm != others);
+        // A named user gets what the name says, and nothing of a group's entry.
+        let known = [&self.keeper, &self.web].into_iter();
+        let named = self.access.iter().filter_map(|access| match &access.who {
+            Who::User(account) => Some(&account.ids),
+            Who::Group(..) => None,
+        });
+        for ids in known.chain(named) {
+            let of_groups = groups.iter().filter(|(gid, _)| ids.is_in(**gid)).map(|(_, perm)| *perm);
+            if let Some(need) = users.get_mut(&ids.uid) {
+                *need = of_groups.fold(*need, Perm::or);
+            }
+        }
+        Needs { users, groups }
     }
 
     /// The group and the named users through whom everyone but the owner gets what they need.
@@ -174,10 +229,11 @@ impl Solver {
         context: &Context,
         owner: Uid,
         others: Perm,
-        needs: &BTreeMap<Uid, Perm>,
+        needs: &Needs,
         fixed: Option<Gid>,
     ) -> Carriers {
         let wanting: BTreeMap<Uid, Perm> = needs
+            .users
             .iter()
             .filter(|&(&uid, &need)| uid != owner && uid != Uid::ROOT && need != others)
             .map(|(&uid, &need)| (uid, need))
@@ -190,6 +246,9 @@ impl Solver {
             let wants = members.iter().filter_map(|uid| wanting.get(uid)).copied().collect::<BTreeSet<Perm>>();
             let all_want = members.iter().all(|uid| wanting.contains_key(uid)) || fixed.is_some();
             let perm = *wants.first().filter(|_| wants.len() == 1 && all_want)?;
+            if needs.groups.get(&group.0).is_some_and(|of_group| *of_group != perm) {
+                return None;
+            }
             let served: BTreeSet<Uid> = members.into_iter().filter(|uid| wanting.contains_key(uid)).collect();
             (!served.iter().any(by_list_only)).then_some((perm, served))
         };
@@ -203,24 +262,47 @@ impl Solver {
             .filter_map(|group| carried(group).map(|(perm, served)| (group.0, perm, served)))
             // The first of those that serve most: candidates are in order of preference.
             .reduce(|best, next| if next.2.len() > best.2.len() { next } else { best });
+        // Else a group that has access by itself, before it takes a list.
+        let may_own = |gid: Gid| !self.own_groups_only || self.keeper.is_in(gid);
+        let by_itself = || {
+            let mut able = needs.groups.iter().map(|(gid, perm)| (*gid, *perm));
+            able.find(|(gid, _)| fixed.is_none_or(|fixed| fixed == *gid) && may_own(*gid))
+                .map(|(gid, perm)| (gid, perm, BTreeSet::new()))
+        };
+        let best = best.or_else(by_itself);
         let own_group = if owner == self.php.uid { self.php.gid } else { self.keeper_group };
+        let group_carries = best.is_some();
         let (group, group_perm, served) =
-            best.clone().unwrap_or_else(|| (fixed.unwrap_or(own_group), others, BTreeSet::new()));
+            best.unwrap_or_else(|| (fixed.unwrap_or(own_group), others, BTreeSet::new()));
         let users = wanting.into_iter().filter(|(uid, _)| !served.contains(uid)).collect();
-        Carriers { group, group_perm, group_carries: best.is_some(), users }
+        let of_list = |(gid, _): &(&Gid, &Perm)| !(group_carries && **gid == group);
+        let groups = needs.groups.iter().filter(of_list).map(|(gid, perm)| (*gid, *perm)).collect();
+        Carriers { group, group_perm, group_carries, users, groups }
     }
 
     /// The named users of the default list: everyone whom a file that php makes would otherwise shut out.
     ///
     /// A new file is php's, in the directory's group where that carries a right (set-gid); so who gets a right as
     /// the directory's owner, or by name, must be named again.
-    fn inherited(&self, context: &Context, owner: Uid, others: Perm, carriers: &Carriers) -> Vec<(Uid, Perm)> {
+    fn inherited(
+        &self,
+        context: &Context,
+        owner: Uid,
+        others: Perm,
+        needs: &Needs,
+        carriers: &Carriers,
+        others_write: bool,
+    ) -> Vec<(Uid, Perm)> {
         let mut users = carriers.users.clone();
         let keeper_by_owning = owner == self.keeper.uid && owner != Uid::ROOT && owner != self.php.uid;
         if keeper_by_owning && context.row.keeper.perm(true) != others {
             users.push((owner, context.row.keeper.perm(true)));
         }
-        users.retain(|(uid, _)| *uid != self.php.uid || self.grant != Grant::Owner);
+        if others_write && owner == self.php.uid && owner != self.keeper.uid {
+            // What others make there is theirs, and php's by name.
+            users.extend(needs.users.get(&owner).map(|perm| (owner, *perm)));
+        }
+        users.retain(|(uid, _)| *uid != self.php.uid || self.grant != Grant::Owner || others_write);
         users
     }
 }

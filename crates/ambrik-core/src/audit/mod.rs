@@ -22,7 +22,7 @@ use crate::over_http::Asked;
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::site::{Part, Phase, ServedToo, Site};
+use crate::site::{Access, Part, Phase, ServedToo, Site};
 use crate::tree::{Dir, Failure, Host, Op, Progress, Resolved, Trouble, WayError, walk};
 use crate::want::Solver;
 
@@ -147,7 +147,7 @@ pub struct Audit {
     pub vanished: u64,
     /// How many short PHP files deep in the tree were not opened to know whether they show PHP's settings.
     pub not_opened: u64,
-    /// Where other file systems begin; they were not entered.
+    /// Where other file systems begin that no part names: only parts below were looked at.
     pub mounts: Vec<PathBuf>,
     /// Where the root really is, if its path leads through a symlink.
     pub real_root: Option<PathBuf>,
@@ -210,11 +210,6 @@ impl Audit {
         let over_http = |reason: &Reason| matches!(reason, Reason::Says(words) if words.starts_with(OVER_HTTP));
         if finding.check.is(&check::COULD_NOT_LOOK) && finding.reasons.keys().any(over_http) {
             return "see that the web server runs, and that url in the site file is this site's".into();
-        }
-        let php_is_keeper = self.site.php.ids.uid == self.site.keeper.ids.uid;
-        if php_is_keeper && finding.check.name.starts_with("php-") && finding.check.remedy == Remedy::Set {
-            return "keeper and PHP are one account, and nothing can be kept from it: give PHP an account of its own"
-                .into();
         }
         if finding.check.remedy == Remedy::Set && !self.has_changes() {
             return "`ambrik set` has nothing to change here: what stands in the way is outside of the site, or set by hand in \
@@ -352,6 +347,11 @@ impl Audit {
     pub(crate) fn rights_of_new_file(&self, path: &Path) -> Rights {
         let context = self.policy.at(path).context;
         self.solver.solve(&self.policy, &context, crate::want::Shape::File)
+    }
+
+    /// Who has access besides keeper, php and web, in the order of the table's cells.
+    pub fn besides(&self) -> impl Iterator<Item = &Access> {
+        self.site.access.iter().filter(|access| access.may.is_some())
     }
 
     /// Whether all was looked at, and asked, that was to be.
@@ -639,10 +639,11 @@ impl Merged {
         for inspector in inspectors {
             for (verdict, count) in inspector.verdicts() {
                 let part = verdict.context.part;
-                let line = lines.entry(part).or_insert_with(|| PartLine { part, count: 0, cells: Default::default() });
+                let line = lines.entry(part).or_insert_with(|| PartLine { part, count: 0, cells: Vec::new() });
+                line.cells.resize(verdict.abilities.len(), Cell::default());
                 line.count += count;
                 if matches!(verdict.kind, Kind::File | Kind::Directory) {
-                    for (cell, ability) in line.cells.iter_mut().zip(verdict.abilities) {
+                    for (cell, ability) in line.cells.iter_mut().zip(&verdict.abilities) {
                         cell.add(ability, *count);
                     }
                 }

@@ -12,8 +12,8 @@ pub struct PartLine {
     pub part: Option<usize>,
     /// How many paths there are.
     pub count: u64,
-    /// What keeper, php, web and others can do, in this order.
-    pub cells: [Cell; 4],
+    /// What keeper, php, web and others can do, in this order; then those who have access besides.
+    pub cells: Vec<Cell>,
 }
 
 /// What one account can do in a part.
@@ -32,8 +32,8 @@ pub struct Cell {
 }
 
 impl Cell {
-    pub(super) fn add(&mut self, ability: Ability, count: u64) {
-        let Ability { read, write, should, may } = ability;
+    pub(super) fn add(&mut self, ability: &Ability, count: u64) {
+        let &Ability { read, write, should, may } = ability;
         self.should.insert(should);
         let now = match (read, write) {
             (true, true) => "rw",

@@ -94,11 +94,8 @@ impl Visitor for Seeker<'_> {
     type Data = Data;
 
     fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
-        let cursor = self.policy.step(&dir.data.cursor, look.os_name());
+        let cursor = self.policy.enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
         let managed = cursor.context.is_managed();
-        if facts.mounted && !cursor.named {
-            return None;
-        }
         if facts.kind != Kind::Directory {
             if managed {
                 self.file(dir, &cursor, look, facts);

@@ -134,7 +134,7 @@ impl Seeker<'_> {
     fn file(&mut self, dir: &Dir<Arc<Cursor>>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) {
         let context = &cursor.context;
         // What PHP always writes is its own; installers go.
-        if context.write == Write::Always || context.used_as == Use::Setup {
+        if context.write == Write::Always || context.used_as.goes() {
             return;
         }
         let name = Path::new(look.os_name());
@@ -155,11 +155,8 @@ impl Visitor for Seeker<'_> {
     type Data = Arc<Cursor>;
 
     fn entry(&mut self, dir: &Arc<Dir<Arc<Cursor>>>, look: &Look<'_>, facts: &Facts) -> Option<Arc<Cursor>> {
-        let cursor = self.policy.step(&dir.data, look.os_name());
+        let cursor = self.policy.enter(&dir.data, look.os_name(), facts.mounted)?;
         let managed = cursor.context.is_managed();
-        if facts.mounted && !cursor.named {
-            return None;
-        }
         if facts.kind != Kind::Directory {
             if managed {
                 self.file(dir, &cursor, look, facts);

@@ -32,6 +32,18 @@ pub(crate) static INSTALLER_LEFT: Check = Check {
     }),
 };
 
+pub(crate) static UNWANTED_LEFT: Check = Check {
+    name: "unwanted-left",
+    severity: Severity::Medium,
+    wrong: "what the site file wants removed is still there",
+    lets: "it tells whoever finds it what runs here, or more",
+    remedy: Remedy::Seal,
+    judge: Judge::Path(|case| {
+        let goes = case.phase == Phase::Sealed && case.context.used_as == Use::Remove && case.named;
+        goes.then(|| Reason::Says("named in the site file".into()))
+    }),
+};
+
 pub(crate) static LEFTOVER_SERVED: Check = Check {
     name: "leftover-served",
     severity: Severity::Medium,

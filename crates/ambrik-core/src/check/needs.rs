@@ -53,6 +53,20 @@ pub(crate) static KEEPER_CANNOT_WRITE: Check = Check {
     }),
 };
 
+pub(crate) static ACCESS_WITHHELD: Check = Check {
+    name: "access-withheld",
+    severity: Severity::Medium,
+    wrong: "accounts that the site file gives access do not have it",
+    lets: "a backup misses it, or whoever should work there cannot",
+    remedy: Remedy::Set,
+    judge: Judge::Rights(|case| {
+        let lacking = case.people.given(case.context).filter(|(_, right, place)| lacks(case, *place, *right).is_some());
+        let mut names: Vec<String> = lacking.map(|(access, ..)| access.who.to_string()).collect();
+        names.dedup();
+        (!names.is_empty()).then(|| Reason::By(names.join(", ")))
+    }),
+};
+
 /// Whether the keeper has what it must have.
 pub(crate) fn keeper_can_write(case: &Case<'_>) -> bool {
     lacks(case, case.people.keeper(), Right::Write).is_none()

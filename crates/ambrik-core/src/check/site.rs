@@ -25,6 +25,20 @@ pub(crate) static PHP_IS_ROOT: Check = Check {
     }),
 };
 
+pub(crate) static PHP_IS_KEEPER: Check = Check {
+    name: "php-is-keeper",
+    severity: Severity::High,
+    wrong: "PHP runs as the site's keeper ({keeper})",
+    lets: "nothing can be kept from it: whoever gets into PHP can change all code and settings; only other accounts, the web \
+           server and what is left over are judged here",
+    remedy: Remedy::Hand(
+        "give PHP an account of its own (a pool of its own), or the site another keeper; where the host allows neither, accept it",
+    ),
+    judge: Judge::Site(|site, _| {
+        if site.php_is_keeper() { vec![(PathBuf::from("."), Reason::Says("one account".into()))] } else { Vec::new() }
+    }),
+};
+
 pub(crate) static SERVED_TOO_WIDE: Check = Check {
     name: "served-too-wide",
     severity: Severity::Medium,
@@ -147,7 +161,7 @@ fn too_wide(site: &Site, part: &crate::site::Part) -> Option<(PathBuf, Reason)> 
     let without_need = match part.used_as {
         Use::Secret | Use::Log => !whole_root || handed_out,
         Use::Scratch | Use::Hidden => !whole_root,
-        Use::Code | Use::Store | Use::Setup | Use::Foreign => false,
+        Use::Code | Use::Store | Use::Setup | Use::Remove | Use::Foreign => false,
     };
     let path = PathBuf::from(&part.shown);
     without_need.then(|| (path, Reason::Says(format!("{} in the served folder", part.used_as))))

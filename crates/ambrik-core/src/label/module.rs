@@ -32,6 +32,8 @@ pub struct Probe {
     pub path: PathBuf,
     /// The type.
     pub type_name: Option<String>,
+    /// Whether it goes for what is in it too; else for a directory alone.
+    pub deep: bool,
 }
 
 /// The name that a site's module has. Module names have no other signs than letters, digits and `_`.
@@ -60,34 +62,37 @@ impl Module {
         real: &dyn Fn(&Path) -> PathBuf,
     ) -> Option<Self> {
         let rules = labels.rules()?;
-        let mut places: Vec<(Pattern, Option<String>)> = Vec::new();
-        let mut add = |pattern: Pattern, context: &crate::policy::Context| {
+        let mut places: Vec<(Pattern, Option<String>, bool)> = Vec::new();
+        let mut add = |pattern: Pattern, context: &crate::policy::Context, deep: bool| {
             let type_name = (context.used_as != Use::Foreign).then(|| of_site.type_of(site, context).to_owned());
-            places.push((pattern, type_name));
+            places.push((pattern, type_name, deep));
         };
         let root = &site.site().root;
-        add(Pattern::literal(root), &site.at(root).context);
+        add(Pattern::literal(root), &site.at(root).context, true);
         let sealed = site;
         // Two modules must not say different things of one expression: another site's is its own module's.
         for (number, part) in sealed.site().parts.iter().enumerate().filter(|(_, part)| part.other.is_none()) {
-            add(part.pattern.clone(), &sealed.context_of(number));
+            add(part.pattern.clone(), &sealed.context_of(number), part.deep);
         }
         // What is more specific comes after what is less.
-        places.sort_by_key(|(pattern, _)| pattern.components().len());
+        places.sort_by_key(|(pattern, ..)| pattern.components().len());
         let level = if labels.state.multi_level { " ((s0) (s0))" } else { "" };
         let mut text = format!(
             "; File contexts of the site {}, written by ambrik: `ambrik set` replaces them.\n",
             site.site().name
         );
         let mut probes = Vec::new();
-        for (pattern, type_name) in &places {
+        for (pattern, type_name, deep) in &places {
+            let deep = *deep;
             let expression = expression(pattern, rules, real);
+            // One that ends with the name is for the directory alone, so that it stands beside no other of that name.
+            let (below, kind) = if deep { (EVERYTHING_BELOW, "any") } else { ("", "dir") };
             let context =
                 type_name.as_ref().map_or_else(|| "()".to_owned(), |name| format!("(system_u object_r {name}{level})"));
-            let _ = writeln!(text, "(filecon \"{expression}\" any {context})");
+            let _ = writeln!(text, "(filecon \"{expression}{below}\" {kind} {context})");
             if let Some(path) = pattern.as_path() {
                 let path = bytes_path(rules.aliased(path_bytes(&real(&Path::new("/").join(path)))));
-                probes.push(Probe { path, type_name: type_name.clone() });
+                probes.push(Probe { path, type_name: type_name.clone(), deep });
             }
         }
         let holds = probes.iter().all(|probe| probe.holds(rules));
@@ -97,11 +102,12 @@ impl Module {
 }
 
 impl Probe {
-    /// Whether these rules give the path, and what is in it, its type.
+    /// Whether these rules give the path, and what is in it where that is its own, its type.
     #[must_use]
     pub fn holds(&self, rules: &Rules) -> bool {
         let inside = self.path.join("ambrik-probe");
-        [(&self.path, Kind::Directory), (&self.path, Kind::File), (&inside, Kind::File)].into_iter().all(
+        let asked = [(&self.path, Kind::Directory), (&self.path, Kind::File), (&inside, Kind::File)];
+        asked.into_iter().take(if self.deep { 3 } else { 1 }).all(
             |(path, kind)| match rules.answer(path_bytes(path), kind) {
                 Answer::Context(context) => self.type_name.as_deref() == Some(context.type_name()),
                 Answer::Left | Answer::NoRule => self.type_name.is_none(),
@@ -122,7 +128,7 @@ fn bytes_path(bytes: Vec<u8>) -> PathBuf {
 /// expression one would be dropped without a word. Being longer, this one also comes after the policy's own.
 const EVERYTHING_BELOW: &str = "(/.*){0,1}";
 
-/// A pattern as the rules' regular expression, for what it names and everything below.
+/// A pattern as the rules' regular expression, for what it names.
 fn expression(pattern: &Pattern, rules: &Rules, real: &dyn Fn(&Path) -> PathBuf) -> String {
     let prefix = real(&Path::new("/").join(pattern.literal_prefix()));
     let prefix = rules.aliased(path_bytes(&prefix));
@@ -141,7 +147,6 @@ fn expression(pattern: &Pattern, rules: &Rules, real: &dyn Fn(&Path) -> PathBuf)
             Component::AnyDepth => text.push_str("(/.*)?"),
         }
     }
-    text.push_str(EVERYTHING_BELOW);
     text
 }
 
@@ -210,14 +215,14 @@ mod tests {
     }
 
     #[rstest]
-    #[case("/srv/www/berths", "/srv/www/berths(/.*){0,1}")]
-    #[case("/srv/a.b/c+(d)", r"/srv/a\.b/c\+\(d\)(/.*){0,1}")]
-    #[case("/srv/with space", "/srv/with.space(/.*){0,1}")]
-    #[case("/srv/*/cache", "/srv/[^/]*/cache(/.*){0,1}")]
-    #[case("/srv/**/cache", "/srv(/.*)?/cache(/.*){0,1}")]
-    #[case("/srv/x[ab]?.d", r"/srv/x[ab][^/]\.d(/.*){0,1}")]
-    #[case("/srv/[!ab]", "/srv/[^/ab](/.*){0,1}")]
-    #[case::aliased("/alias/x", "/srv/x(/.*){0,1}")]
+    #[case("/srv/www/berths", "/srv/www/berths")]
+    #[case("/srv/a.b/c+(d)", r"/srv/a\.b/c\+\(d\)")]
+    #[case("/srv/with space", "/srv/with.space")]
+    #[case("/srv/*/cache", "/srv/[^/]*/cache")]
+    #[case("/srv/**/cache", "/srv(/.*)?/cache")]
+    #[case("/srv/x[ab]?.d", r"/srv/x[ab][^/]\.d")]
+    #[case("/srv/[!ab]", "/srv/[^/ab]")]
+    #[case::aliased("/alias/x", "/srv/x")]
     fn patterns_become_expressions(#[case] pattern: &str, #[case] want: &str) {
         let rules = Rules::of(&[], [b"", b"/alias /srv\n"], b"").unwrap();
         let pattern = Pattern::parse(pattern).unwrap();

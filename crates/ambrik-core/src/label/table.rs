@@ -106,10 +106,7 @@ impl Visitor for Reader<'_> {
     type Data = Data;
 
     fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
-        let cursor = self.policy.step(&dir.data.cursor, look.os_name());
-        if facts.mounted && !cursor.named {
-            return None;
-        }
+        let cursor = self.policy.enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
         let path = dir.path_of(look.name);
         let moved = dir.data.real.as_ref().and_then(|(start, real)| Some(real.join(path.strip_prefix(start).ok()?)));
         self.add(&cursor, moved.as_deref().unwrap_or(&path), facts);

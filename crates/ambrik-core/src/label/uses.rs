@@ -23,6 +23,8 @@ impl Need {
     /// What a context's row asks for.
     pub(super) const fn of(context: &Context) -> Self {
         match (context.row.php, context.used_as) {
+            // What goes is served until then.
+            (Right::None, Use::Remove) if matches!(context.row.web, Right::Read) => Self::Read,
             (Right::None, _) => Self::Nothing,
             (Right::Read, _) => Self::Read,
             (Right::Write, Use::Log) => Self::Append,

@@ -259,7 +259,7 @@ impl Inquiry<'_> {
                 let below = folder.join(&name);
                 let context = self.audit.policy.at(&self.served.join(&below)).context;
                 if !context.is_managed()
-                    || context.used_as == Use::Setup
+                    || context.used_as.goes()
                     || context.row.web < Right::Read
                     || name.to_string_lossy().starts_with('.')
                 {

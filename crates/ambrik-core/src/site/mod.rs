@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::civil::Date;
 
-use crate::account::Account;
+use crate::account::{Account, Gid, Ids};
 use crate::mode::ModeSpec;
 use crate::own::Exposed;
 
@@ -53,6 +53,8 @@ pub struct Site {
     pub grant: Grant,
     /// The parts, in the order of the file.
     pub parts: Vec<Part>,
+    /// The accounts besides keeper, php and web, in the order of the file; then those of the sites inside this one.
+    pub access: Vec<Access>,
     /// The accepted exceptions, in the order of the file.
     pub accepts: Vec<Accept>,
     /// The SELinux policy switches (booleans) that the application needs to be on.
@@ -147,6 +149,8 @@ words! {
         Log = "log",
         /// Installers.
         Setup = "setup",
+        /// Stub pages, archives, notes: what goes, and nothing runs it.
+        Remove = "remove",
         /// Kept, but nobody's business.
         Hidden = "hidden",
         /// Somebody else's: neither judged nor touched.
@@ -204,8 +208,14 @@ impl Use {
     pub const fn default_write(self) -> Write {
         match self {
             Self::Store | Self::Scratch | Self::Log => Write::Always,
-            Self::Code | Self::Secret | Self::Setup | Self::Hidden | Self::Foreign => Write::Never,
+            Self::Code | Self::Secret | Self::Setup | Self::Remove | Self::Hidden | Self::Foreign => Write::Never,
         }
+    }
+
+    /// Whether it must be gone once the site is sealed.
+    #[must_use]
+    pub const fn goes(self) -> bool {
+        matches!(self, Self::Setup | Self::Remove)
     }
 }
 
@@ -224,6 +234,8 @@ pub struct Part {
     pub from: Option<PathBuf>,
     /// Whether it is made where it is missing.
     pub create: bool,
+    /// Whether what is in it is its own too; else it is a directory alone, and that belongs to what is around it.
+    pub deep: bool,
     /// Whether the web server may read it though it lies outside the document root.
     pub served: bool,
     /// What the site file sets instead of the solver.
@@ -295,6 +307,61 @@ impl Part {
     }
 }
 
+words! {
+    /// What an account besides keeper, php and web may do.
+    May {
+        /// Read.
+        Read = "read",
+        /// Read and write.
+        Write = "write",
+    }
+}
+
+/// Whom the site file gives access besides keeper, php and web.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Who {
+    /// A user.
+    User(Account),
+    /// Whoever is in a group: its name and id.
+    Group(String, Gid),
+}
+
+impl fmt::Display for Who {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::User(account) => f.write_str(&account.user),
+            Self::Group(name, _) => write!(f, "group {name}"),
+        }
+    }
+}
+
+/// Access that keeper, php and web have nothing to do with.
+#[derive(Clone, Debug)]
+pub struct Access {
+    /// Whose it is.
+    pub who: Who,
+    /// What may be done; nothing where it is only passed by, on the way to a site inside this one.
+    pub may: Option<May>,
+    /// Where, with everything below.
+    pub patterns: Vec<Pattern>,
+    /// Whether it is the whole site, absolute parts too.
+    pub whole: bool,
+}
+
+/// As many accounts and groups can have access to one site.
+pub const MOST_ACCESS: usize = u128::BITS as usize;
+
+impl Access {
+    /// Whether a process with these ids has it.
+    #[must_use]
+    pub fn is_of(&self, ids: &Ids) -> bool {
+        match &self.who {
+            Who::User(account) => account.ids.uid == ids.uid,
+            Who::Group(_, gid) => ids.is_in(*gid),
+        }
+    }
+}
+
 /// What a part sets itself, for the cases that the solver does not know.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Overrides {
@@ -340,6 +407,12 @@ impl Accept {
 }
 
 impl Site {
+    /// Whether PHP runs as the account that owns what must not change, and that is not root.
+    #[must_use]
+    pub fn php_is_keeper(&self) -> bool {
+        self.php.ids.uid == self.keeper.ids.uid && self.php.ids.uid != crate::account::Uid::ROOT
+    }
+
     /// The site as it is in a window for these parts only: to all others php may write only what it always may, and
     /// nothing of them is made.
     #[must_use]

@@ -9,20 +9,21 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{
-    Accept, Detected, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Serving, Site, Use,
-    Word, absolute_components, is_systems,
+    Accept, Access, Detected, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Serving, Site, Use,
+    MOST_ACCESS, Who, Word, Write, absolute_components, is_systems,
 };
 use crate::account::{Account, Accounts};
 use crate::host::{Detector, Role, Undecided};
 use crate::mode::{Mode, ModeSpec};
 use crate::nearest::nearest;
 
-const SECTIONS: &[&str] = &["site", "accounts", "selinux", "part", "accept"];
+const SECTIONS: &[&str] = &["site", "accounts", "selinux", "part", "access", "accept"];
+const ACCESS_KEYS: &[&str] = &["user", "group", "path", "may"];
 const SELINUX_KEYS: &[&str] = &["switches"];
 const SITE_KEYS: &[&str] = &["name", "root", "served", "url", "pages"];
 const ACCOUNT_KEYS: &[&str] = &["keeper", "php", "web", "others", "grant"];
 const PART_KEYS: &[&str] =
-    &["path", "use", "write", "from", "create", "served", "owner", "group", "dir_mode", "file_mode", "type"];
+    &["path", "use", "write", "from", "create", "deep", "served", "owner", "group", "dir_mode", "file_mode", "type"];
 const ACCEPT_KEYS: &[&str] = &["check", "path", "reason", "until"];
 
 /// Reads the text of the site file `file`; users and groups must be among `accounts`.
@@ -110,6 +111,7 @@ impl Reader<'_> {
         let others = self.word(&accounts, "others").unwrap_or(Others::Read);
         let grant = self.word(&accounts, "grant").unwrap_or(Grant::Owner);
         let parts = self.parts(&top, root.as_deref());
+        let access = self.accesses(&top, root.as_deref(), &parts, php.as_ref());
         let accepts = self.accepts(&top, root.as_deref());
         let selinux = self.section(&top, "selinux", &empty);
         self.known_keys(&selinux, SELINUX_KEYS);
@@ -129,6 +131,7 @@ impl Reader<'_> {
             others,
             grant,
             parts,
+            access,
             accepts,
             switches,
             detected: self.detected.clone(),
@@ -439,6 +442,7 @@ impl Reader<'_> {
         let write = self.word(table, "write");
         let from = self.sample(table);
         let create = self.boolean(table, "create");
+        let deep = table.table.get("deep").is_none() || self.boolean(table, "deep");
         let served = self.boolean(table, "served");
         let overrides = self.overrides(table);
         let (shown, span) = path?;
@@ -459,6 +463,17 @@ impl Reader<'_> {
                 "leave served out, or give the part another use (store, scratch, code)",
             );
         }
+        if !deep && (used_as.goes() || from.is_some()) {
+            let why = if from.is_some() { "from is for a file" } else { "what goes, goes with all that is in it" };
+            self.problem(&table.span, format!("deep = false is for a directory that stays: {why}"), "leave deep out");
+        }
+        if used_as == Use::Remove && write.is_some_and(|write| write != Write::Never) {
+            self.problem(
+                &table.span,
+                "write on a part whose use is remove: nothing is done with it but to remove it",
+                "leave write out, or give the part another use",
+            );
+        }
         let line = self.lines.partition_point(|end| *end < table.span.start) + 1;
         let write = write.unwrap_or_else(|| used_as.default_write());
         Some(Part {
@@ -468,6 +483,7 @@ impl Reader<'_> {
             write,
             from,
             create,
+            deep,
             served,
             overrides,
             line,
@@ -580,6 +596,83 @@ impl Reader<'_> {
                 None
             }
         }
+    }
+
+    fn accesses(&mut self, top: &Table<'_>, root: Option<&Path>, parts: &[Part], php: Option<&Account>) -> Vec<Access> {
+        let tables = self.tables(top, "access", "[[access]]");
+        if let Some(table) = tables.get(MOST_ACCESS) {
+            let right = "give a group access instead of its members one by one";
+            self.problem(&table.span, format!("there are more than {MOST_ACCESS} [[access]]"), right);
+        }
+        tables.iter().filter_map(|table| self.access(table, root, parts, php)).collect()
+    }
+
+    fn access(&mut self, table: &Table<'_>, root: Option<&Path>, parts: &[Part], php: Option<&Account>) -> Option<Access> {
+        self.known_keys(table, ACCESS_KEYS);
+        let who = self.who(table, php);
+        let path = self.required(table, "path", "name a part, or a path in one; \".\" = the whole site");
+        if table.table.get("may").is_none() {
+            self.problem(&table.span, "[[access]] has no may", "say what it may: may = \"read\" or \"write\"");
+        }
+        let may = self.word(table, "may");
+        let (shown, span) = path?;
+        let pattern = match Pattern::parse(shown) {
+            Ok(pattern) if !shown.starts_with('/') => pattern.below(root?),
+            Ok(pattern) => pattern,
+            Err(error) => {
+                let right = "name a path relative to root, or one in a part outside it";
+                self.problem(&span, format!("path = \"{}\": {error}", shown.escape_debug()), right);
+                return None;
+            }
+        };
+        let prefix = Path::new("/").join(pattern.literal_prefix());
+        let outside = || parts.iter().filter(|part| part.shown.starts_with('/'));
+        if !root.is_some_and(|root| prefix.starts_with(root)) && !outside().any(|part| part.pattern.covers(&prefix)) {
+            let right = "name a part, or a path in one";
+            self.problem(&span, format!("path = \"{shown}\" is neither below root nor in a part outside it"), right);
+            return None;
+        }
+        let whole = root.is_some_and(|root| pattern.as_path().is_some_and(|path| Path::new("/").join(path) == root));
+        Some(Access { who: who?, may: Some(may?), patterns: vec![pattern], whole })
+    }
+
+    /// Whom a table gives access: not PHP, and nobody through whom PHP would have it.
+    fn who(&mut self, table: &Table<'_>, php: Option<&Account>) -> Option<Who> {
+        let (user, group) = (self.string(table, "user"), self.string(table, "group"));
+        let (who, span, what) = match (user, group) {
+            (Some((user, span)), None) => {
+                let account = self.accounts.user(user);
+                (account.map(Who::User), span, format!("user = \"{user}\": there is no such user"))
+            }
+            (None, Some((group, span))) => {
+                let gid = self.accounts.gid(group).filter(|gid| self.accounts.group_name(*gid).is_some());
+                let named = gid.map(|gid| Who::Group(group.to_owned(), gid));
+                (named, span, format!("group = \"{group}\": there is no such group"))
+            }
+            _ => {
+                let right = "name one account: user = \"…\", or group = \"…\"";
+                self.problem(&table.span, "[[access]] is for a user or for a group", right);
+                return None;
+            }
+        };
+        let Some(who) = who else {
+            self.problem(&span, what, "name one that exists");
+            return None;
+        };
+        let is_phps = match &who {
+            Who::User(account) => php.is_some_and(|php| php.ids.uid == account.ids.uid),
+            Who::Group(_, gid) => php.is_some_and(|php| php.ids.is_in(*gid)),
+        };
+        if is_phps {
+            let php = php.map(|php| php.user.as_str()).unwrap_or_default();
+            let what = match &who {
+                Who::User(_) => format!("PHP runs as {php}: what it may is said by the parts, and by nothing else"),
+                Who::Group(..) => format!("PHP's account {php} is in {who}, and would get all that the group gets"),
+            };
+            self.problem(&span, what, "name an account, or a group, that PHP is no member of");
+            return None;
+        }
+        Some(who)
     }
 
     fn accepts(&mut self, top: &Table<'_>, root: Option<&Path>) -> Vec<Accept> {

@@ -104,6 +104,11 @@ impl Deployed {
         names::aside(path).or_else(|| in_library().then_some(Aside::Library))
     }
 
+    /// Whether the file system holds access lists.
+    pub(crate) fn holds_acls(&self) -> bool {
+        sys::holds_acls(&self.handle)
+    }
+
     pub(crate) fn is_directory(&self, path: &Path) -> bool {
         path.as_os_str().is_empty() || self.entries.get(path).is_some_and(|entry| entry.kind == Kind::Directory)
     }

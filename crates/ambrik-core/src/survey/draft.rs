@@ -45,6 +45,9 @@ impl Survey {
         if let Some(keeper) = &self.keeper {
             line(out, &format!("keeper = {}", toml(keeper)), "owns the tree")?;
         }
+        if let Some((grant, why)) = &self.grant {
+            line(out, &format!("grant  = \"{grant}\""), why)?;
+        }
         account(out, "php", self.php.as_ref(), self.php_usual.as_deref())?;
         account(out, "web", self.web.as_ref(), None)?;
         for item in &self.parts {

@@ -16,10 +16,10 @@ mod weigh;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use crate::account::{Accounts, Uid};
+use crate::account::{Accounts, Gid, Ids, Uid};
 use crate::host::{Answer, Role, Services, Undecided};
 use crate::nested::Ground;
-use crate::site::{Use, Write};
+use crate::site::{Grant, Use, Write};
 use crate::tree::{Host, Progress, WayError};
 
 pub use address::Address;
@@ -109,6 +109,8 @@ pub struct Survey {
     pub address: Option<Address>,
     /// Who keeps the tree, where that is not root.
     pub keeper: Option<String>,
+    /// How PHP gets to write, where the caller who keeps the tree is not root and so cannot give it anything to own.
+    pub grant: Option<(Grant, String)>,
     /// Who PHP runs as.
     pub php: Found,
     /// Where that is not known: the account of this host that it most often is, for a draft to begin with.
@@ -205,6 +207,7 @@ pub fn survey(
     Ok(Survey {
         php_usual: usual.into_iter().next(),
         keeper: keeper(&deployed, accounts, php_uid, web.as_ref().ok()),
+        grant: grant(&deployed, accounts, php_ids, web.as_ref().ok()),
         address: address::address(host, services, &folder),
         // A link to the release that is served is the root: the next release is behind it.
         root: root.to_owned(),
@@ -334,7 +337,33 @@ fn keeper(deployed: &Deployed, accounts: &Accounts, php: Option<Uid>, web: Optio
     let owner = deployed.owner;
     let served_by = [php, web.map(|answer| answer.account.ids.uid)];
     let stranger = owner != Uid::ROOT && !served_by.contains(&Some(owner)) && php.is_some();
-    accounts.user_name(owner).filter(|_| stranger)
+    accounts.user_name(owner).filter(|_| stranger || is_callers(owner))
+}
+
+/// Whether the caller, who is not root, owns the tree: a draft is then one that they can carry out.
+fn is_callers(owner: Uid) -> bool {
+    let caller = Uid(rustix::process::geteuid().as_raw());
+    caller != Uid::ROOT && owner == caller
+}
+
+/// By a group that the caller and PHP have to themselves, else by an ACL; where the file system has none, by any common group.
+fn grant(deployed: &Deployed, accounts: &Accounts, php: Option<&Ids>, web: Option<&Answer>) -> Option<(Grant, String)> {
+    let php = php.filter(|php| php.uid != deployed.owner && is_callers(deployed.owner))?;
+    let caller = accounts.user(&accounts.user_shown(deployed.owner))?.ids;
+    let common: Vec<Gid> = caller.groups().iter().copied().filter(|gid| php.is_in(*gid)).collect();
+    let theirs = [Some(php.uid), Some(caller.uid), web.map(|web| web.account.ids.uid)];
+    let own = common.iter().find(|gid| accounts.members(**gid).iter().all(|uid| theirs.contains(&Some(*uid))));
+    let in_group =
+        |gid: &Gid| format!("you are not root; PHP and you have the group {} in common", accounts.group_shown(*gid));
+    match (own, deployed.holds_acls(), common.first()) {
+        (Some(gid), _, _) => Some((Grant::Group, in_group(gid))),
+        (None, true, _) => Some((Grant::Acl, "you are not root, and no group is only yours and PHP's".into())),
+        (None, false, Some(gid)) => {
+            let why = format!("{}, with others, and this file system holds no ACL", in_group(gid));
+            Some((Grant::Group, why))
+        }
+        (None, false, None) => None,
+    }
 }
 
 #[cfg(test)]

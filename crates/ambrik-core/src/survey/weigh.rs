@@ -319,7 +319,7 @@ const fn confidence(weight: f64) -> Confidence {
 fn order(part: &Part) -> (u8, PathBuf) {
     let rank = match part.used_as {
         Use::Secret => 0,
-        Use::Setup => 2,
+        Use::Setup | Use::Remove => 2,
         Use::Hidden => 3,
         Use::Code | Use::Store | Use::Scratch | Use::Log | Use::Foreign => 1,
     };

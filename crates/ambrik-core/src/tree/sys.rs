@@ -160,6 +160,12 @@ pub(crate) fn label_at(handle: impl AsFd) -> Result<Option<Label>, Errno> {
     get_label(&|name: &CStr, buffer: &mut [u8]| get_at(handle.as_fd(), name, buffer))
 }
 
+/// Whether the file system of what a handle holds has access lists (`acl(5)`).
+pub(crate) fn holds_acls(handle: impl AsFd) -> bool {
+    let mut nothing = [0_u8; 0];
+    get_at(handle.as_fd(), c"system.posix_acl_access", &mut nothing) != Err(Errno::OPNOTSUPP)
+}
+
 /// The names of the extended attributes of what a handle holds.
 fn list_at(handle: BorrowedFd<'_>, buffer: &mut [u8]) -> Result<usize, Errno> {
     match again(|| rustix::fs::flistxattr(handle, &mut *buffer)) {

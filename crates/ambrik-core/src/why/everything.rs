@@ -273,10 +273,7 @@ impl Visitor for Collector<'_> {
     type Data = Data;
 
     fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
-        let cursor = self.holder.policy().step(&dir.data.cursor, look.os_name());
-        if facts.mounted && !cursor.named {
-            return None;
-        }
+        let cursor = self.holder.policy().enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
         self.record(Some(dir), look.name, facts, &cursor.context, dir.data.state);
         let managed = cursor.context.is_managed();
         let enters = facts.kind == Kind::Directory && (managed || cursor.leads_on());
@@ -309,7 +306,7 @@ impl Seen {
         let parts = self.parts.values().map(|(context, paths, able)| PartCount {
             part: holder.policy().part_shown(context.part).to_owned(),
             used_as: context.used_as,
-            right: holder.rights(context, subject.ids.uid).1,
+            right: holder.rights(context, &subject.ids).1,
             paths: *paths,
             able: *able,
         });

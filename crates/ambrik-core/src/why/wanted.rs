@@ -10,7 +10,7 @@ use super::judge::Judge;
 use super::way::{self, Dir};
 use super::{Act, Answer, Subject};
 use crate::access::{Class, decide};
-use crate::account::{Accounts, Uid};
+use crate::account::{Accounts, Ids, Uid};
 use crate::audit::rights_shown;
 use crate::entry::{Facts, Kind, Rights};
 use crate::mode::Perm;
@@ -63,29 +63,32 @@ impl Holder {
     }
 
     /// The rights that a subject should have, and those that it may have without harm.
-    pub(super) fn rights(&self, context: &Context, uid: Uid) -> (Right, Right) {
-        let (site, row) = (self.site(), context.row);
+    pub(super) fn rights(&self, context: &Context, ids: &Ids) -> (Right, Right) {
+        let (site, row, uid) = (self.site(), context.row, ids.uid);
         let roles = [(&site.keeper, row.keeper), (&site.php, row.php), (&site.web, row.web)];
         let should = roles.iter().filter(|(account, _)| account.ids.uid == uid).map(|(_, right)| *right).max();
-        let should = should.unwrap_or(Right::None).max(row.others);
+        let given = context.given(&site.access).filter(|(_, access, _)| access.is_of(ids) && uid != site.php.ids.uid);
+        let given = given.map(|(.., right)| right).max().unwrap_or(Right::None);
+        let should = should.unwrap_or(Right::None).max(row.others).max(given);
         (should, if uid == Uid::ROOT { Right::Write } else { should })
     }
 
     /// Whether a subject must be able to pass through a directory to parts below it.
-    fn passes(&self, context: &Context, uid: Uid) -> bool {
-        let (site, passage) = (self.site(), context.passage);
+    fn passes(&self, context: &Context, ids: &Ids) -> bool {
+        let (site, passage, uid) = (self.site(), context.passage, ids.uid);
         passage.others
             || (passage.php && site.php.ids.uid == uid)
             || (passage.web && site.web.ids.uid == uid)
             || (site.keeper.ids.uid == uid && context.ours)
+            || context.passing(&site.access).any(|access| access.is_of(ids))
     }
 }
 
 impl Holder {
     /// Whether the site file does not give an account this on what is of this context.
-    fn denies(&self, context: &Context, uid: Uid, want: Perm) -> bool {
-        let (should, _) = self.rights(context, uid);
-        let reaches = should >= Right::Read || self.passes(context, uid);
+    fn denies(&self, context: &Context, ids: &Ids, want: Perm) -> bool {
+        let (should, _) = self.rights(context, ids);
+        let reaches = should >= Right::Read || self.passes(context, ids);
         is_held(context)
             && ((want.covers(Perm::W) && should < Right::Write)
                 || (want.covers(Perm::R) && should < Right::Read)
@@ -207,9 +210,10 @@ impl Judge<'_> {
         });
         let (holder, cursor) = held?;
         let context = &cursor.context;
-        let uid = self.subject.ids.uid;
-        let (should, may) = holder.rights(context, uid);
-        let mut is = compare(answer, should, may, holder.passes(context, uid));
+        let ids = &self.subject.ids;
+        let uid = ids.uid;
+        let (should, may) = holder.rights(context, ids);
+        let mut is = compare(answer, should, may, holder.passes(context, ids));
         if let (Match::TooLittle(acts), Some(facts)) = (&mut is, facts)
             && self.adds_to_log(holder, context, facts)
         {
@@ -319,7 +323,7 @@ impl Judge<'_> {
                 return Mend { path, from, to: Some(to), remedy: Remedy::Set };
             }
         }
-        if lack.lacks && lack.holder.denies(&context, self.subject.ids.uid, want) {
+        if lack.lacks && lack.holder.denies(&context, &self.subject.ids, want) {
             return Mend { path, from, to: None, remedy: Remedy::Hand(lack.in_site_file()) };
         }
         let by_hand = if lack.lacks { give } else { take };

@@ -129,8 +129,26 @@ fn other_file_systems_are_not_entered() {
     let untouched = picture(&mounted, true) == before;
     let named = host.site(&format!("{SITE}[[part]]\npath = \"mounted\"\nuse = \"store\"\n"));
     let entered = host.audit(&named).mounts.is_empty() && host.audit(&named).entries == audit.entries + 2;
+    // A part below it is judged and set, and nothing else there is.
+    fs::create_dir_all(mounted.join("uploads/2026")).unwrap();
+    fs::set_permissions(mounted.join("uploads/2026"), fs::Permissions::from_mode(0o777)).unwrap();
+    fs::set_permissions(mounted.join("inside"), fs::Permissions::from_mode(0o666)).unwrap();
+    let below = host.site(&format!("{SITE}[[part]]\npath = \"mounted/uploads\"\nuse = \"store\"\n"));
+    let judged = host.audit(&below);
+    let found = judged.findings.iter().filter(|finding| finding.check.name == "everyone-writes");
+    let found: Vec<PathBuf> = found.flat_map(|finding| judged.paths(finding)).collect();
+    host.set(&below);
+    let mode = |path: &str| fs::metadata(mounted.join(path)).unwrap().permissions().mode() & 0o7777;
+    let modes = ["uploads", "uploads/2026", "inside", "."].map(mode);
+    let told = judged.mounts == [Path::new("/srv/www/site/mounted")];
+    let anywhere = host.site(&format!("{SITE}[[part]]\npath = \"**/uploads\"\nuse = \"store\"\n"));
+    let crossed = host.audit(&anywhere).entries != audit.entries;
     rustix::mount::unmount(&mounted, rustix::mount::UnmountFlags::DETACH).unwrap();
     assert!(untouched && entered, "untouched {untouched}, entered {entered}");
+    assert!(found.contains(&PathBuf::from("mounted/uploads/2026")), "{found:?}");
+    assert_eq!(judged.entries, audit.entries + 2);
+    assert!(told && !crossed, "told {told}, crossed {crossed}");
+    assert!(modes[..2].iter().all(|mode| mode & 0o007 == 0) && modes[2] == 0o666, "{modes:o?}");
 }
 
 /// Somebody with php's ids who swaps what they own for links to the outside, and what lies there.

@@ -203,7 +203,7 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     }
     for mount in &audit.mounts {
         session.say(&format!(
-            "{name}: another file system begins at {}; it was not entered (a part that names it would be)",
+            "{name}: another file system begins at {}; only what parts name there is looked at",
             ambrik_core::shown::Shown(mount)
         ));
     }

@@ -170,7 +170,10 @@ const fn style(severity: Severity) -> anstyle::Style {
 
 /// The table of rights: what each account can do in each part, and, where that differs, what it should.
 fn rights(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
-    let mut rows = table(&["part", "use", "paths", "keeper", "php", "web", "others"]);
+    let besides: Vec<String> = audit.besides().map(|access| access.who.to_string()).collect();
+    let heads = ["part", "use", "paths", "keeper", "php", "web", "others"];
+    let heads: Vec<&str> = heads.into_iter().chain(besides.iter().map(String::as_str)).collect();
+    let mut rows = table(&heads);
     for line in &audit.table {
         let shown = cut(audit.part_shown(line.part), 34);
         let shown = if line.part.is_none() { ". (all else)".to_owned() } else { shown };

@@ -132,9 +132,18 @@ struct PartRights {
     php: RightsCell,
     web: RightsCell,
     others: RightsCell,
+    /// Who has access besides, by name.
+    access: Vec<AccessCell>,
 }
 
 #[derive(Serialize)]
+struct AccessCell {
+    who: String,
+    #[serde(flatten)]
+    rights: RightsCell,
+}
+
+#[derive(Default, Serialize)]
 struct RightsCell {
     should: Vec<&'static str>,
     more: Vec<&'static str>,
@@ -224,15 +233,22 @@ fn label_line<'l>(audit: &Audit, line: &'l Line) -> LabelLine<'l> {
 fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<Line>>) -> impl Serialize + use<'a> {
     let site = &audit.site;
     let parts = audit.table.iter().map(|line| {
-        let [keeper, php, web, others] = &line.cells;
+        let mut cells = line.cells.iter();
+        let mut next = || cells.next().map(rights_cell).unwrap_or_default();
+        let [keeper, php, web, others] = [next(), next(), next(), next()];
+        let access = audit.besides().zip(cells).map(|(access, cell)| AccessCell {
+            who: access.who.to_string(),
+            rights: rights_cell(cell),
+        });
         PartRights {
             path: audit.part_shown(line.part).to_owned(),
             r#use: audit.part_use(line.part).word(),
             paths: line.count,
-            keeper: rights_cell(keeper),
-            php: rights_cell(php),
-            web: rights_cell(web),
-            others: rights_cell(others),
+            keeper,
+            php,
+            web,
+            others,
+            access: access.collect(),
         }
     });
     SiteAudit {

@@ -35,6 +35,7 @@ struct OtherSiteDocument<'s> {
 #[derive(Serialize)]
 struct AccountsDocument<'s> {
     keeper: Option<&'s str>,
+    grant: Option<String>,
     php: Option<AccountDocument<'s>>,
     web: Option<AccountDocument<'s>>,
 }
@@ -84,6 +85,7 @@ pub(crate) fn survey(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
         pages: found.address.as_ref().map_or(&[], |address| &address.pages),
         accounts: AccountsDocument {
             keeper: found.keeper.as_deref(),
+            grant: found.grant.as_ref().map(|(grant, _)| grant.to_string()),
             php: account(&found.php),
             web: account(&found.web),
         },

@@ -21,6 +21,7 @@ mod labels;
 mod moved;
 mod name_service;
 mod nested;
+mod no_root;
 mod proved;
 mod real;
 mod script;

@@ -183,10 +183,13 @@ pub fn asked(
         return refuse("it has wildcards: give each folder that it names a part of its own, and move these");
     };
     let movable = of.write != Write::Never || matches!(of.used_as, Use::Secret | Use::Hidden);
-    if !movable || matches!(of.used_as, Use::Setup | Use::Foreign) {
+    if !movable || of.used_as.goes() || of.used_as == Use::Foreign {
         return refuse(
             "only what PHP writes to, and what is kept from others, is moved: store, scratch, log, secret, hidden",
         );
+    }
+    if !of.deep {
+        return refuse("it is a directory alone (deep = false), and what is in it is not its own");
     }
     if to.starts_with(&from) {
         return Err(unusable("this is the part itself, or inside it: name a place outside"));
