@@ -3,10 +3,10 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use crate::account::Uid;
 use crate::entry::Identity;
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::account::Uid;
 use crate::site::{Access, MOST_ACCESS, OtherSite, Overrides, Part, Pattern, Phase, Site, Use, Who, Write};
 use crate::tree::Host;
 

@@ -403,11 +403,12 @@ impl Policy {
         // A wildcard names no file system.
         let literal = |place: &&Place| {
             let names = &self.patterns[place.pattern].components()[..=place.next];
-            place.pattern < self.site.parts.len() && names.iter().all(|name| matches!(name, Component::Name(_)))
+            names.iter().all(|name| matches!(name, Component::Name(_)))
         };
         let below: Vec<Place> = cursor.open.iter().filter(literal).copied().collect();
-        let nothing = Inherited { served: cursor.context.served, ..Inherited::NOTHING };
-        (!below.is_empty()).then(|| self.arrive(below, &nothing))
+        let Context { served, access, .. } = cursor.context;
+        let nothing = Inherited { served, access, ..Inherited::NOTHING };
+        below.iter().any(|place| place.pattern < self.site.parts.len()).then(|| self.arrive(below, &nothing))
     }
 
     /// The component with which a place goes on.
@@ -454,13 +455,14 @@ impl Policy {
         if best.is_some_and(|part| self.is_others(part)) {
             open.clear();
         }
-        let around = self.around(
-            reached(self.root_pattern),
-            (self.site.parts.len()..self.root_pattern).any(reached),
-            above,
-        );
-        let access = self.access_of(&done);
-        let around = Inherited { access: around.access | access, ..around };
+        let served = above.served || (self.site.parts.len()..self.root_pattern).any(reached);
+        let access = above.access | self.access_of(&done);
+        // What would hold here if no part named it.
+        let around = if reached(self.root_pattern) && !above.ours {
+            Inherited { ours: true, served, used_as: Use::Code, access, ..Inherited::NOTHING }
+        } else {
+            Inherited { served, access, ..*above }
+        };
         let (context, inherited) = self.context(best, &around, &open);
         let (next, children, plain_child) = (OnceLock::new(), Mutex::default(), OnceLock::new());
         Arc::new(Cursor { context, inherited, named: best.is_some(), open, next, children, plain_child })
@@ -483,15 +485,6 @@ impl Policy {
         places.iter().filter_map(of).fold(0, |all, bit| all | bit)
     }
 
-    /// What would hold at a place that no part names.
-    fn around(&self, is_root: bool, is_served: bool, above: &Inherited) -> Inherited {
-        let served = above.served || is_served;
-        match is_root && !above.ours {
-            true => Inherited { ours: true, served, used_as: Use::Code, ..Inherited::NOTHING },
-            false => Inherited { served, ..*above },
-        }
-    }
-
     /// The context at a place that this part names, if any, and what it hands down; `open` is what goes on below.
     fn context(&self, best: Option<usize>, around: &Inherited, open: &[Place]) -> (Context, Inherited) {
         let in_guarded = around.guarded;
@@ -505,9 +498,8 @@ impl Policy {
             guarded: false,
             access: around.access,
         });
-        let row_of = |place: &Inherited| {
-            row(place.used_as, self.php_may_write(place.write), place.served, self.site.others)
-        };
+        let row_of =
+            |place: &Inherited| row(place.used_as, self.php_may_write(place.write), place.served, self.site.others);
         let row = row_of(&here);
         let mut passage = Passage::default();
         let mut guarded = false;

@@ -128,9 +128,8 @@ impl Solver {
             | if php_writes && context.guarded { Mode::STICKY } else { 0 };
 
         let is_listed = !carriers.users.is_empty() || !carriers.groups.is_empty();
-        let acl = is_listed.then(|| {
-            Acl::with_named(owner_perm, carriers.group_perm, others, &carriers.users, &carriers.groups)
-        });
+        let acl = is_listed
+            .then(|| Acl::with_named(owner_perm, carriers.group_perm, others, &carriers.users, &carriers.groups));
         let default_acl = is_written
             .then(|| self.inherited(context, owner, others, &needs, &carriers, others_write))
             // What several write to must not depend on each one's umask.
@@ -224,14 +223,7 @@ impl Solver {
     }
 
     /// The group and the named users through whom everyone but the owner gets what they need.
-    fn carriers(
-        &self,
-        context: &Context,
-        owner: Uid,
-        others: Perm,
-        needs: &Needs,
-        fixed: Option<Gid>,
-    ) -> Carriers {
+    fn carriers(&self, context: &Context, owner: Uid, others: Perm, needs: &Needs, fixed: Option<Gid>) -> Carriers {
         let wanting: BTreeMap<Uid, Perm> = needs
             .users
             .iter()
@@ -272,8 +264,7 @@ impl Solver {
         let best = best.or_else(by_itself);
         let own_group = if owner == self.php.uid { self.php.gid } else { self.keeper_group };
         let group_carries = best.is_some();
-        let (group, group_perm, served) =
-            best.unwrap_or_else(|| (fixed.unwrap_or(own_group), others, BTreeSet::new()));
+        let (group, group_perm, served) = best.unwrap_or_else(|| (fixed.unwrap_or(own_group), others, BTreeSet::new()));
         let users = wanting.into_iter().filter(|(uid, _)| !served.contains(uid)).collect();
         let of_list = |(gid, _): &(&Gid, &Perm)| !(group_carries && **gid == group);
         let groups = needs.groups.iter().filter(of_list).map(|(gid, perm)| (*gid, *perm)).collect();

@@ -643,7 +643,7 @@ impl Merged {
                 line.cells.resize(verdict.abilities.len(), Cell::default());
                 line.count += count;
                 if matches!(verdict.kind, Kind::File | Kind::Directory) {
-                    for (cell, ability) in line.cells.iter_mut().zip(&verdict.abilities) {
+                    for (cell, &ability) in line.cells.iter_mut().zip(&verdict.abilities) {
                         cell.add(ability, *count);
                     }
                 }

@@ -32,8 +32,8 @@ pub struct Cell {
 }
 
 impl Cell {
-    pub(super) fn add(&mut self, ability: &Ability, count: u64) {
-        let &Ability { read, write, should, may } = ability;
+    pub(super) fn add(&mut self, ability: Ability, count: u64) {
+        let Ability { read, write, should, may } = ability;
         self.should.insert(should);
         let now = match (read, write) {
             (true, true) => "rw",

@@ -107,12 +107,12 @@ impl Probe {
     pub fn holds(&self, rules: &Rules) -> bool {
         let inside = self.path.join("ambrik-probe");
         let asked = [(&self.path, Kind::Directory), (&self.path, Kind::File), (&inside, Kind::File)];
-        asked.into_iter().take(if self.deep { 3 } else { 1 }).all(
-            |(path, kind)| match rules.answer(path_bytes(path), kind) {
+        asked.into_iter().take(if self.deep { 3 } else { 1 }).all(|(path, kind)| {
+            match rules.answer(path_bytes(path), kind) {
                 Answer::Context(context) => self.type_name.as_deref() == Some(context.type_name()),
                 Answer::Left | Answer::NoRule => self.type_name.is_none(),
-            },
-        )
+            }
+        })
     }
 }
 

@@ -9,8 +9,8 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{
-    Accept, Access, Detected, Grant, Others, Overrides, Part, Pattern, PatternError, Problem, Problems, Serving, Site, Use,
-    MOST_ACCESS, Who, Word, Write, absolute_components, is_systems,
+    Accept, Access, Detected, Grant, MOST_ACCESS, Others, Overrides, Part, Pattern, PatternError, Problem, Problems,
+    Serving, Site, Use, Who, Word, Write, absolute_components, is_systems,
 };
 use crate::account::{Account, Accounts};
 use crate::host::{Detector, Role, Undecided};
@@ -607,7 +607,13 @@ impl Reader<'_> {
         tables.iter().filter_map(|table| self.access(table, root, parts, php)).collect()
     }
 
-    fn access(&mut self, table: &Table<'_>, root: Option<&Path>, parts: &[Part], php: Option<&Account>) -> Option<Access> {
+    fn access(
+        &mut self,
+        table: &Table<'_>,
+        root: Option<&Path>,
+        parts: &[Part],
+        php: Option<&Account>,
+    ) -> Option<Access> {
         self.known_keys(table, ACCESS_KEYS);
         let who = self.who(table, php);
         let path = self.required(table, "path", "name a part, or a path in one; \".\" = the whole site");
@@ -749,6 +755,48 @@ mod tests {
         match read(text, Path::new("berths.toml"), &accounts()) {
             Ok(_) => Vec::new(),
             Err(problems) => problems.to_string().lines().map(Into::into).collect(),
+        }
+    }
+
+    #[rstest]
+    #[case::php_itself("user = \"www-data\"\npath = \".\"\nmay = \"read\"", "PHP runs as www-data")]
+    #[case::phps_group(
+        "group = \"www-data\"\npath = \".\"\nmay = \"read\"",
+        "PHP's account www-data is in group www-data"
+    )]
+    #[case::unknown("user = \"backup\"\npath = \".\"\nmay = \"read\"", "there is no such user")]
+    #[case::two("user = \"nginx\"\ngroup = \"nginx\"\npath = \".\"\nmay = \"read\"", "for a user or for a group")]
+    #[case::nobody("path = \".\"\nmay = \"read\"", "for a user or for a group")]
+    #[case::no_path("user = \"nginx\"\nmay = \"read\"", "[[access]] has no path")]
+    #[case::no_may("user = \"nginx\"\npath = \".\"", "[[access]] has no may")]
+    #[case::may_what("user = \"nginx\"\npath = \".\"\nmay = \"execute\"", "may = \"execute\" is unknown")]
+    #[case::outside("user = \"nginx\"\npath = \"/var/lib/y\"\nmay = \"read\"", "nor in a part outside it")]
+    #[case::a_key("user = \"nginx\"\npath = \".\"\nmay = \"read\"\nuntil = 1", "unknown key \"until\"")]
+    #[case::right("group = \"nginx\"\npath = \"/var/lib/x/a\"\nmay = \"write\"", "")]
+    fn access_is_for_others_than_php(#[case] lines: &str, #[case] want: &str) {
+        let found = problems(&format!(
+            "[site]\nroot = \"/srv/x\"\n[accounts]\nphp = \"www-data\"\n[[part]]\npath = \"/var/lib/x\"\nuse = \"store\"\n\
+             [[access]]\n{lines}\n"
+        ));
+        match want {
+            "" => assert!(found.is_empty(), "{found:?}"),
+            want => assert!(found.iter().any(|line| line.contains(want)), "{found:?}"),
+        }
+    }
+
+    #[rstest]
+    #[case::an_installer("use = \"setup\"", "deep = false is for a directory that stays")]
+    #[case::what_goes("use = \"remove\"", "deep = false is for a directory that stays")]
+    #[case::a_file("use = \"secret\"\nfrom = \"b\"", "from is for a file")]
+    #[case::written("use = \"remove\"\nwrite = \"always\"", "nothing is done with it but to remove it")]
+    #[case::right("use = \"store\"", "")]
+    fn a_directory_alone_stays(#[case] lines: &str, #[case] want: &str) {
+        let found = problems(&format!(
+            "[site]\nroot = \"/srv/x\"\n[accounts]\nphp = \"www-data\"\n[[part]]\npath = \"a\"\ndeep = false\n{lines}\n"
+        ));
+        match want {
+            "" => assert!(found.is_empty(), "{found:?}"),
+            want => assert!(found.iter().any(|line| line.contains(want)), "{found:?}"),
         }
     }
 

@@ -14,8 +14,15 @@ use ambrik_core::site::{Phase, Site, read};
 use ambrik_core::tree::{Host, Progress};
 
 /// Accounts for tests: made-up ones, with ids that no real host uses.
-pub(crate) const ACCOUNTS: [(&str, u32); 6] =
-    [("root", 0), ("php", 61_001), ("web", 61_002), ("deploy", 61_003), ("stranger", 61_004), ("outsider", 61_005)];
+pub(crate) const ACCOUNTS: [(&str, u32); 7] = [
+    ("root", 0),
+    ("php", 61_001),
+    ("web", 61_002),
+    ("deploy", 61_003),
+    ("stranger", 61_004),
+    ("outsider", 61_005),
+    ("visitor", 61_006),
+];
 
 /// The id of a test account.
 pub(crate) fn id(name: &str) -> u32 {

@@ -35,7 +35,18 @@ const FILES: &[&str] = &[
 ];
 
 fn part() -> impl Strategy<Value = String> {
-    let uses = select(vec!["code", "secret", "store", "scratch", "log", "hidden", "foreign"]);
+    let uses = select(vec![
+        "code",
+        "secret",
+        "store",
+        "scratch",
+        "log",
+        "hidden",
+        "foreign",
+        "remove",
+        "code\"\ndeep = false #",
+        "store\"\ndeep = false #",
+    ]);
     let overrides = select(vec![
         "",
         "",
@@ -52,7 +63,26 @@ fn part() -> impl Strategy<Value = String> {
         "file_mode = \"0600\"\ngroup = \"php\"\n",
     ]);
     let write = select(vec!["", "", "write = \"always\"\n", "write = \"install\"\n", "write = \"never\"\n"]);
-    (uses, write, overrides).prop_map(|(used_as, write, overrides)| format!("use = \"{used_as}\"\n{write}{overrides}"))
+    let parts = (uses, write, overrides).prop_filter("what goes is not written", |(used_as, write, _)| {
+        *used_as != "remove" || matches!(*write, "" | "write = \"never\"\n")
+    });
+    parts.prop_map(|(used_as, write, overrides)| format!("use = \"{used_as}\"\n{write}{overrides}"))
+}
+
+/// Who has access besides.
+fn access() -> impl Strategy<Value = String> {
+    let who = select(vec![
+        "user = \"stranger\"",
+        "user = \"outsider\"",
+        "group = \"outsider\"",
+        "group = \"web\"",
+        "user = \"web\"",
+    ]);
+    let path = select(vec![".", "config", "public/uploads", "public/*", "var/cache/c", "lib"]);
+    let may = select(vec!["read", "write"]);
+    let one = (who, path, may)
+        .prop_map(|(who, path, may)| format!("[[access]]\n{who}\npath = \"{path}\"\nmay = \"{may}\"\n"));
+    proptest::collection::vec(one, 0..4).prop_map(|all| all.concat())
 }
 
 fn site_file() -> impl Strategy<Value = String> {
@@ -87,7 +117,7 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
 
     #[test]
-    fn what_set_writes_an_audit_accepts(text in site_file(), rights in a_tree()) {
+    fn what_set_writes_an_audit_accepts(text in site_file(), access in access(), rights in a_tree()) {
         if !is_root() {
             return Ok(());
         }
@@ -97,6 +127,7 @@ proptest! {
             host.give(host.site_path(path).parent().unwrap(), owner, mode | 0o700);
         }
         std::fs::create_dir_all(host.real("var/lib/site/in")).unwrap();
+        let text = format!("{text}{access}");
         let site = read(&text, Path::new("site.toml"), &host.accounts);
         prop_assert!(site.is_ok(), "{}\n{text}", site.unwrap_err());
         let site = Arc::new(site.unwrap());

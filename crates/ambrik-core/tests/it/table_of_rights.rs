@@ -211,3 +211,132 @@ fn ids(host: &TestHost, who: &str) -> Ids {
     assert_eq!(account.ids.uid, Uid(id(who)));
     Ids::new(account.ids.uid, account.ids.gid, account.ids.groups().iter().copied().chain([Gid(id(who))]))
 }
+
+/// What `[[access]]` adds: `stranger` backs up the whole site, `outsider` is one of the editors. Path, keeper, php, web, others,
+/// stranger, outsider.
+const WITH_ACCESS: &[(&str, [Right; 6])] = &[
+    ("", ["rw", "r", "o", "o", "r", "o"]),
+    ("code", ["rw", "r", "o", "o", "r", "rw"]),
+    ("code/lib.php", ["rw", "r", "o", "o", "r", "rw"]),
+    ("public/page.php", ["rw", "r", "r", "o", "r", "o"]),
+    ("public/stub.html", ["rw", "-", "r", "-", "r", "-"]),
+    ("config/settings.php", ["rw", "r", "-", "-", "r", "-"]),
+    ("public/uploads", ["rw", "rw", "r", "-", "r", "rw"]),
+    ("public/uploads/b", ["rw", "rw", "r", "-", "r", "rw"]),
+    ("public/uploads/b/picture", ["rw", "rw", "r", "-", "r", "rw"]),
+    ("log", ["rw", "rw", "-", "-", "r", "r"]),
+    ("log/site.log", ["rw", "rw", "-", "-", "r", "r"]),
+    ("backups/dump.sql", ["rw", "-", "-", "-", "r", "-"]),
+    ("box", ["rw", "rw", "-", "-", "r", "-"]),
+    ("box/inside.php", ["rw", "r", "o", "o", "r", "o"]),
+];
+
+const ACCESS: &str = r#"
+[[part]]
+path = "public/stub.html"
+use = "remove"
+[[part]]
+path = "box"
+use = "store"
+deep = false
+[[access]]
+user = "stranger"
+path = "."
+may = "read"
+[[access]]
+group = "editors"
+path = "code"
+may = "write"
+[[access]]
+group = "editors"
+path = "public/uploads"
+may = "write"
+[[access]]
+group = "editors"
+path = "log"
+may = "read"
+"#;
+
+#[rstest]
+fn with_access_besides_the_kernel_agrees(
+    #[values(Accounts::One, Accounts::NothingInCommon, Accounts::WebInPhpsGroup, Accounts::OwnGroupTogether)]
+    accounts: Accounts,
+    #[values("root:root", "deploy")] keeper: &str,
+    #[values("read", "none")] others: &str,
+    #[values("owner", "group", "acl")] grant: &str,
+) {
+    if !is_root() {
+        return;
+    }
+    let groups: Vec<_> = accounts.groups().into_iter().chain([("editors", 61_060, "outsider")]).collect();
+    let host = TestHost::new(&groups);
+    let web = if matches!(accounts, Accounts::One) { "php" } else { "web" };
+    let site = host.site(&format!(
+        "served = \"public\"\n[accounts]\nkeeper = \"{keeper}\"\nphp = \"php\"\nweb = \"{web}\"\nothers = \"{others}\"\ngrant = \"{grant}\"\n{PARTS}{ACCESS}"
+    ));
+    let paths: Vec<PathBuf> = WITH_ACCESS.iter().map(|row| host.site_path(row.0)).collect();
+    for (n, (path, _)) in WITH_ACCESS.iter().enumerate() {
+        let (owner, mode) = [("php", 0o777), ("root", 0o600), ("stranger", 0o444)][n % 3];
+        if path.contains('.') || path.ends_with("picture") {
+            host.file(path, owner, mode);
+        } else {
+            host.folder(path, owner, mode | 0o700);
+        }
+    }
+    for path in ["store", "cache", "backups/live"] {
+        host.folder(path, "root", 0o700);
+    }
+    let outcome = host.set(&site);
+    assert!(outcome.failures.is_empty(), "{:?}", outcome.failures);
+    let as_others = if others == "read" { "r" } else { "-" };
+    let who = |name: &str| match name {
+        "deploy" if keeper == "deploy" => 0,
+        "php" => 1,
+        "web" => 2,
+        "stranger" => 4,
+        "outsider" => 5,
+        _ => 3,
+    };
+    let wanted = |name: &str, row: &[Right; 6]| {
+        let said = |right: Right| if right == "o" { as_others } else { right };
+        let right = said(row[who(name)]);
+        let right = if name == "php" && matches!(accounts, Accounts::One) { right.max(said(row[2])) } else { right };
+        (right.contains('r'), right.contains('w'))
+    };
+    let everybody: Vec<&str> = ["php", "web", "deploy", "stranger", "outsider", "visitor"]
+        .into_iter()
+        .filter(|who| *who != "web" || !matches!(accounts, Accounts::One))
+        .collect();
+    for name in &everybody {
+        for ((path, row), can) in WITH_ACCESS.iter().zip(asks(&ids(&host, name), &paths)) {
+            assert_eq!((can.read, can.write), wanted(name, row), "{name} and {path}");
+            assert!(!can.replace || can.write || wanted(name, row).1, "{name} can replace {path}");
+        }
+    }
+    let again = host.audit(&site);
+    let of_the_site_file = ["installer-left", "served-too-wide", "unwanted-left"];
+    let names: Vec<&str> =
+        again.findings.iter().map(|f| f.check.name).filter(|n| !of_the_site_file.contains(n)).collect();
+    assert!(names.is_empty(), "{names:?}");
+    assert!(again.findings.iter().any(|finding| finding.check.name == "unwanted-left"));
+    assert_eq!(again.changes_pending(), 0);
+
+    // What one of them makes next, whatever the umask, the others get as well.
+    let made: Vec<PathBuf> = ["php", "outsider"]
+        .into_iter()
+        .map(|name| {
+            let path = host.site_path("public/uploads/b").join(name);
+            let new = path.clone();
+            crate::kernel::as_account(&ids(&host, name), move || {
+                std::process::Command::new("sh").arg("-c").arg(r#"umask 077; echo > "$0""#).arg(new).status().unwrap()
+            });
+            path
+        })
+        .collect();
+    let (_, row) = WITH_ACCESS.iter().find(|(path, _)| path.ends_with("picture")).unwrap();
+    for name in everybody {
+        for (can, path) in asks(&ids(&host, name), &made).into_iter().zip(&made) {
+            assert_eq!((can.read, can.write), wanted(name, row), "{name} and {path:?}");
+        }
+    }
+}

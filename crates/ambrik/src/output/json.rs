@@ -236,10 +236,10 @@ fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<Line>>) -> impl Serial
         let mut cells = line.cells.iter();
         let mut next = || cells.next().map(rights_cell).unwrap_or_default();
         let [keeper, php, web, others] = [next(), next(), next(), next()];
-        let access = audit.besides().zip(cells).map(|(access, cell)| AccessCell {
-            who: access.who.to_string(),
-            rights: rights_cell(cell),
-        });
+        let access = audit
+            .besides()
+            .zip(cells)
+            .map(|(access, cell)| AccessCell { who: access.who.to_string(), rights: rights_cell(cell) });
         PartRights {
             path: audit.part_shown(line.part).to_owned(),
             r#use: audit.part_use(line.part).word(),

@@ -4,6 +4,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 #![expect(clippy::print_stderr, reason = "a test that is skipped says so")]
 
+mod access;
 mod accounts;
 mod bad_input;
 mod calls;
