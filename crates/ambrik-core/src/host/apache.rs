@@ -11,56 +11,55 @@ use super::process::{Family, Running};
 use super::{Address, Folder, Place, Server, Through};
 
 /// A main file, the program that reads it, the file with its environment, and its `ServerRoot` where it says none.
-struct Layout {
-    main: &'static str,
+#[derive(Clone)]
+struct Layout<'l> {
+    main: &'l Path,
     program: &'static str,
-    environment: &'static str,
-    root: &'static str,
+    environment: PathBuf,
+    root: &'l Path,
 }
 
-const LAYOUTS: &[Layout] = &[
-    Layout {
-        main: "/etc/apache2/apache2.conf",
-        program: "apache2",
-        environment: "/etc/apache2/envvars",
-        root: "/etc/apache2",
-    },
-    Layout {
-        main: "/etc/httpd/conf/httpd.conf",
-        program: "httpd",
-        environment: "/etc/sysconfig/httpd",
-        root: "/etc/httpd",
-    },
-    Layout {
-        main: "/etc/apache2/httpd.conf",
-        program: "httpd",
-        environment: "/etc/sysconfig/apache2",
-        root: "/etc/apache2",
-    },
-    Layout {
-        main: "/usr/local/apache2/conf/httpd.conf",
-        program: "httpd",
-        environment: "/usr/local/apache2/bin/envvars",
-        root: "/usr/local/apache2",
-    },
+/// The usual ones: main file, program, environment, `ServerRoot`.
+const LAYOUTS: &[[&str; 4]] = &[
+    ["/etc/apache2/apache2.conf", "apache2", "/etc/apache2/envvars", "/etc/apache2"],
+    ["/etc/httpd/conf/httpd.conf", "httpd", "/etc/sysconfig/httpd", "/etc/httpd"],
+    ["/etc/apache2/httpd.conf", "httpd", "/etc/sysconfig/apache2", "/etc/apache2"],
+    ["/usr/local/apache2/conf/httpd.conf", "httpd", "/usr/local/apache2/bin/envvars", "/usr/local/apache2"],
 ];
+/// What its names are relative to where it was not told.
+pub(super) const ROOTS: &[&str] = &["/etc/apache2", "/etc/httpd", "/usr/local/apache2"];
 /// Includes are followed so deep.
 const DEEPEST: usize = 16;
 /// Modules that are part of the program, so that no line loads them.
 const BUILT_IN: &[&str] = &["core", "so", "http", "log_config", "logio", "unixd", "version", "watchdog"];
 
 /// The configuration of every Apache found.
-pub(super) fn read(files: &mut Files<'_>, running: &Running) -> Vec<Server> {
-    LAYOUTS.iter().filter_map(|layout| server(files, layout, running)).collect()
+pub(super) fn read(files: &mut Files<'_>, running: &Running, started: &[(PathBuf, Option<PathBuf>)]) -> Vec<Server> {
+    let usual = LAYOUTS.iter().map(|[main, program, environment, root]| {
+        let (main, root) = (Path::new(*main), Path::new(*root));
+        Layout { main, program, environment: PathBuf::from(environment), root }
+    });
+    let mut layouts: Vec<Layout<'_>> = usual.collect();
+    for (main, root) in started {
+        if layouts.iter().any(|layout| layout.main == main) {
+            continue;
+        }
+        // It is the program whose usual folder is there, with that one's environment.
+        let usual = layouts.iter().find(|layout| files.text(layout.main).is_some()).unwrap_or(&layouts[0]).clone();
+        let own = root.as_ref().map(|root| root.join("envvars"));
+        let environment = own.filter(|own| files.text(own).is_some()).unwrap_or(usual.environment);
+        layouts.push(Layout { main, root: root.as_deref().unwrap_or(usual.root), environment, ..usual });
+    }
+    layouts.iter().filter_map(|layout| server(files, layout, running)).collect()
 }
 
-fn server(files: &mut Files<'_>, layout: &Layout, running: &Running) -> Option<Server> {
-    let main = Path::new(layout.main);
+fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Option<Server> {
+    let main = layout.main;
     let text = files.text(main)?;
-    let variables = files.text(Path::new(layout.environment)).map(|text| environment(&text)).unwrap_or_default();
+    let variables = files.text(&layout.environment).map(|text| environment(&text)).unwrap_or_default();
     let mut reader = Reader {
         files,
-        root: PathBuf::from(layout.root),
+        root: layout.root.to_owned(),
         variables,
         modules: BTreeSet::new(),
         defined: defined(running),
@@ -330,7 +329,7 @@ fn words(line: &str) -> Vec<String> {
 /// All lines of a configuration, conditions decided.
 struct Configuration<'f, 'h> {
     files: &'f mut Files<'h>,
-    layout: &'f Layout,
+    layout: &'f Layout<'f>,
     lines: Vec<Line>,
     php_inside: bool,
 }
@@ -362,7 +361,7 @@ impl Configuration<'_, '_> {
         for host in &hosts {
             folders.extend(self.folders(Some(host), &listens));
         }
-        Server { program: self.layout.program, account, main: Place::new(Path::new(self.layout.main), 0), folders }
+        Server { program: self.layout.program, account, main: Place::new(self.layout.main, 0), folders }
     }
 
     /// The document root of a virtual host (or of the main server), and its aliases.
@@ -380,9 +379,7 @@ impl Configuration<'_, '_> {
             None => listens.to_vec(),
         };
         let mut roots: Vec<(String, PathBuf, Place)> = direct("documentroot")
-            .filter_map(|line| {
-                Some((String::new(), Path::new(self.layout.root).join(line.arguments.first()?), line.at.clone()))
-            })
+            .filter_map(|line| Some((String::new(), self.layout.root.join(line.arguments.first()?), line.at.clone())))
             .collect();
         // An alias of the whole server holds for every virtual host.
         let everywhere =

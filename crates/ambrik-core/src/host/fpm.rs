@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 
 use super::files::Files;
 use super::ini::{self, Line, PHP};
-use super::process::{Family, Running};
 use super::{Address, Place, Pool};
 
 /// Where distributions keep php-fpm's own file.
@@ -23,11 +22,10 @@ const FILES: &[&str] = &[
 /// Includes are followed so deep.
 const DEEPEST: usize = 8;
 
-/// The pools of every php-fpm on the host: in the usual places, and where running ones say their file is.
-pub(super) fn read(files: &mut Files<'_>, running: &Running) -> Vec<Pool> {
+/// The pools of every php-fpm on the host: in the usual places, and those that `started` ones read.
+pub(super) fn read(files: &mut Files<'_>, started: &[(PathBuf, Option<PathBuf>)]) -> Vec<Pool> {
     let mut mains: BTreeSet<PathBuf> = FILES.iter().flat_map(|pattern| files.matching(Path::new(pattern))).collect();
-    let masters = running.masters.iter().filter(|process| process.family == Family::Fpm);
-    mains.extend(masters.filter(|m| m.is_roots()).filter_map(Running::fpm_file));
+    mains.extend(started.iter().map(|(main, _)| main.clone()));
     mains.iter().flat_map(|main| pools(files, main)).collect()
 }
 

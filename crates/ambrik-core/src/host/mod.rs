@@ -11,6 +11,7 @@ mod ini;
 mod nginx;
 mod open_files;
 mod process;
+mod started;
 mod still_open;
 mod tie;
 mod units;
@@ -21,6 +22,8 @@ use std::path::{Path, PathBuf};
 use crate::account::{Account, Accounts};
 use crate::shown::Shown;
 use crate::tree::{Host, WayError};
+
+use process::Family;
 
 pub use disagree::Disagreement;
 pub use open_files::{Holding, OpenFiles, open_below};
@@ -306,9 +309,13 @@ pub fn accounts(host: &Host) -> Result<Accounts, AccountsError> {
 pub fn look(host: &Host, accounts: &Accounts) -> Services {
     let mut files = files::Files::new(host);
     let running = process::read(host);
-    let pools = fpm::read(&mut files, &running);
     let units = units::read(&mut files);
-    let servers = [nginx::read(&mut files, &running, &units), apache::read(&mut files, &running)];
+    let mains = |family, defaults| started::mains(host, &running, &units, family, defaults);
+    let pools = fpm::read(&mut files, &mains(Family::Fpm, &[]));
+    let servers = [
+        nginx::read(&mut files, &mains(Family::Nginx, nginx::PREFIXES)),
+        apache::read(&mut files, &running, &mains(Family::Apache, apache::ROOTS)),
+    ];
     let servers: Vec<Server> = servers.into_iter().flatten().collect();
     let seen = tie::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
     let mut services = seen.tie();

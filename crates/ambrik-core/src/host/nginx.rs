@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::files::Files;
-use super::process::{Family, Running};
-use super::units::Unit;
 use super::{Address, Folder, Place, Server, Through};
 
 /// The main file, where distributions and the program's own build have it.
 const FILES: &[&str] =
     &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf"];
+/// What its names are relative to where it was not told, as distributions and the program's own build have it.
+pub(super) const PREFIXES: &[&str] = &["/usr/share/nginx", "/etc/nginx", "/usr/local/nginx"];
 /// Includes and blocks are followed so deep.
 const DEEPEST: usize = 16;
 
@@ -23,24 +23,15 @@ struct Directive {
     at: Place,
 }
 
-/// The configuration of every nginx found.
-pub(super) fn read(files: &mut Files<'_>, running: &Running, units: &[Unit]) -> Vec<Server> {
-    let named = running.masters.iter().filter(|master| master.family == Family::Nginx);
-    let mut mains: Vec<PathBuf> = named.filter_map(|master| after(&master.words, "-c")).collect();
-    mains.extend(units.iter().filter(|unit| unit.program == "nginx").filter_map(|unit| after(&unit.arguments, "-c")));
-    mains.extend(FILES.iter().map(PathBuf::from));
+/// The configuration of every nginx found: in the usual places, and those that `started` ones read.
+pub(super) fn read(files: &mut Files<'_>, started: &[(PathBuf, Option<PathBuf>)]) -> Vec<Server> {
     let mut servers: Vec<Server> = Vec::new();
-    for main in mains {
+    for main in started.iter().map(|(main, _)| main.clone()).chain(FILES.iter().map(PathBuf::from)) {
         if servers.iter().all(|server| server.main.file != main) {
             servers.extend(server(files, &main));
         }
     }
     servers
-}
-
-fn after(words: &[String], option: &str) -> Option<PathBuf> {
-    let at = words.iter().position(|word| word == option)?;
-    words.get(at + 1).filter(|path| path.starts_with('/')).map(PathBuf::from)
 }
 
 fn server(files: &mut Files<'_>, main: &Path) -> Option<Server> {

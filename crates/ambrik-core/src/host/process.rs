@@ -31,6 +31,13 @@ pub(super) enum Family {
     OwnServer,
 }
 
+impl Family {
+    /// The family of programs of this name.
+    pub(super) fn of_name(name: &str) -> Option<Self> {
+        KINDS.iter().find(|kind| (kind.is)(name)).map(|kind| kind.family)
+    }
+}
+
 /// Every kind that is looked for.
 const KINDS: &[Kind] = &[
     Kind { family: Family::Nginx, role: Role::Web, is: |name| name == "nginx" },
@@ -200,8 +207,23 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
         .map(|word| String::from_utf8_lossy(word).into_owned())
         .collect();
     // The kernel cuts the name at 15 bytes; the first word has it whole where the title was not rewritten.
-    let first = words.first()?.split([':', ' ']).next()?.rsplit('/').next()?.to_owned();
-    let kind = KINDS.iter().find(|kind| (kind.is)(name) || (first.starts_with(name) && (kind.is)(&first)))?;
+    let first = words.first().and_then(|word| word.split([':', ' ']).next()?.rsplit('/').next());
+    let first = first.unwrap_or_default().to_owned();
+    let link = |name: &str| {
+        let resolved = host.resolve(&at(name)).ok()?;
+        Some((resolved.path, resolved.facts.rights.uid))
+    };
+    let named = |kind: &&Kind| (kind.is)(name) || (first.starts_with(name) && (kind.is)(&first));
+    // A process can give itself any name and title; the kernel knows which file it runs.
+    let of_file = || {
+        let (file, _) = link("exe")?;
+        let file = file.file_name()?.to_str()?.to_owned();
+        KINDS.iter().find(|kind| (kind.is)(&file)).map(|kind| (kind, file))
+    };
+    let (kind, program) = match KINDS.iter().find(named) {
+        Some(kind) => (kind, if (kind.is)(name) { name.to_owned() } else { first }),
+        None => of_file()?,
+    };
     if kind.family == Family::OwnServer && !words.iter().any(|word| word == "-S") {
         return None;
     }
@@ -215,16 +237,12 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
         let lines = maps.split(|byte| *byte == b'\n');
         lines.filter_map(|line| line.rsplit(|byte| *byte == b'/').next()).any(is_php_library)
     };
-    let link = |name: &str| {
-        let resolved = host.resolve(&at(name)).ok()?;
-        Some((resolved.path, resolved.facts.rights.uid))
-    };
     Some(Process {
         pid,
         parent: fields.get("PPid")?.trim().parse().ok()?,
         family: kind.family,
         role: kind.role,
-        program: if (kind.is)(name) { name.to_owned() } else { first },
+        program,
         php_inside: kind.family == Family::Apache && read("maps").is_some_and(maps_php),
         words,
         real: Uid(*uids.first()?),

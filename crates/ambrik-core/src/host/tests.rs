@@ -230,6 +230,64 @@ fn the_other_family_is_read() {
     assert_eq!(services.served[0].may_connect, None, "its access list decides, which is not made yet");
 }
 
+const OWN_NGINX: &str =
+    "user tidewatch; http { server { root /srv/own; location / { proxy_pass http://127.0.0.1:1; } } }";
+const OWN_APACHE: &str = "User tidewatch\nGroup tidewatch\nListen 80\nDocumentRoot /srv/own\n";
+
+/// What runs with a configuration of its own is read, however its process tells.
+#[rstest]
+#[case::in_the_title(&[("opt/quay/own.conf", OWN_NGINX)], "nginx", "nginx: master process nginx -c /opt/quay/own.conf -g daemon on;", &[])]
+#[case::below_a_prefix(&[("opt/quay/own.conf", OWN_NGINX)], "nginx", "nginx: master process nginx -p /opt/quay/ -c own.conf", &[])]
+#[case::by_the_prefix(&[("opt/quay/conf/nginx.conf", OWN_NGINX)], "nginx", "nginx: master process nginx -p /opt/quay", &[])]
+#[case::from_where_it_was_started(&[("opt/quay/own.conf", OWN_NGINX)], "nginx", "nginx|-c|own.conf|", &[("cwd", "/opt/quay")])]
+#[case::by_its_log(&[("opt/quay/conf/nginx.conf", OWN_NGINX), ("opt/quay/logs/error.log", "")], "nginx", "quay: front door", &[("fd/2", "/opt/quay/logs/error.log")])]
+#[case::without_any_title(&[("opt/quay/conf/nginx.conf", OWN_NGINX), ("opt/quay/logs/error.log", ""), ("opt/quay/sbin/nginx", "")], "door", "", &[("exe", "/opt/quay/sbin/nginx"), ("fd/2", "/opt/quay/logs/error.log")])]
+#[case::of_apache(&[("opt/quay/own.conf", OWN_APACHE)], "apache2", "/usr/sbin/apache2|-f|/opt/quay/own.conf|-k|start|", &[])]
+#[case::apaches_root(&[("opt/quay/apache2.conf", OWN_APACHE), ("opt/quay/envvars", "")], "apache2", "/usr/sbin/apache2|-d|/opt/quay|-k|start|", &[])]
+fn what_a_program_was_started_with_is_read(
+    #[case] files: &[(&str, &str)],
+    #[case] name: &str,
+    #[case] title: &str,
+    #[case] links: &[(&str, &str)],
+) {
+    let quay = Quay::new(files);
+    let workers = |pid: u32| {
+        quay.process(pid, 10, name, title, (4102, 4102));
+        for (link, goal) in links {
+            let link = quay.dir.path().join(format!("proc/{pid}/{link}"));
+            fs::create_dir_all(link.parent().unwrap()).unwrap();
+            std::os::unix::fs::symlink(goal, link).unwrap();
+        }
+    };
+    workers(11);
+    quay.process(10, 1, name, title, (0, 0));
+    for (link, goal) in links {
+        let link = quay.dir.path().join(format!("proc/10/{link}"));
+        fs::create_dir_all(link.parent().unwrap()).unwrap();
+        std::os::unix::fs::symlink(goal, link).unwrap();
+    }
+    let program = if title.contains("apache2") { "apache2" } else { "nginx" };
+    assert_eq!(quay.served(), [format!("/srv/own {program} -/tidewatch -")], "{}", quay.says());
+}
+
+#[rstest]
+#[case::in_the_title("php-fpm: master process (/opt/quay/fpm.conf)")]
+#[case::by_its_option("/usr/sbin/php-fpm8.2|-y|/opt/quay/fpm.conf|")]
+#[case::by_its_long_option("/usr/sbin/php-fpm8.2|--fpm-config|/opt/quay/fpm.conf|")]
+fn the_pools_that_run_are_read(#[case] title: &str) {
+    let http =
+        "user www-data;\nhttp { server { root /srv/own; location ~ \\.php$ { fastcgi_pass unix:/run/own.sock; } } }";
+    let pool = "[own]\nuser = tidewatch\nlisten = /run/own.sock\n";
+    let quay = Quay::new(&[("etc/nginx/nginx.conf", http), ("opt/quay/fpm.conf", pool)]);
+    quay.process(20, 1, "php-fpm8.2", title, (0, 0));
+    quay.process(21, 20, "php-fpm8.2", "php-fpm: pool own", (4102, 4102));
+    assert_eq!(quay.served(), ["/srv/own nginx tidewatch/www-data own"], "{}", quay.says());
+    // Somebody's own program decides nothing.
+    let quay = Quay::new(&[("etc/nginx/nginx.conf", http), ("opt/quay/fpm.conf", pool)]);
+    quay.process(20, 1, "php-fpm8.2", title, (4110, 4110));
+    assert_eq!(quay.served(), ["/srv/own nginx -/www-data -"]);
+}
+
 #[test]
 fn workers_are_the_answer_and_not_who_started_them_or_looks_for_them() {
     let quay = Quay::new(&[]);
@@ -564,7 +622,7 @@ fn pools(files: &[(&str, &str)]) -> (Vec<String>, Vec<String>) {
     let quay = Quay::new(files);
     let host = Host::at(quay.dir.path()).unwrap();
     let mut files = files::Files::new(&host);
-    let pools = fpm::read(&mut files, &process::Running::default());
+    let pools = fpm::read(&mut files, &[]);
     let shown = pools.iter().map(|pool| {
         let account = pool.account.as_ref().map_or("-", |(account, _)| account);
         let address = pool.listen.as_ref().map_or_else(|| "-".to_owned(), |(address, _)| address.to_string());
