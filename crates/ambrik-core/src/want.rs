@@ -117,8 +117,15 @@ impl Solver {
         let others = others(context, directory);
         let needs = self.needs(context, directory);
         let fixed_group = overrides.and_then(|o| o.group);
-        let carriers = self.carriers(context, owner, others, &needs, fixed_group);
+        let mut carriers = self.carriers(context, owner, others, &needs, fixed_group);
 
+        // Who reads a program could run a copy of it; what PHP made is run by nobody but its owner.
+        let is_run = shape == Shape::Program && !context.php_always_writes();
+        let run = |perm: Perm| if is_run && perm.covers(Perm::R) { perm.or(Perm::X) } else { perm };
+        let others = run(others);
+        carriers.group_perm = run(carriers.group_perm);
+        carriers.users.iter_mut().for_each(|(_, perm)| *perm = run(*perm));
+        carriers.groups.iter_mut().for_each(|(_, perm)| *perm = run(*perm));
         let owner_perm = needs.users.get(&owner).copied().unwrap_or_else(|| Right::Write.perm(directory));
         let owner_perm = if shape == Shape::Program { owner_perm.or(Perm::X) } else { owner_perm };
         let php_writes = directory && context.row.php == Right::Write;

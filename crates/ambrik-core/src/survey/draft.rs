@@ -3,7 +3,7 @@
 use std::fmt::{self, Write as _};
 use std::path::{Path, PathBuf};
 
-use super::{Address, Confidence, Part, Question, Reason, Survey};
+use super::{Address, Confidence, Part, Question, Readers, Reason, Survey};
 use crate::host::{Answer, Undecided};
 use crate::shown::Shown;
 use crate::site::Write;
@@ -61,6 +61,12 @@ impl Survey {
                 )?;
                 part(out, item, "# ")?;
             }
+        }
+        for Readers { group, path } in &self.readers {
+            writeln!(out, "\n[[access]]")?;
+            line(out, &format!("group = {}", toml(group)), "reads these logs now, as it reads the host's")?;
+            line(out, &format!("path  = {}", quoted(&literal(path))), "")?;
+            line(out, "may   = \"read\"", "")?;
         }
         for Question { asks, part: item } in &self.questions {
             writeln!(out, "\n# Question: {asks}")?;

@@ -11,6 +11,7 @@ mod draft;
 mod evidence;
 mod names;
 mod php;
+mod readers;
 mod weigh;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -30,6 +31,8 @@ use deployed::Deployed;
 use evidence::{KINDS, Scene};
 use php::{Code, Sink, Spot, Touched, Whole};
 use weigh::Scales;
+
+pub use readers::Readers;
 
 /// How sure a proposal is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -119,6 +122,8 @@ pub struct Survey {
     pub web: Found,
     /// The proposed parts: secrets, what is written to, installers, what is hidden.
     pub parts: Vec<Part>,
+    /// Who reads logs besides.
+    pub readers: Vec<Readers>,
     /// The folders of other sites in the tree, and these sites' names: they were not looked at.
     pub others: BTreeMap<PathBuf, String>,
     /// What is left to be answered.
@@ -203,11 +208,13 @@ pub fn survey(
         settings_files: &settings_files,
     }
     .weigh();
+    let grant = grant(&deployed, accounts, php_ids, web.as_ref().ok());
+    let readers = readers::readers(host, accounts, root, &weighed.parts, php_ids);
     let usual = USUAL.iter().filter_map(|name| accounts.user(name)).map(|account| account.user);
     Ok(Survey {
         php_usual: usual.into_iter().next(),
         keeper: keeper(&deployed, accounts, php_uid, web.as_ref().ok()),
-        grant: grant(&deployed, accounts, php_ids, web.as_ref().ok()),
+        grant,
         address: address::address(host, services, &folder),
         // A link to the release that is served is the root: the next release is behind it.
         root: root.to_owned(),
@@ -217,6 +224,7 @@ pub fn survey(
         php,
         web,
         others,
+        readers,
         parts: weighed.parts,
         questions: weighed.questions,
         paths: deployed.entries.len(),

@@ -35,7 +35,11 @@ const WEB: &str = "web = \"web\"";
 #[rstest]
 #[case::code("", "", "", "lib", Shape::Directory, "root:root 0755")]
 #[case::code_file("", "", "", "lib/a.php", Shape::File, "root:root 0644")]
-#[case::program("", "", "", "bin/tool", Shape::Program, "root:root 0744")]
+#[case::program("", "", "", "bin/tool", Shape::Program, "root:root 0755")]
+#[case::program_of_one_account("others = \"none\"", "", "", "bin/tool", Shape::Program, "root:php 0750")]
+#[case::program_of_two_accounts(&"web = \"web\"\nothers = \"none\"", "", "", "public/tool", Shape::Program, "root:php 0750 [web=r-x] []")]
+#[case::program_that_php_made("", "", CACHE, "cache/tool", Shape::Program, "php:php 0700")]
+#[case::secret_program("", "", KEY, "key.php", Shape::Program, "root:php 0750")]
 #[case::the_designs_example(WEB, "", UPLOADS, "public/uploads", Shape::Directory, "php:web 2750")]
 #[case::the_designs_example_file(WEB, "", UPLOADS, "public/uploads/a", Shape::File, "php:web 0640")]
 #[case::nobody_else_needs_it("", "", CACHE, "cache", Shape::Directory, "php:php 0700")]
@@ -84,7 +88,8 @@ fn nothing_is_ever_set_uid_or_open_for_others_to_write() {
                 let text = solved(&format!("{WEB}\ngrant = \"{grant}\""), "", part, path, shape);
                 let mode: Mode = text.split(' ').nth(1).unwrap().parse().unwrap();
                 assert!(!mode.has(Mode::SET_UID | 0o002), "{text}");
-                assert!(shape == Shape::Directory || !mode.has(0o7011), "{text}");
+                assert!(shape == Shape::Directory || !mode.has(0o7000), "{text}");
+                assert!(shape != Shape::File || !mode.has(0o111), "{text}");
             }
         }
     }

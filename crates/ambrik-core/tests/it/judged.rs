@@ -10,6 +10,7 @@ use rstest::rstest;
 
 use crate::attributes;
 use crate::host::{TestHost, found, id, is_root};
+use crate::kernel::as_account;
 
 const SITE: &str = r#"served = "public"
 [accounts]
@@ -419,5 +420,9 @@ fn the_owners_execute_bit_stays_on_programs_and_only_there() {
     assert!(host.set(&site).failures.is_empty());
     let mode = |path: &str| std::os::unix::fs::MetadataExt::mode(&host.site_path(path).metadata().unwrap()) & 0o777;
     let modes = ["lib/script", "lib/binary", "lib/text", "lib/others-only", "lib/data"].map(mode);
-    assert_eq!(modes, [0o744, 0o744, 0o644, 0o644, 0o644]);
+    assert_eq!(modes, [0o755, 0o755, 0o644, 0o644, 0o644]);
+    // Cron runs it as PHP's account.
+    let ids = host.accounts.account("php").unwrap().ids;
+    let script = host.site_path("lib/script");
+    assert!(as_account(&ids, move || std::process::Command::new(script).status().is_ok_and(|status| status.success())));
 }

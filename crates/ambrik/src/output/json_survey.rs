@@ -36,8 +36,17 @@ struct OtherSiteDocument<'s> {
 struct AccountsDocument<'s> {
     keeper: Option<&'s str>,
     grant: Option<String>,
+    access: Vec<ReadersDocument<'s>>,
     php: Option<AccountDocument<'s>>,
     web: Option<AccountDocument<'s>>,
+}
+
+/// Who reads logs besides.
+#[derive(Serialize)]
+struct ReadersDocument<'s> {
+    group: &'s str,
+    #[serde(flatten)]
+    path: PathText<'s>,
 }
 
 #[derive(Serialize)]
@@ -85,6 +94,11 @@ pub(crate) fn survey(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
         pages: found.address.as_ref().map_or(&[], |address| &address.pages),
         accounts: AccountsDocument {
             keeper: found.keeper.as_deref(),
+            access: found
+                .readers
+                .iter()
+                .map(|readers| ReadersDocument { group: &readers.group, path: PathText::of(&readers.path) })
+                .collect(),
             grant: found.grant.as_ref().map(|(grant, _)| grant.to_string()),
             php: account(&found.php),
             web: account(&found.web),

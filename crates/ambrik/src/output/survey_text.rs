@@ -17,6 +17,14 @@ pub(crate) fn render(found: &Survey, saved: bool, out: &mut dyn Write) -> io::Re
         writeln!(out)?;
         block(part, width, out)?;
     }
+    for readers in &found.readers {
+        wrapped(
+            &format!("{}: group {} reads it, and goes on to", Shown(&readers.path), readers.group),
+            "  ",
+            "    ",
+            out,
+        )?;
+    }
     for (path, site) in &found.others {
         wrapped(&format!("{} is of site {site}: left to its own site file", Shown(path)), "", "  ", out)?;
     }

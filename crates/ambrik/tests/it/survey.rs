@@ -145,3 +145,34 @@ fn what_a_stranger_named_cannot_speak_in_a_draft() {
     assert!(!ran.out.contains('\u{1b}'));
     assert!(Path::new(&host.at("srv")).exists());
 }
+
+#[test]
+fn who_reads_logs_as_the_hosts_log_group_goes_on_to() {
+    if !crate::host::is_root() {
+        return;
+    }
+    let host = demo();
+    let groups = fs::read_to_string(host.at("etc/group")).unwrap();
+    fs::write(host.at("etc/group"), format!("{groups}adm:x:61041:\nothers:x:61042:\n")).unwrap();
+    fs::write(host.at("var/log/messages"), "").unwrap();
+    let logs = host.at("srv/www/berths/var/log");
+    let give = |path: &Path, group: u32| {
+        std::os::unix::fs::chown(path, None, Some(group)).unwrap();
+        fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(0o750)).unwrap();
+    };
+    give(&host.at("var/log/messages"), 61_041);
+    give(&logs, 61_042);
+    fs::remove_file(host.at("etc/ambrik/sites/berths.toml")).unwrap();
+    let drafted = host.run(&["survey", "/srv/www/berths"]);
+    assert!(!drafted.out.contains("[[access]]"), "{drafted:?}");
+    give(&logs, 61_041);
+    let saved = host.run(&["survey", "/srv/www/berths", "--save", "berths"]);
+    assert_eq!(saved.code, 0, "{saved:?}");
+    let draft = fs::read_to_string(host.at("etc/ambrik/sites/berths.toml")).unwrap();
+    assert!(draft.contains("[[access]]\ngroup = \"adm\""), "{draft}");
+    let set = host.run(&["set", "berths", "--yes"]);
+    assert_eq!(set.code, 0, "{set:?}");
+    let meta = fs::metadata(&logs).unwrap();
+    assert_eq!(std::os::unix::fs::MetadataExt::gid(&meta), 61_041);
+    assert_eq!(std::os::unix::fs::MetadataExt::mode(&meta) & 0o070, 0o050);
+}
