@@ -14,16 +14,16 @@ use foldhash::fast::RandomState;
 
 use crate::account::{Accounts, Gid, Powers, Uid};
 use crate::acl::Tag;
-use crate::check::{self, Can, Case, Check, Pages, PathCase, Reason, Remedy, Sniffing};
+use crate::check::{self, Can, Case, Check, Next, Pages, PathCase, Reason, Remedy, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
-use crate::host::Holder;
+use crate::host::{Holder, Making};
 use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
 use crate::served;
 use crate::shown::Shown;
-use crate::site::{Overrides, ServedToo, Use, Write};
+use crate::site::{Overrides, ServedToo, Site, Use, Write};
 use crate::tree::{Dir, Host, Look, Trouble, Visitor};
 use crate::want::{Shape, Solver, Wants};
 
@@ -79,6 +79,8 @@ pub(crate) struct Judge<'a> {
     pub(crate) clean_since: Option<Nanos>,
     states: Mutex<HashMap<DirState, u32>>,
     named: Mutex<Named>,
+    /// How PHP makes files, where that is known.
+    next: Option<Next>,
     /// Who runs this: somebody who is not root changes only what is theirs.
     caller: Uid,
 }
@@ -130,6 +132,7 @@ impl<'a> Judge<'a> {
             clean_since: None,
             states: Mutex::default(),
             named: Mutex::default(),
+            next: next(host, site),
             caller: Uid(rustix::process::geteuid().as_raw()),
         }
     }
@@ -210,7 +213,7 @@ impl<'a> Judge<'a> {
     fn case<'c>(&'c self, above: &DirState, context: &'c Context, facts: &'c Facts, shape: Shape) -> Case<'c> {
         let can = self.can(above, facts, &facts.rights);
         let label = self.labels.and_then(|labels| self.label(labels, context, facts));
-        Case { people: self.people, accounts: self.accounts, context, facts, shape, can, label }
+        Case { people: self.people, accounts: self.accounts, context, facts, shape, can, label, next: None }
     }
 
     /// The judgement on a path's label, and the words for it.
@@ -529,7 +532,8 @@ impl<'j> Inspector<'j> {
         let wanted_shape = Shape::of(facts.kind, program && facts.rights.mode.user().covers(Perm::X));
         let want = self.wants.get(judge.solver, judge.policy, context, wanted_shape);
         let fix = judge.fix(place.planned, context, facts, shape, &want);
-        let case = judge.case(place.now, context, facts, shape);
+        let next = judge.next.as_ref().map(|next| (next, &*want));
+        let case = Case { next, ..judge.case(place.now, context, facts, shape) };
         let mut findings = check::judge_rights(&case);
         if fix.is_none() && judge.policy.overrides(context).is_some_and(Overrides::set_rights) {
             // What the site file sets by hand is what it wants, wider or narrower than its use.
@@ -649,6 +653,13 @@ fn is_program(look: &Look<'_>, facts: &Facts) -> bool {
     }
     let mut buffer = [0; 4];
     look.first_bytes(&mut buffer).is_ok_and(|head| head.starts_with(b"#!") || head == b"\x7fELF")
+}
+
+/// How PHP makes files for a site.
+fn next(host: &Host, site: &Site) -> Option<Next> {
+    let Making { umasks, upload } = &site.making;
+    let upload = || host.resolve(upload).ok().map(|found| (found.facts.rights, found.facts.id.dev));
+    (!umasks.is_empty()).then(|| Next { umasks: umasks.clone(), upload: upload() })
 }
 
 fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> Box<[Ability]> {

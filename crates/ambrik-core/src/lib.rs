@@ -11,6 +11,7 @@ pub mod acl;
 pub mod audit;
 pub mod change;
 pub mod check;
+pub mod created;
 pub mod entry;
 pub mod host;
 mod inspect;

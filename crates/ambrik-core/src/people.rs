@@ -168,6 +168,12 @@ impl People {
         Set::of(&self.list, |_, _| false)
     }
 
+    /// Those at these places.
+    #[must_use]
+    pub fn at(&self, places: &[usize]) -> Set {
+        Set::of(&self.list, |place, _| places.contains(&place))
+    }
+
     /// Those whom `rights` give all of `want` on something of this kind, reaching the path left aside.
     #[must_use]
     pub fn permitted(&self, kind: Kind, rights: &Rights, want: Perm) -> Set {

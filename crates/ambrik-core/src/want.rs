@@ -51,6 +51,8 @@ pub struct Solver {
     grant: Grant,
     /// Who has access besides.
     access: Vec<Access>,
+    /// What the files that PHP makes do not get.
+    umask: u16,
     /// Whether the keeper, who is not root, gives files to no group but their own.
     own_groups_only: bool,
     /// The groups that might carry a right, php's own first, with everyone who is in them.
@@ -105,7 +107,8 @@ impl Solver {
         }
         let [php, web, keeper] = roles.map(Clone::clone);
         let (keeper_group, grant, access) = (site.keeper_group, site.grant, site.access.clone());
-        Self { keeper, keeper_group, php, web, grant, access, own_groups_only, groups }
+        let umask = site.making.umasks.iter().fold(0, |all, (umask, _)| all | umask);
+        Self { keeper, keeper_group, php, web, grant, access, umask, own_groups_only, groups }
     }
 
     /// The owner, group, mode and lists of a path in this context: what `set` writes.
@@ -139,8 +142,11 @@ impl Solver {
             .then(|| Acl::with_named(owner_perm, carriers.group_perm, others, &carriers.users, &carriers.groups));
         let default_acl = is_written
             .then(|| self.inherited(context, owner, others, &needs, &carriers, others_write))
-            // What several write to must not depend on each one's umask.
-            .filter(|users| others_write || !users.is_empty() || !carriers.groups.is_empty())
+            // What several write to must not depend on each one's umask, nor what a group reads on one that takes that.
+            .filter(|users| {
+                let taken = carriers.group_carries && self.umask & 0o050 != 0;
+                others_write || taken || !users.is_empty() || !carriers.groups.is_empty()
+            })
             .map(|users| Acl::with_named(Perm::RWX, carriers.group_perm, others, &users, &carriers.groups));
         let mode = match &acl {
             Some(acl) => acl.shown_mode(Mode::of_st_mode(special)),

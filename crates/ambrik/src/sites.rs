@@ -220,7 +220,8 @@ fn set_apart(chosen: &[Read], beside: &[Read], looked: &Looked) -> Sites {
         match apart(read, &grounds, looked) {
             Ok(site) => {
                 let serving = serving(&looked.host, looked.services(), &site, &without(&grounds, &read.file));
-                sites.chosen.push(Arc::new(Site { serving, ..Site::clone(&site) }));
+                let making = looked.services().making(site.php.ids.uid);
+                sites.chosen.push(Arc::new(Site { serving, making, ..Site::clone(&site) }));
             }
             Err(says) => sites.wrong.push(wrong(says)),
         }

@@ -216,6 +216,11 @@ impl Audit {
                     the site file (owner, group, dir_mode, file_mode): correct that"
                 .into();
         }
+        let next = [&check::NEXT_FILES_CLOSED, &check::NEXT_FILES_OPEN];
+        if next.iter().any(|check| finding.check.is(check)) && finding.reasons.keys().all(|why| *why == Reason::Itself)
+        {
+            return format!("ambrik set {}", self.site.name);
+        }
         if finding.check.is(&check::INSTALLER_LEFT) && !self.unfinished().is_empty() {
             return format!("ambrik open {}", self.site.name);
         }

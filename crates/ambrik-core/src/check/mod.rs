@@ -5,6 +5,7 @@ mod labels;
 mod names;
 mod needs;
 mod neighbours;
+mod next_files;
 mod reads;
 mod renamed;
 mod site;
@@ -172,6 +173,8 @@ pub(crate) struct Case<'a> {
     pub(crate) can: Can,
     /// What is to be said of its SELinux label, on hosts that use them.
     pub(crate) label: Option<(crate::label::Verdict, String)>,
+    /// How PHP makes files, and the rights that it is to have itself; where what is made next is judged.
+    pub(crate) next: Option<(&'a Next, &'a crate::entry::Rights)>,
 }
 
 /// Who can do what with a path, reaching it included.
@@ -235,6 +238,7 @@ pub static CATALOGUE: &[&Check] = &[
     &needs::PHP_CANNOT_WRITE,
     &needs::PHP_CANNOT_READ,
     &needs::WEB_CANNOT_READ,
+    &next_files::NEXT_FILES_CLOSED,
     &names::INSTALLER_LEFT,
     &renamed::INSTALLER_RENAMED,
     &web::INSTALLER_ANSWERS,
@@ -247,6 +251,7 @@ pub static CATALOGUE: &[&Check] = &[
     &site::CHANGED_IN_WINDOW,
     &reads::EVERYONE_READS,
     &reads::ANOTHER_READS,
+    &next_files::NEXT_FILES_OPEN,
     &names::LEFTOVER_SERVED,
     &names::UNWANTED_LEFT,
     &site::ARCHIVE_BESIDE,
@@ -271,6 +276,7 @@ pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use names::INSTALLER_LEFT;
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
+pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};
 pub(crate) use renamed::{INSTALLER_RENAMED, Pages};
 pub(crate) use site::{
     CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_DIFFERS, SERVED_TOO_WIDE, SITE_FILE_OPEN,

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use regex::Regex;
 
 use super::files::Files;
+use super::ini;
 use super::process::{Family, Running};
 use super::{Address, Folder, Place, Server, Through};
 
@@ -56,7 +57,9 @@ pub(super) fn read(files: &mut Files<'_>, running: &Running, started: &[(PathBuf
 fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Option<Server> {
     let main = layout.main;
     let text = files.text(main)?;
-    let variables = files.text(&layout.environment).map(|text| environment(&text)).unwrap_or_default();
+    let shell = files.text(&layout.environment).unwrap_or_default();
+    let variables = environment(&shell);
+    let umask = umask(&shell, &layout.environment);
     let mut reader = Reader {
         files,
         root: layout.root.to_owned(),
@@ -70,7 +73,7 @@ fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Opti
     reader.read(&text, main);
     let lines = std::mem::take(&mut reader.lines);
     let php_inside = reader.modules.iter().any(|module| is_php_module(module));
-    Some(Configuration { files, layout, lines, php_inside }.server())
+    Some(Configuration { files, layout, lines, php_inside, umask }.server())
 }
 
 /// What running ones were told to define (`-D NAME`).
@@ -81,6 +84,15 @@ fn defined(running: &Running) -> BTreeSet<String> {
         words.windows(2).filter(|pair| pair[0] == "-D").map(|pair| pair[1].clone()).collect();
     defined.extend(words.iter().filter_map(|word| word.strip_prefix("-D")).filter(|n| !n.is_empty()).map(Into::into));
     defined
+}
+
+/// The umask that a shell file sets.
+fn umask(text: &str, file: &Path) -> Option<(u16, Place)> {
+    let lines = text.lines().enumerate().filter_map(|(number, line)| {
+        let bits = ini::octal(line.trim().strip_prefix("umask ")?)?;
+        Some((bits, Place::new(file, number + 1)))
+    });
+    lines.last()
 }
 
 /// The variables that a shell file sets: `NAME=value`, `export NAME=value`.
@@ -330,6 +342,7 @@ fn words(line: &str) -> Vec<String> {
 struct Configuration<'f, 'h> {
     files: &'f mut Files<'h>,
     layout: &'f Layout<'f>,
+    umask: Option<(u16, Place)>,
     lines: Vec<Line>,
     php_inside: bool,
 }
@@ -361,7 +374,13 @@ impl Configuration<'_, '_> {
         for host in &hosts {
             folders.extend(self.folders(Some(host), &listens));
         }
-        Server { program: self.layout.program, account, main: Place::new(self.layout.main, 0), folders }
+        Server {
+            program: self.layout.program,
+            account,
+            main: Place::new(self.layout.main, 0),
+            folders,
+            umask: self.umask,
+        }
     }
 
     /// The document root of a virtual host (or of the main server), and its aliases.

@@ -94,6 +94,7 @@ impl Pool {
             listen_mode: None,
             listen_acl: false,
             on_demand: false,
+            upload: None,
             at: at.clone(),
         }
     }
@@ -120,6 +121,11 @@ impl Pool {
             "listen.group" => self.listen_group = Some(value),
             "listen.mode" => self.listen_mode = Some(value),
             "listen.acl_users" | "listen.acl_groups" => self.listen_acl |= !value.is_empty(),
+            // An address in the environment comes after what PHP itself is told.
+            "php_admin_value[upload_tmp_dir]" | "php_value[upload_tmp_dir]" => {
+                self.upload = Some((PathBuf::from(value), place));
+            }
+            "env[TMPDIR]" => self.upload = self.upload.take().or(Some((PathBuf::from(value), place))),
             "pm" => self.on_demand = value == "ondemand",
             "chroot" => files.note(
                 &place,

@@ -27,6 +27,11 @@ pub(super) const PHP: Signs = Signs { comment: &[';', '#'], trailing: Some(';'),
 /// That of service units (systemd.syntax(7)).
 pub(super) const UNIT: Signs = Signs { comment: &[';', '#'], trailing: None, continued: true };
 
+/// A file mode in octal digits.
+pub(super) fn octal(text: &str) -> Option<u16> {
+    u16::from_str_radix(text.trim(), 8).ok().filter(|bits| *bits <= 0o777)
+}
+
 /// The lines of a text; the second list has the numbers of those that are none of these.
 pub(super) fn read(text: &str, signs: Signs) -> (Vec<Line>, Vec<usize>) {
     let (mut lines, mut strange) = (Vec::new(), Vec::new());

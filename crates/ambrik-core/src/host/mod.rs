@@ -8,6 +8,7 @@ mod disagree;
 mod files;
 mod fpm;
 mod ini;
+mod making;
 mod nginx;
 mod open_files;
 mod process;
@@ -26,6 +27,7 @@ use crate::tree::{Host, WayError};
 use process::Family;
 
 pub use disagree::Disagreement;
+pub use making::Making;
 pub use open_files::{Holding, OpenFiles, open_below};
 pub use still_open::Holder;
 pub(crate) use still_open::held_by;
@@ -239,6 +241,8 @@ struct Server {
     /// Where it would be, where it is not said.
     main: Place,
     folders: Vec<Folder>,
+    /// The umask that its environment sets.
+    umask: Option<(u16, Place)>,
 }
 
 /// A pool of php-fpm, as its configuration says.
@@ -257,6 +261,8 @@ struct Pool {
     listen_acl: bool,
     /// Whether it has workers only while there are requests.
     on_demand: bool,
+    /// Where it keeps uploads.
+    upload: Option<(PathBuf, Place)>,
     at: Place,
 }
 
@@ -275,6 +281,15 @@ pub struct Services {
     pub hints: Vec<(Role, Hint)>,
     /// Whether processes could be looked at.
     pub processes_seen: bool,
+    makes: Vec<making::Makes>,
+}
+
+impl Services {
+    /// How PHP makes files as this account.
+    #[must_use]
+    pub fn making(&self, uid: crate::account::Uid) -> Making {
+        making::of(&self.makes, uid)
+    }
 }
 
 /// Accounts that cannot be read.
@@ -319,6 +334,7 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
     let servers: Vec<Server> = servers.into_iter().flatten().collect();
     let seen = tie::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
     let mut services = seen.tie();
+    services.makes = making::read(&mut files, accounts, &making::believed(&running), (&pools, &units, &servers));
     services.unclear = files.unclear();
     services
 }

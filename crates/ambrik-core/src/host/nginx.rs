@@ -53,7 +53,7 @@ fn server(files: &mut Files<'_>, main: &Path) -> Option<Server> {
             folders.extend(Site::new(http, block, server.at.clone(), &upstreams).folders(files));
         }
     }
-    Some(Server { program: "nginx", account, main: Place::new(main, 0), folders })
+    Some(Server { program: "nginx", account, main: Place::new(main, 0), folders, umask: None })
 }
 
 /// The names that stand for addresses: `upstream NAME { server ADDRESS; }`.

@@ -5,6 +5,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use super::Role;
+use super::ini::octal;
 use crate::account::{Gid, Ids, Powers, Uid};
 use crate::tree::Host;
 
@@ -82,6 +83,8 @@ pub(super) struct Process {
     pub(super) real: Uid,
     /// The effective ids, and the supplementary groups.
     pub(super) ids: Ids,
+    /// What its new files do not get, where the kernel tells.
+    pub(super) umask: Option<u16>,
     /// Whether it runs PHP inside the web server.
     pub(super) php_inside: bool,
     /// Its program file, where that belongs to somebody other than root: anybody can call a program of theirs so.
@@ -243,6 +246,7 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
         family: kind.family,
         role: kind.role,
         program,
+        umask: fields.get("Umask").and_then(|mask| octal(mask.trim())),
         php_inside: kind.family == Family::Apache && read("maps").is_some_and(maps_php),
         words,
         real: Uid(*uids.first()?),
@@ -313,6 +317,7 @@ mod tests {
             real: Uid(33),
             ids: Ids::new(Uid(33), Gid(33), []),
             php_inside: false,
+            umask: None,
             foreign_program: None,
             works_in: Some(PathBuf::from("/srv/quay")),
         }

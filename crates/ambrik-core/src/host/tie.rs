@@ -104,7 +104,15 @@ impl Seen<'_> {
             Some((sighting.role, Hint { user, says }))
         });
         let hints = hints.collect();
-        Services { services, served, disagreements, unclear: Vec::new(), hints, processes_seen: self.running.seen }
+        Services {
+            services,
+            served,
+            disagreements,
+            unclear: Vec::new(),
+            hints,
+            processes_seen: self.running.seen,
+            makes: Vec::new(),
+        }
     }
 
     fn sightings(&self) -> Vec<Sighting> {

@@ -21,6 +21,8 @@ pub(super) struct Unit {
     /// `user[:group]`, where it sets one.
     pub(super) account: Option<(String, Place)>,
     pub(super) works_in: Option<String>,
+    /// `UMask=` (systemd.exec(5)).
+    pub(super) umask: Option<(u16, Place)>,
     pub(super) at: Place,
 }
 
@@ -69,5 +71,6 @@ fn unit(files: &mut Files<'_>, name: &str, path: &Path) -> Option<Unit> {
         (format!("{user}{group}"), at.clone())
     });
     let works_in = said.get("WorkingDirectory").map(|(folder, _)| folder.clone());
-    Some(Unit { program, arguments: words.collect(), account, works_in, at: at.clone() })
+    let umask = said.get("UMask").and_then(|(text, at)| Some((ini::octal(text)?, at.clone())));
+    Some(Unit { program, arguments: words.collect(), account, works_in, umask, at: at.clone() })
 }

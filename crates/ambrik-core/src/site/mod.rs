@@ -35,6 +35,8 @@ pub struct Site {
     pub served: Option<Pattern>,
     /// What the host says of what is served.
     pub serving: Serving,
+    /// What the host says of how PHP makes files.
+    pub making: crate::host::Making,
     /// Where checks over HTTP ask.
     pub url: Option<String>,
     /// The pages below `url` that must answer after a change as they did before.

@@ -122,6 +122,7 @@ impl Reader<'_> {
             root: root?,
             served,
             serving: Serving::default(),
+            making: crate::host::Making::default(),
             url,
             pages,
             keeper_group: keeper.as_ref()?.ids.gid,

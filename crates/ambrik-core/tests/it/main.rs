@@ -7,6 +7,7 @@
 
 mod attributes;
 mod between;
+mod created;
 mod fuzzed;
 mod host;
 mod hostile;

@@ -292,7 +292,8 @@ fn accepted(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
 fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let has = |remedy: Remedy| {
         let command = if remedy == Remedy::Set { "ambrik set " } else { "ambrik " };
-        let by_command = |f: &Finding| f.check.remedy == remedy && audit.remedy(f).starts_with(command);
+        let of = |f: &Finding| remedy == Remedy::Set || f.check.remedy == remedy;
+        let by_command = |f: &Finding| of(f) && audit.remedy(f).starts_with(command);
         counted_findings(audit).any(|f| !f.above && by_command(f))
     };
     let name = &audit.site.name;
