@@ -36,7 +36,7 @@ use crate::site::{Phase, is_systems};
 use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
 
 use folder::{Folder, Opener, as_os, c_name, split};
-use ledger::Entry;
+use ledger::{Entry, TakenBack};
 use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, Turn};
 
@@ -99,11 +99,13 @@ impl Outcome {
     fn go_on(&self) -> Result<(), ChangeError> {
         match signals::came() {
             None => Ok(()),
-            Some(signal) => {
-                let done = self.done + self.removed + self.moved + self.restored;
-                Err(ChangeError::Stopped { signal, id: self.id, done })
-            }
+            Some(signal) => Err(ChangeError::Stopped { signal, id: self.id, done: self.all() }),
         }
+    }
+
+    /// How many paths were changed in any way.
+    const fn all(&self) -> u64 {
+        self.done + self.removed + self.moved + self.restored
     }
 
     fn fail_all(&mut self, failures: Vec<(PathBuf, Failure)>) {
@@ -174,8 +176,30 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
     check_places(&plan.audit, Some(ledger), plan.new_root)?;
     let bases = bases(&plan.audit.starts).map_err(|_| ChangeError::RootReplaced)?;
     let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
+    let made = make_all(plan, &bases, &mut entry, means);
+    end(entry, made, |_| None)
+}
+
+/// Ends a change set as what came of it says; where a signal stopped it, how far it came.
+fn end(
+    entry: Entry<'_>,
+    made: Result<Outcome, ChangeError>,
+    takes_back: impl Fn(&Outcome) -> Option<TakenBack>,
+) -> Result<Outcome, ChangeError> {
+    match &made {
+        Ok(outcome) => {
+            entry.end(outcome.all(), outcome.failures.len() as u64, takes_back(outcome))?;
+        }
+        Err(ChangeError::Stopped { done, .. }) => entry.stopped(*done)?,
+        Err(_) => {}
+    }
+    made
+}
+
+/// Makes the changes, each recorded before.
+fn make_all(plan: &Plan, bases: &[OwnedFd], entry: &mut Entry<'_>, means: &Means<'_>) -> Result<Outcome, ChangeError> {
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
-    places::record(&plan.audit, &mut entry)?;
+    places::record(&plan.audit, entry)?;
     let (site, name) = (&plan.audit.site, &plan.audit.site.name);
     entry.add_unproven(name, plan.audit.changed_since_clean().map(|path| (path, HowChanged::Changed)))?;
     if let Some(window) = &plan.window {
@@ -188,7 +212,7 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
     }
     for creation in &plan.creations {
         outcome.go_on()?;
-        match create(creation, plan.audit.site.keeper.ids.uid, means.host, &mut entry)? {
+        match create(creation, plan.audit.site.keeper.ids.uid, means.host, entry)? {
             Ok(()) => outcome.done += 1,
             Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
@@ -201,13 +225,13 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
         let (folder, name) = folders.place(deviant);
         Job { folder, name, turn }
     });
-    run(&mut entry, &bases, &mut jobs, &rights::change, means, &mut outcome)?;
+    run(entry, bases, &mut jobs, &rights::change, means, &mut outcome)?;
     outcome.go_on()?;
     if let Some(change) = &plan.module {
-        module::change(change, &plan.audit, &mut entry, means, &mut outcome)?;
+        module::change(change, &plan.audit, entry, means, &mut outcome)?;
     }
     let switches = plan.switches.iter().map(|name| (name.clone(), true));
-    module::switch(switches, &mut entry, means, &mut outcome)?;
+    module::switch(switches, entry, means, &mut outcome)?;
     outcome.go_on()?;
     // What stays in a folder that is removed is told of as that is done.
     let in_removed = |path: &Path| plan.removals.iter().any(|removal| path.starts_with(&removal.path));
@@ -218,8 +242,7 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outc
         let (folder, name) = place(&plan.audit, &plan.audit.deviants[removal.deviant]);
         PendingRemoval { folder, name, id: Some(removal.id), reason: removal.reason.clone() }
     });
-    remove(&mut entry, &bases, &removals.collect::<Vec<_>>(), &plan.audit.site.name, means, &mut outcome)?;
-    entry.end(outcome.done + outcome.removed, outcome.failures.len() as u64, None)?;
+    remove(entry, bases, &removals.collect::<Vec<_>>(), &plan.audit.site.name, means, &mut outcome)?;
     Ok(outcome)
 }
 
@@ -315,6 +338,7 @@ fn run(
     let receive = Mutex::new(receive);
     let failed: Mutex<Vec<(i64, PathBuf, Failure)>> = Mutex::default();
     let left: Mutex<Vec<(i64, ChangeTime)>> = Mutex::default();
+    let not_begun: Mutex<Vec<i64>> = Mutex::default();
     let done = std::sync::atomic::AtomicU64::new(0);
     let recorded = std::thread::scope(|scope| {
         for _ in 0..means.threads.max(1) {
@@ -326,7 +350,8 @@ fn run(
                     let Ok((first, jobs)) = next else { break };
                     for (number, job) in (first..).zip(&jobs) {
                         if signals::came().is_some() {
-                            break;
+                            not_begun.lock().unwrap_or_else(PoisonError::into_inner).push(number);
+                            continue;
                         }
                         let made = opener.open_again(&job.folder).and_then(|dir| make(dir, &job.name, &job.turn));
                         match made {
@@ -354,6 +379,8 @@ fn run(
     outcome.done += done.into_inner();
     let failed = failed.into_inner().unwrap_or_else(PoisonError::into_inner);
     recorded?;
+    // What was recorded and not begun, because a signal came, is no part of what was done.
+    entry.forget_turns(&not_begun.into_inner().unwrap_or_else(PoisonError::into_inner))?;
     entry.left(&left.into_inner().unwrap_or_else(PoisonError::into_inner))?;
     let lines: Vec<(i64, String)> = failed.iter().map(|(number, _, failure)| (*number, failure.to_string())).collect();
     if !lines.is_empty() {

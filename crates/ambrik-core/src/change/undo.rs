@@ -17,7 +17,7 @@ use super::ledger::{
 };
 use super::moving::move_back;
 use super::rights::{ChangeTime, Turn, facts, hold, is, is_between, pin, write};
-use super::{ChangeError, Job, Means, Outcome, PendingRemoval, keepsake, remove, run, times_of};
+use super::{ChangeError, Job, Means, Outcome, PendingRemoval, end, keepsake, remove, run, times_of};
 use crate::entry::{Identity, Kind};
 use crate::shown::Shown;
 use crate::signals;
@@ -150,15 +150,28 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     let bases = [base];
     let phase_now = ledger.phase(&set.site)?.phase;
     let mut entry = ledger.begin(&set.site, "undo", (phase_now, set.phase_before), Some(set.id))?;
+    let made = take_all_back(plan, &bases, &mut entry, means, force);
+    end(entry, made, |outcome| Some(TakenBack { set: set.id, whole: outcome.failures.is_empty() }))
+}
+
+/// Takes it back, each step recorded before.
+fn take_all_back(
+    plan: &UndoPlan,
+    bases: &[OwnedFd],
+    entry: &mut Entry<'_>,
+    means: &Means<'_>,
+    force: bool,
+) -> Result<Outcome, ChangeError> {
+    let set = &plan.set;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
 
     let mut successors = entry.successors()?;
     // What was removed may be what something moves back to, and what was put back what it moves out of.
     let how = How { resumed: plan.interrupted || set.failed > 0, force };
-    let folders = emptied(&plan.removals, &bases);
+    let folders = emptied(&plan.removals, bases);
     for removal in &plan.removals {
         outcome.go_on()?;
-        restore(removal, how, &bases, &mut successors, &mut entry, means, &mut outcome)?;
+        restore(removal, how, bases, &mut successors, entry, means, &mut outcome)?;
     }
     for (dir, times) in folders {
         // Where that fails the time is that of now, which is true as well.
@@ -167,28 +180,28 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
 
     for row in &plan.movings {
         outcome.go_on()?;
-        move_back(row, &mut successors, &mut entry, means, &mut outcome)?;
+        move_back(row, &mut successors, entry, means, &mut outcome)?;
     }
 
     let mut returned = Vec::new();
     for row in &plan.restorings {
-        match still_there(row, &successors, &bases) {
+        match still_there(row, &successors, bases) {
             Ok(()) => returned.extend(pending(&row.path, "put back by the change set taken back")),
             Err(failure) => outcome.fail(row.path.clone(), failure),
         }
     }
-    remove(&mut entry, &bases, &returned, &set.site, means, &mut outcome)?;
+    remove(entry, bases, &returned, &set.site, means, &mut outcome)?;
 
     outcome.go_on()?;
     for change in &plan.modules {
-        super::module::take_back(change, &mut entry, means, &mut outcome)?;
+        super::module::take_back(change, entry, means, &mut outcome)?;
     }
 
     let back = plan.switches.iter().rev().map(|(name, on)| (name.clone(), !on));
-    super::module::switch(back, &mut entry, means, &mut outcome)?;
+    super::module::switch(back, entry, means, &mut outcome)?;
 
     let mut last: Option<Arc<Folder>> = None;
-    let mut between = Opener::new(&bases);
+    let mut between = Opener::new(bases);
     let mut jobs =
         plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &successors, &mut between)).filter_map(
             |row| {
@@ -200,8 +213,8 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
         );
     let interrupted = plan.interrupted;
     run(
-        &mut entry,
-        &bases,
+        entry,
+        bases,
         &mut jobs,
         &|dir, name, turn| take_back(dir, name, turn, &successors, interrupted || set.failed > 0, force),
         means,
@@ -212,18 +225,12 @@ pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool
     // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
     for creation in plan.creations.iter().rev() {
         let force = force || (plan.with_later && creation.kind == Kind::File);
-        match untouched(creation, &gone, &successors, &bases, force) {
+        match untouched(creation, &gone, &successors, bases, force) {
             Ok(()) => gone.push(&creation.path),
             Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
     }
-    remove_made(&mut entry, &bases, &gone, set, means, &mut outcome)?;
-    let whole = outcome.failures.is_empty();
-    entry.end(
-        outcome.done + outcome.removed + outcome.restored + outcome.moved,
-        outcome.failures.len() as u64,
-        Some(TakenBack { set: set.id, whole }),
-    )?;
+    remove_made(entry, bases, &gone, set, means, &mut outcome)?;
     Ok(outcome)
 }
 

@@ -73,7 +73,7 @@ fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Opti
     reader.read(&text, main);
     let lines = std::mem::take(&mut reader.lines);
     let php_inside = reader.modules.iter().any(|module| is_php_module(module));
-    Some(Configuration { files, layout, lines, php_inside, umask }.server())
+    Some(Configuration { files, layout, umask, lines, php_inside }.server())
 }
 
 /// What running ones were told to define (`-D NAME`).

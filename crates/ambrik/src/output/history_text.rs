@@ -24,7 +24,10 @@ pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write)
             when,
             set.site.clone(),
             command,
-            count(set.done - set.removed.min(set.done)),
+            match set.recorded {
+                0 => count(set.done - set.removed.min(set.done)),
+                recorded => format!("up to {}", count(recorded)),
+            },
             count(set.removed),
             count(set.failed),
             stories.get(&set.id).map(|began| format!("since {began}")).unwrap_or_default(),

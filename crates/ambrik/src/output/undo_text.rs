@@ -15,7 +15,8 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
     let stopped = if plan.interrupted { ", which was stopped in the middle" } else { "" };
     let name = styled(HEAD, &set.site);
     let rights = if turns > 0 {
-        format!(": {} rights back", counted(turns, "path gets its", "paths get their"))
+        let up_to = if set.recorded > 0 { "up to " } else { "" };
+        format!(": {up_to}{} rights back", counted(turns, "path gets its", "paths get their"))
     } else {
         String::new()
     };

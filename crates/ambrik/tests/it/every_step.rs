@@ -152,6 +152,25 @@ impl Scenario {
 }
 
 impl Stage {
+    /// What the message, the history and what is to be taken back say of a run that a signal stopped.
+    fn numbers_agree(&self, scenario: &Scenario, ran: &Ran, what: &str) {
+        let number = |text: &str| text.replace(',', "").parse::<u64>().unwrap();
+        let message = ran.err.split_once(" after ").unwrap().1.split_once(" changes").unwrap().0;
+        let history = self.host.run(&["history"]).out;
+        let row = history.lines().find(|line| line.contains("stopped in the middle")).unwrap_or_default();
+        let words: Vec<&str> = row.split_whitespace().collect();
+        // id, day, hour, site, command (of an undo, which one), changed, removed
+        let at = if words.get(4) == Some(&"undo") { 6 } else { 5 };
+        let told = words.get(at..at + 2).map(|counts| counts.iter().map(|text| number(text)).sum());
+        assert_eq!(told, Some(number(message)), "{what}: {history}");
+        if scenario.command.first() == Some(&"set") {
+            let back = self.host.run(&["undo", words[0], "--preview"]).out;
+            let rights = back.split_once("): ").map_or(0, |(_, rest)| number(rest.split(' ').next().unwrap()));
+            let goes = back.lines().filter(|line| line.starts_with("  goes ")).count() as u64;
+            assert_eq!(rights + goes, number(message), "{what}: {back}");
+        }
+    }
+
     /// Everything on the disk but the state directory and the change times.
     fn picture(&self) -> BTreeMap<PathBuf, String> {
         let mut found = BTreeMap::new();
@@ -278,6 +297,9 @@ fn whatever_happens_at_any_change_is_settled(
                     let stopped = ran.code == 3 && ran.err.contains("stopped by SIGTERM");
                     let (begun, ended) = stage.recorded(&scenario);
                     assert_eq!(stopped, begun && !ended, "{what}");
+                    if stopped {
+                        stage.numbers_agree(&scenario, &ran, &what);
+                    }
                 }
                 _ => assert!([0, 2, 3].contains(&ran.code), "{what}"),
             }

@@ -32,5 +32,6 @@ mod shown;
 mod stories;
 mod survey;
 mod trusted;
+mod uploads;
 mod why;
 mod windows;

@@ -175,6 +175,27 @@ impl<'l> Entry<'l> {
         transaction.commit().map_err(&failed)
     }
 
+    /// Takes changes out of the record that were not begun.
+    pub(crate) fn forget_turns(&mut self, turns: &[i64]) -> Result<(), LedgerError> {
+        if turns.is_empty() {
+            return Ok(());
+        }
+        self.ledger.writing()?;
+        let failed = self.failed();
+        let transaction = self.ledger.db.transaction().map_err(&failed)?;
+        for number in turns {
+            let delete = transaction.prepare_cached("DELETE FROM turn WHERE id = ?");
+            delete.and_then(|mut statement| statement.execute([turn_id(self.id, *number)])).map_err(&failed)?;
+        }
+        transaction.commit().map_err(&failed)
+    }
+
+    /// Records how many paths were changed when a signal stopped the run.
+    pub(crate) fn stopped(&self, done: u64) -> Result<(), LedgerError> {
+        let done = i64::try_from(done).unwrap_or(i64::MAX);
+        self.insert("UPDATE change_set SET done = ? WHERE id = ?", params![done, self.id]).map(|_| ())
+    }
+
     /// Records that a change was not made.
     pub(crate) fn failed_turns(&mut self, turns: &[(i64, String)]) -> Result<(), LedgerError> {
         self.ledger.writing()?;

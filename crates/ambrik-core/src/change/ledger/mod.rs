@@ -178,6 +178,8 @@ pub struct ChangeSet {
     pub failed: i64,
     /// How many paths were removed, those inside removed folders included.
     pub removed: i64,
+    /// Of a run that was killed: how many paths it may have changed.
+    pub recorded: i64,
 }
 
 /// The deployment that each change set is part of, by the number of the `open` that began it: from there to the change
@@ -400,7 +402,10 @@ impl Ledger {
     pub fn change_sets(&self) -> Result<Vec<ChangeSet>, LedgerError> {
         let failed = self.failed("read");
         let sql = "SELECT id, site, command, begun, ended, process, phase_before, phase_after, undoes, undone_by, done, failed,
-                   (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id), settled
+                   (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id), settled,
+                   CASE WHEN ended IS NULL AND done = 0
+                     THEN (SELECT count(*) FROM turn WHERE turn.id >= change_set.id << 40 AND turn.id < (change_set.id + 1) << 40)
+                     ELSE 0 END
                    FROM change_set ORDER BY id DESC";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let rows = statement.query_map([], change_set).map_err(&failed)?;
@@ -785,7 +790,7 @@ fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
     let (id, site, command, process) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(5)?);
     let (undoes, undone_by, done, failed, removed) =
         (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
-    let settled = row.get(13)?;
+    let (settled, recorded) = (row.get(13)?, row.get(14)?);
     let read = || {
         let ended = match ended {
             Some(text) => Some(text.parse().ok()?),
@@ -808,6 +813,7 @@ fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
             done,
             failed,
             removed,
+            recorded,
         })
     };
     Ok(read())

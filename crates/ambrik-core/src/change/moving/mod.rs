@@ -12,7 +12,7 @@ use rustix::io::Errno;
 use super::keepsake::{Inventory, Successors};
 use super::ledger::{ChangeSet, Entry, Ledger, MovingRow};
 use super::plan::Creation;
-use super::{ChangeError, Means, Outcome, PlaceError, create, undo};
+use super::{ChangeError, Means, Outcome, PlaceError, create, end, undo};
 use crate::account::Accounts;
 use crate::audit::{missing_above, open_way};
 use crate::entry::{Identity, Kind};
@@ -346,10 +346,16 @@ fn links_to(place: &Place, to: &Path) -> bool {
 ///
 /// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
 pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+    let _held = signals::hold();
+    let mut entry = ledger.begin(&plan.site.name, "move", (plan.phase, plan.phase), None)?;
+    let made = make_move(plan, &mut entry, means);
+    end(entry, made, |_| None)
+}
+
+/// Moves it, each step recorded before.
+fn make_move(plan: &MovePlan, entry: &mut Entry<'_>, means: &Means<'_>) -> Result<Outcome, ChangeError> {
     let MovePlan { site, asked, .. } = plan;
     let keeper = site.keeper.ids.uid;
-    let _held = signals::hold();
-    let mut entry = ledger.begin(&site.name, "move", (plan.phase, plan.phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
     let row = MovingRow {
         part: site.parts[asked.part].shown.clone(),
@@ -367,23 +373,22 @@ pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Res
     let row = if asked.written { MovingRow { part: Shown(&asked.from).to_string(), ..row } } else { row };
     let number = entry.moving(&row)?;
     for creation in &plan.creations {
-        match create(creation, keeper, means.host, &mut entry)? {
+        match create(creation, keeper, means.host, entry)? {
             Ok(()) => outcome.done += 1,
             Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
     }
     if outcome.failures.is_empty() {
-        passage::open(&plan.passages, &mut entry, means, &mut outcome)?;
+        passage::open(&plan.passages, entry, means, &mut outcome)?;
     }
     outcome.go_on()?;
     if outcome.failures.is_empty() {
-        carry_out(&row, number, plan.state, &mut entry, means, &mut outcome)?;
+        carry_out(&row, number, plan.state, entry, means, &mut outcome)?;
     }
     if outcome.moved == 0 {
         // What was being copied is gone again.
         outcome.go_on()?;
     }
-    entry.end(outcome.done + outcome.moved, outcome.failures.len() as u64, None)?;
     Ok(outcome)
 }
 
