@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Setting;
-use ambrik_core::change::{ChangeSet, HowChanged, Ledger, SitePhase, StateDir, StateError};
+use ambrik_core::change::{ChangeSet, HowChanged, Ledger, LedgerError, SitePhase, StateDir, StateError};
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Services;
 use ambrik_core::label::Labels;
@@ -286,21 +286,27 @@ impl<'s> Session<'s> {
         let state = match StateDir::at(&self.place(&self.state)?, false) {
             Ok(state) => state,
             Err(StateError::None(_)) => return Ok(Records::default()),
-            Err(error) if error.is_privilege() => {
-                self.detail(&format!("{error}; sites count as sealed"));
-                return Ok(Records::default());
-            }
+            Err(error) if error.is_privilege() => return Ok(self.no_records(&error)),
             Err(error) => return Err(error.into()),
         };
         match Ledger::open(&state) {
             Ok(Some(ledger)) => {
                 let sets = ledger.change_sets()?;
                 self.warn_of_stopped_runs(&state, &ledger, &sets);
-                Ok(Records { ledger: Some(ledger), sets })
+                Ok(Records { ledger: Some(ledger), sets, unreadable: None })
             }
             Ok(None) => Ok(Records::default()),
+            Err(LedgerError::State(error)) if error.is_privilege() => Ok(self.no_records(&error)),
             Err(error) => Err(error.into()),
         }
+    }
+
+    /// What stands for records that this user may not read.
+    fn no_records(&mut self, why: &StateError) -> Records {
+        if !std::mem::replace(&mut self.told_of_stopped, true) {
+            self.say(&format!("{why}: which phase sites are in is not known; they are judged as sealed"));
+        }
+        Records { unreadable: Some(why.to_string()), ..Records::default() }
     }
 
     /// A run that was killed left a change set without an end; a later one of the same site has settled it.
@@ -357,9 +363,19 @@ impl Write for Plain<'_> {
 pub(crate) struct Records {
     pub(crate) ledger: Option<Ledger>,
     pub(crate) sets: Vec<ChangeSet>,
+    /// Why this user may not read them.
+    pub(crate) unreadable: Option<String>,
 }
 
 impl Records {
+    /// The same, for what cannot do without them.
+    pub(crate) fn readable(self) -> Result<Self, Failure> {
+        match self.unreadable {
+            Some(why) => Err(Failure::privilege(&why)),
+            None => Ok(self),
+        }
+    }
+
     /// A site's phase, and, where it is open, a word about until when.
     pub(crate) fn phase_told(&self, site: &str, session: &mut Session<'_>) -> Result<SitePhase, Failure> {
         let phase = self.phase(site)?;

@@ -1,6 +1,7 @@
 //! Parts that are not there, and what they would be made with.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -67,21 +68,40 @@ pub(super) fn not_there(host: &Host, site: &Site) -> NotThere {
     let is_file = |above: &&Path| {
         files.contains(*above) && !host.resolve(above).is_ok_and(|found| found.facts.kind == Kind::Directory)
     };
-    let mut found = NotThere::default();
-    for part in 0..site.parts.len() {
-        let Some(path) = part_path(site, part) else { continue };
-        let below_a_file = match host.resolve_link(&path) {
-            Err(WayError::NoDirectory(file)) => Some(file),
-            Err(WayError::Missing(_)) => {
-                found.missing.push(part);
-                path.ancestors().skip(1).find(is_file).map(Path::to_owned)
-            }
-            _ => None,
-        };
-        found.below_a_file = found.below_a_file.or_else(|| Some((part, below_a_file?)));
+    let mut by_folder: HashMap<PathBuf, Vec<(usize, PathBuf)>> = HashMap::new();
+    for (part, path) in (0..site.parts.len()).filter_map(|part| Some((part, part_path(site, part)?))) {
+        by_folder.entry(path.parent().unwrap_or(&path).to_owned()).or_default().push((part, path));
     }
-    found
+    let mut missing = Vec::new();
+    let mut below_a_file: Option<(usize, PathBuf)> = None;
+    for (folder, parts) in by_folder {
+        let names = (parts.len() > MANY).then(|| host.names_in(&folder));
+        let names = names.map(|names| names.map(|names| names.into_iter().collect::<HashSet<OsString>>()));
+        for (part, path) in parts {
+            let there = match &names {
+                Some(Ok(names)) if path.file_name().is_some_and(|name| names.contains(name)) => Ok(()),
+                Some(Ok(_) | Err(WayError::Missing(_))) => Err(WayError::Missing(path.clone())),
+                _ => host.resolve_link(&path).map(|_| ()),
+            };
+            let file = match there {
+                Err(WayError::NoDirectory(file)) => Some(file),
+                Err(WayError::Missing(_)) => {
+                    missing.push(part);
+                    path.ancestors().skip(1).find(is_file).map(Path::to_owned)
+                }
+                _ => None,
+            };
+            if let Some(file) = file.filter(|_| below_a_file.as_ref().is_none_or(|(first, _)| part < *first)) {
+                below_a_file = Some((part, file));
+            }
+        }
+    }
+    missing.sort_unstable();
+    NotThere { missing, below_a_file }
 }
+
+/// Where more parts than this are in one folder, its names are asked for once.
+const MANY: usize = 8;
 
 /// The parts without wildcards that are not there, as indices into the site's parts, and PHP cannot make in this phase: the
 /// directory that they would be in is not one that it may write to.

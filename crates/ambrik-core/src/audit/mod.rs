@@ -14,8 +14,8 @@ use jiff::civil::Date;
 
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Check, Concern, Pages, Reason, Remedy, Severity, Sniffing};
-use crate::entry::{Kind, Nanos, Rights};
-use crate::host::held_by;
+use crate::entry::{Identity, Kind, Nanos, Rights};
+use crate::host::{Holder, held_by};
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Named, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
 use crate::over_http::Asked;
@@ -135,6 +135,8 @@ pub struct Audit {
     pub site: Arc<Site>,
     /// The phase that it was judged for.
     pub phase: Phase,
+    /// Whether it is known to be in that.
+    pub phase_known: bool,
     /// How many paths of the site there are.
     pub entries: u64,
     /// What everyone can do, a line for each part that has paths, and for code that no part names.
@@ -479,13 +481,7 @@ fn look(
     let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
 
-    let php = site.php.ids.uid;
-    if setting.host.is_this()
-        && rustix::process::geteuid().is_root()
-        && ![Uid::ROOT, site.keeper.ids.uid].contains(&php)
-    {
-        judge.held = held_by(php);
-    }
+    judge.held = held(setting, site);
     if setting.sniff {
         judge.sniffing = Some(Sniffing::new(MOST_SNIFFED));
         judge.pages = Some(Pages::new());
@@ -530,6 +526,7 @@ fn look(
     let mut audit = Audit {
         site: Arc::clone(site),
         phase,
+        phase_known: true,
         entries: merged.table.iter().map(|line| line.count).sum(),
         table: merged.table,
         findings: Vec::new(),
@@ -568,6 +565,14 @@ fn look(
         audit.add_of_host(check, concern, setting.today);
     }
     Ok((audit.with_selinux(setting, labels.as_ref()), learnt))
+}
+
+/// What PHP holds open for writing, where that can be seen and its account is one of its own.
+fn held(setting: &Setting<'_>, site: &Site) -> HashMap<Identity, Holder> {
+    let php = site.php.ids.uid;
+    let own = ![Uid::ROOT, site.keeper.ids.uid].contains(&php);
+    let seen = setting.host.is_this() && rustix::process::geteuid().is_root();
+    if own && seen { held_by(php) } else { HashMap::new() }
 }
 
 /// What is made of the missing parts, and of what leads there, with its label.

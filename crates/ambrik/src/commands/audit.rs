@@ -101,6 +101,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
                 continue;
             }
         };
+        audit.phase_known = records.unreadable.is_none();
         let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
         audit = audit.with_unproven(&looked.host, unproven, jiff::Zoned::now().date());
         if let (true, Some(until)) = (phase.is_overdue(jiff::Timestamp::now()), phase.until) {
@@ -143,7 +144,11 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
                 output::labels_text::render(audit, &looked.labels, lines, &mut session.out())?;
             }
         }
-        Format::Text => output::audit_text::render(&audits, &of_host, &wrong, args.each, &mut session.out())?,
+        Format::Text => {
+            let mut out = std::io::BufWriter::new(session.out());
+            output::audit_text::render(&audits, &of_host, &wrong, args.each, &mut out)?;
+            std::io::Write::flush(&mut out)?;
+        }
         Format::Json => {
             let name = session.host_name();
             let host = output::json::OfHost { name: &name, labels: &looked.labels, accounts: &looked.accounts };

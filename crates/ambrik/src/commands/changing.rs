@@ -166,7 +166,7 @@ impl Work<'_> {
 
     /// A look at a site after it was changed, with what is on record about it by then.
     fn look_after(&self, site: &Arc<Site>, state: &StateDir, session: &Session<'_>) -> Result<Audit, Failure> {
-        let records = Records { ledger: Ledger::open(state)?, sets: Vec::new() };
+        let records = Records { ledger: Ledger::open(state)?, ..Records::default() };
         let clean_since = records.clean_since(std::slice::from_ref(site))?;
         let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
         let found = watched(session.quiet, "looking at", |progress| {

@@ -14,7 +14,7 @@ pub(crate) struct HistoryArgs {
 }
 
 pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let all = session.records()?.sets;
+    let all = session.records()?.readable()?.sets;
     let site = args.site.as_deref();
     if let Some(site) = site.filter(|site| all.iter().all(|set| set.site != *site)) {
         session.is_a_site(site)?;

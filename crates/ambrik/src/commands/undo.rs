@@ -37,7 +37,7 @@ pub(crate) struct UndoArgs {
 
 pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let records = session.records()?;
+    let records = session.records()?.readable()?;
     let Some(mut ledger) = records.ledger else {
         return Err(Failure::usage("there is nothing to take back: no change was ever recorded here"));
     };

@@ -1,5 +1,6 @@
 //! `why`: what an account can do with a path, step by step, and whether that is wanted.
 
+use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::fs::File;
 use std::io::{self, Read as _, Write as _};
@@ -62,12 +63,20 @@ pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         return from_log(args, session, &inquiry);
     }
     let paths = all_paths(&args.paths, session)?;
-    let (subjects, asked) = inquiry.whom(args.account.as_deref().unwrap_or("php"), paths)?;
+    let account = args.account.as_deref().unwrap_or("php");
+    let questions = inquiry.whom(account, paths)?;
     inquiry.warn_of_left_out(session);
-    for subject in &subjects {
+    for subject in &questions.subjects {
         tell_about(subject, session);
     }
-    Ok(inquiry.tell(&subjects, &asked, args.brief, session)?)
+    if let Some(path) = questions.nobodys.values().next() {
+        let paths = output::counted(output::count(questions.nobodys.len()), "path is", "paths are");
+        session.warn(&format!(
+            "{paths} in no site ({}, …), so it is not known who \"{account}\" is there; name a user: --as www-data",
+            Shown(path)
+        ));
+    }
+    Ok(inquiry.tell(&questions, account, args.brief, session)?)
 }
 
 /// An answer, with the account that it is about.
@@ -88,6 +97,28 @@ pub(crate) struct Review {
     /// Nothing where it is not known whom to ask about.
     pub(crate) told: Option<Told>,
     pub(crate) now: Now,
+}
+
+/// Paths, and whom to ask about for each.
+struct Questions {
+    subjects: Vec<Subject>,
+    asked: Vec<Asked>,
+    /// Those of which that is not known, by their places among all.
+    nobodys: BTreeMap<usize, PathBuf>,
+}
+
+/// Answers, with what stands for those that cannot be had in its places.
+fn woven<'a, T>(
+    answers: &'a mut dyn Iterator<Item = T>,
+    gaps: &'a BTreeMap<usize, PathBuf>,
+    fill: impl Fn(&Path) -> T + 'a,
+) -> impl Iterator<Item = T> + 'a {
+    let mut place = 0;
+    std::iter::from_fn(move || {
+        let item = gaps.get(&place).map(|path| fill(path)).or_else(|| answers.next());
+        place += 1;
+        item
+    })
 }
 
 /// Everything that answers are made with.
@@ -150,19 +181,21 @@ impl<'l> Inquiry<'l> {
     }
 
     /// Whom to ask about, and who of them it is for each path.
-    fn whom(&self, account: &str, paths: Vec<PathBuf>) -> Result<(Vec<Subject>, Vec<Asked>), Failure> {
+    fn whom(&self, account: &str, paths: Vec<PathBuf>) -> Result<Questions, Failure> {
         let whom = Whom::of(account);
         if let Whom::Named(name) = &whom {
             let subject = Subject::named(name, &self.looked.accounts, self.services)
                 .map_err(|error| Failure::usage(error.to_string()))?
                 .in_domain(&whom, &self.looked.labels);
-            return Ok((vec![subject], paths.into_iter().map(|path| (0, path)).collect()));
+            let asked = paths.into_iter().map(|path| (0, path)).collect();
+            return Ok(Questions { subjects: vec![subject], asked, nobodys: BTreeMap::new() });
         }
         let mut subjects: Vec<Subject> = Vec::new();
         let mut known: Vec<(Option<usize>, usize)> = Vec::new();
         let mut asked = Vec::with_capacity(paths.len());
+        let mut nobodys = BTreeMap::new();
         let mut homes = Homes { inquiry: self, last: None };
-        for path in paths {
+        for (number, path) in paths.into_iter().enumerate() {
             let home = homes.of(&path);
             if let Some((_, place)) = known.iter().find(|(known, _)| *known == home) {
                 asked.push((*place, path));
@@ -172,21 +205,30 @@ impl<'l> Inquiry<'l> {
                 Some(n) => self.of_site(&whom, &self.holders[n]),
                 None => self.only(&whom),
             };
-            subjects.push(subject.ok_or_else(|| self.nobodys(&path, account))?);
+            let Some(subject) = subject else {
+                nobodys.insert(number, path);
+                continue;
+            };
+            subjects.push(subject);
             known.push((home, subjects.len() - 1));
             asked.push((subjects.len() - 1, path));
         }
-        Ok((subjects, asked))
+        match nobodys.values().next() {
+            Some(path) if asked.is_empty() => Err(self.nobodys(path, account)),
+            _ => Ok(Questions { subjects, asked, nobodys }),
+        }
     }
 
     /// Asks, and writes the answers as they come.
-    fn tell(&self, subjects: &[Subject], asked: &[Asked], brief: bool, session: &mut Session<'_>) -> io::Result<Exit> {
+    fn tell(&self, questions: &Questions, account: &str, brief: bool, session: &mut Session<'_>) -> io::Result<Exit> {
+        let Questions { subjects, asked, nobodys } = questions;
         let (setting, mut worst) = (self.setting(), Exit::Clean);
         if session.format == Format::Json {
             let each =
                 |subject: &Subject, answer: Answer| (exit(&answer), output::json_why::answer(&subject.name, &answer));
             why::ask_each(setting, subjects, asked, threads(), each, |answers| {
-                let mut answers = answers.map(|(exit, answer)| {
+                let unknown = |path: &Path| (Exit::Partial, output::json_why::unknown(account, path));
+                let mut answers = woven(answers, nobodys, unknown).map(|(exit, answer)| {
                     worst = worst.max(exit);
                     answer
                 });
@@ -210,7 +252,12 @@ impl<'l> Inquiry<'l> {
                 output::why_text::heading(width, &mut session.out())?;
             }
             let mut out = io::BufWriter::with_capacity(1 << 16, session.raw_out());
-            for (n, answer) in answers.enumerate() {
+            let unknown = |path: &Path| {
+                let mut text = Vec::new();
+                output::why_text::unknown(account, brief.then_some(width), path, &mut text)?;
+                Ok((Exit::Partial, text))
+            };
+            for (n, answer) in woven(answers, nobodys, unknown).enumerate() {
                 let (exit, text) = answer?;
                 worst = worst.max(exit);
                 if n > 0 && !brief {

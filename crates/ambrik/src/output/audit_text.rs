@@ -61,10 +61,11 @@ fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write
         format!("PHP {}, web server {}", site.php.user, site.web.user)
     };
     let facts = format!(
-        "{}, {}, {}; keeper {}, {accounts}",
+        "{}, {}, {}{}; keeper {}, {accounts}",
         Shown(&site.root),
         paths(audit.entries),
         audit.phase,
+        if audit.phase_known { "" } else { " as far as is known" },
         site.keeper.user
     );
     for line in textwrap::wrap(&facts, textwrap::Options::new(WIDTH).initial_indent("  ").subsequent_indent("  ")) {

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io::{self, Write};
+use std::path::Path;
 
 use ambrik_core::label::switch::command;
 use ambrik_core::why::{Act, Answer, By, Everything, Match, Now, Remedy, Step, Through, Wanted, Way};
@@ -126,6 +127,26 @@ struct RefusedDocument {
 /// The answer for a path, ready to be written.
 pub(crate) fn answer(account: &str, answer: &Answer) -> io::Result<Box<RawValue>> {
     Ok(to_raw_value(&document(account, answer, None))?)
+}
+
+/// What stands for an answer where it is not known whom to ask about.
+pub(crate) fn unknown(account: &str, path: &Path) -> io::Result<Box<RawValue>> {
+    Ok(to_raw_value(&AnswerDocument {
+        path: PathText::of(path),
+        account,
+        kind: None,
+        leads_to: None,
+        read: None,
+        write: None,
+        search: None,
+        create: None,
+        delete: None,
+        link: None,
+        chmod: None,
+        steps: Steps(None),
+        wanted: None,
+        refused: None,
+    })?)
 }
 
 /// Writes the answers for paths.

@@ -51,6 +51,15 @@ pub(crate) fn line(account: &str, width: usize, answer: &Answer, out: &mut dyn W
     )
 }
 
+/// What stands for an answer where it is not known whom to ask about: as one line, the account in so many columns, or as a text.
+pub(crate) fn unknown(account: &str, width: Option<usize>, path: &Path, out: &mut dyn Write) -> io::Result<()> {
+    let Some(width) = width else {
+        return writeln!(out, "{}: in no site, so it is not known who \"{account}\" is", Shown(path));
+    };
+    let width = width.max("account".len());
+    writeln!(out, "{account:<width$}  ?     ?      ?       ?       ?       -       {}", Shown(path))
+}
+
 /// What is said of a path besides its name and of what is to be changed.
 struct Block {
     of: Answer,

@@ -11,7 +11,7 @@ use toml::Value;
 use crate::host::{Ran, TestHost};
 
 /// The demo host.
-fn demo() -> TestHost {
+pub(crate) fn demo() -> TestHost {
     let host = TestHost::empty();
     let ran = host.command_without_host(&["demo", "--build-only"]).arg(host.at("")).output().unwrap();
     assert!(ran.status.success(), "{ran:?}");

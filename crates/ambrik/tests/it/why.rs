@@ -9,6 +9,7 @@ use rstest::rstest;
 
 use crate::documents::{checked, document};
 use crate::host::{PHP, Ran, TestHost, is_root};
+use crate::survey::demo;
 
 /// A site with a store that PHP cannot write to, and settings that it can.
 fn host() -> TestHost {
@@ -214,4 +215,53 @@ fn groups_that_do_not_count_yet_are_told() {
     assert!(why.err.contains(said) && why.out.contains("no   read"), "{why:?}");
     let audit = host.run(&["audit"]);
     assert!(audit.err.contains(&format!("berths: {said}; this audit judges what is then")), "{audit:?}");
+}
+
+#[test]
+fn every_path_has_its_line_in_no_site_too() {
+    let host = demo();
+    let mut command = host.command(&["why", "--brief", "-"]);
+    let mut asked = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let paths = "/opt/none\n/srv/www/berths/index.php\n/opt/two\n/srv/www/tidewatch/public\n";
+    std::io::Write::write_all(&mut asked.stdin.take().unwrap(), paths.as_bytes()).unwrap();
+    let ran = host.told(&asked.wait_with_output().unwrap());
+    assert_eq!(ran.code, 3, "{ran:?}");
+    let told: Vec<&str> = ran.out.lines().skip(1).filter_map(|line| line.split_whitespace().last()).collect();
+    assert_eq!(told, paths.lines().collect::<Vec<_>>(), "{ran:?}");
+    assert!(ran.out.lines().nth(1).unwrap().contains('?') && ran.err.contains("2 paths are in no site"), "{ran:?}");
+    // Alone it is an error, as before; in JSON it is null.
+    assert_eq!(host.run(&["why", "/opt/none"]).code, 2);
+    let both = host.run(&["why", "/opt/none", "/srv/www/berths/index.php", "--format", "json"]);
+    let document: serde_json::Value = serde_json::from_str(&both.out).unwrap();
+    assert_eq!(document["answers"][0]["read"], serde_json::Value::Null, "{both:?}");
+    assert_eq!(document["answers"][1]["path"], "/srv/www/berths/index.php", "{both:?}");
+}
+
+/// Records that a user may not read stand in the way of nothing that only looks.
+#[test]
+fn a_user_who_may_not_read_the_records_is_answered_all_the_same() {
+    if !crate::host::is_root() {
+        return;
+    }
+    let mut host = demo();
+    let opened = host.run(&["open", "berths", "--yes"]);
+    assert_eq!(opened.code, 0, "{opened:?}");
+    host.run_as = Some(61_009);
+    for words in [
+        &["audit", "berths"][..],
+        &["set", "berths", "--preview"],
+        &["seal", "berths", "--preview"],
+        &["open", "berths", "--preview"],
+        &["why", "/srv/www/berths/index.php"],
+    ] {
+        let ran = host.run(words);
+        assert!(ran.code != 4 && ran.code != 2 && !ran.out.is_empty(), "{words:?}: {ran:?}");
+        assert!(ran.err.contains("which phase sites are in is not known"), "{words:?}: {ran:?}");
+    }
+    let audit = host.run(&["audit", "berths", "--format", "json"]);
+    let document: serde_json::Value = serde_json::from_str(&audit.out).unwrap();
+    assert_eq!(document["sites"][0]["phase_known"], false);
+    for words in [&["history"][..], &["undo", "--yes"], &["set", "berths", "--yes"]] {
+        assert_eq!(host.run(words).code, 4, "{words:?}");
+    }
 }
