@@ -25,8 +25,8 @@ const MOST_LOOKED_AT: usize = 60;
 pub fn serving(host: &Host, services: &Services, site: &Site, others: &[Ground]) -> Serving {
     let (Some(folder), Ok(root)) = (site.served_folder(), host.resolve(&site.root)) else { return Serving::default() };
     let places = places(host, site);
-    let beside = beside(host, services, &root.path, others);
-    let nothing = |differs: String| Serving { differs: Some(differs), too: Vec::new(), beside: Vec::new() };
+    let (beside, unseen) = beside(host, services, &root.path, others);
+    let nothing = |differs: String| Serving { differs: Some(differs), ..Serving::default() };
     let found = match host.resolve(&folder) {
         Ok(found) if found.facts.kind == Kind::Directory => found,
         Ok(found) => return nothing(format!("{} is a {}, no folder", Shown(&folder), found.facts.kind.word())),
@@ -34,7 +34,7 @@ pub fn serving(host: &Host, services: &Services, site: &Site, others: &[Ground])
             return nothing(format!("{} is not there", Shown(&folder)));
         }
         // What cannot be looked at from here is not said to be missing: the audit tells of it.
-        Err(_) => return Serving { beside, ..Serving::default() },
+        Err(_) => return Serving { beside, unseen, ..Serving::default() },
     };
     let mut too: BTreeMap<PathBuf, String> = BTreeMap::new();
     for served in folders(host, services, &places) {
@@ -50,18 +50,26 @@ pub fn serving(host: &Host, services: &Services, site: &Site, others: &[Ground])
         differs: differs(host, services, &places, &found.path),
         too: too.into_iter().map(|(path, because)| ServedToo { path, because }).collect(),
         beside,
+        unseen,
     }
 }
 
-/// The archives and dumps in the folders around the root that a web server serves.
-fn beside(host: &Host, services: &Services, root: &Path, others: &[Ground]) -> Vec<(PathBuf, &'static str)> {
+/// An archive or dump, and what it is.
+type Archive = (PathBuf, &'static str);
+
+/// The archives and dumps in the folders around the root that a web server serves, and those of these that cannot be listed.
+fn beside(host: &Host, services: &Services, root: &Path, others: &[Ground]) -> (Vec<Archive>, Vec<PathBuf>) {
     let served: Vec<PathBuf> =
         services.configured().map(|folder| host.destination(Path::new("/"), &folder.path)).collect();
     let around = root.ancestors().skip(1).filter(|folder| served.iter().any(|served| folder.starts_with(served)));
     let own = around.filter(|folder| !others.iter().any(|other| other.holds(folder)));
-    let mut found = Vec::new();
+    let (mut found, mut unseen) = (Vec::new(), Vec::new());
     for folder in own {
-        for name in host.names_in(folder).unwrap_or_default() {
+        let Ok(names) = host.names_in(folder) else {
+            unseen.push(folder.to_owned());
+            continue;
+        };
+        for name in names {
             let Some(Guess::Leftover(kind)) = guess(&name, Kind::File).filter(Guess::is_archive_or_dump) else {
                 continue;
             };
@@ -72,7 +80,7 @@ fn beside(host: &Host, services: &Services, root: &Path, others: &[Ground]) -> V
         }
     }
     found.sort();
-    found
+    (found, unseen)
 }
 
 /// The site's root and its parts outside it, as they are named and as they really are; those that are there.

@@ -433,6 +433,11 @@ pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Au
         (found, learnt) = look(setting, &Arc::new(site), &beyond_files, phase)?;
     }
     let root = found.site.root.clone();
+    for folder in found.site.serving.unseen.clone() {
+        let says = "archives in a served folder around the site: it cannot be listed".to_owned();
+        found = found.with(&check::COULD_NOT_LOOK, folder, says, setting.today);
+        found.all_asked = false;
+    }
     for unanswered in learnt.unanswered {
         found = found.with(&check::COULD_NOT_LOOK, root.clone(), unanswered, setting.today);
         found.all_asked = false;

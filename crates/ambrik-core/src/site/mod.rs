@@ -76,6 +76,8 @@ pub struct Serving {
     pub too: Vec<ServedToo>,
     /// Archives and dumps beside the root, where a web server serves them; and what each is.
     pub beside: Vec<(PathBuf, &'static str)>,
+    /// The folders around the root that a web server serves and that could not be listed.
+    pub unseen: Vec<PathBuf>,
 }
 
 /// A folder of the site outside the document root that is served all the same.

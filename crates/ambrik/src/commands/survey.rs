@@ -44,16 +44,18 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
         survey(&looked.host, &looked.accounts, services, &dir, &others, progress)
     })?;
     tell(session, &found);
+    let mut saved = None;
     if let Some(name) = &args.save {
         let name = if name.is_empty() { default_name(&found)? } else { name.clone() };
         save(&found, &name, args.replace, &looked, &others, session)?;
+        saved = Some(name);
     }
     match session.format {
         Format::Json => output::json_survey::survey(&found, session.raw_out())?,
         Format::Text if args.save.is_none() && (args.draft || !std::io::stdout().is_terminal()) => {
             write!(session.raw_out(), "{}", found.draft())?;
         }
-        Format::Text => output::survey_text::render(&found, args.save.is_some(), &mut session.out())?,
+        Format::Text => output::survey_text::render(&found, saved.as_deref(), &mut session.out())?,
     }
     Ok(if found.unseen.is_empty() { Exit::Clean } else { Exit::Partial })
 }
@@ -64,9 +66,13 @@ fn tell(session: &mut Session<'_>, found: &Survey) {
     }
 }
 
-/// The root's own name, as far as a site may be called so.
+/// Names that say what a folder is to its site, and not which site it is.
+const NO_SITES: &[&str] = &["current", "live", "htdocs", "httpdocs", "public_html"];
+
+/// The root's own name, or that of the folder around it, as far as a site may be called so.
 fn default_name(found: &Survey) -> Result<String, Failure> {
-    let name = found.root.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let names = found.root.ancestors().filter_map(|path| path.file_name()).map(|name| name.to_string_lossy());
+    let name = names.into_iter().find(|name| !NO_SITES.contains(&&**name)).unwrap_or_default().into_owned();
     let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-') { c } else { '-' };
     let name: String = name.chars().map(plain).collect();
     let name = name.trim_start_matches(['.', '-']).to_owned();

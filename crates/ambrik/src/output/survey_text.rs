@@ -1,7 +1,6 @@
 //! A survey for people: what is proposed and why, what is left to answer, what to do next.
 
 use std::io::{self, Write};
-use std::path::Path;
 
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{Use, Write as When};
@@ -10,7 +9,7 @@ use ambrik_core::survey::{Confidence, Found, Part, Reason, Survey};
 use super::table::{FAINT, GOOD, HEAD, ODD, cut, styled, wrapped};
 use super::{count, counted, number, paths};
 
-pub(crate) fn render(found: &Survey, saved: bool, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn render(found: &Survey, saved: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
     verdict(found, out)?;
     let width = found.parts.iter().map(|part| name(part).chars().count()).max().unwrap_or_default();
     for part in &found.parts {
@@ -39,14 +38,11 @@ pub(crate) fn render(found: &Survey, saved: bool, out: &mut dyn Write) -> io::Re
             wrapped(&styled(FAINT, &said(reason)), "    ", "    ", out)?;
         }
     }
-    if !saved {
-        let next = "--save puts the draft into the sites directory; --draft prints it with all its reasons";
-        writeln!(out, "\n{}", styled(FAINT, next))?;
-    } else if let Some(name) = found.root.file_name().map(|name| Path::new(name).to_owned()) {
-        let next = format!("Read it, answer what it asks; then: ambrik audit {}", Shown(&name));
-        writeln!(out, "\n{}", styled(FAINT, &next))?;
-    }
-    Ok(())
+    let next = match saved {
+        Some(name) => format!("Read it, answer what it asks; then: ambrik audit {name}"),
+        None => "--save puts the draft into the sites directory; --draft prints it with all its reasons".to_owned(),
+    };
+    writeln!(out, "\n{}", styled(FAINT, &next))
 }
 
 fn verdict(found: &Survey, out: &mut dyn Write) -> io::Result<()> {

@@ -1,7 +1,7 @@
 //! What is really served, against what the site file says: another document root, links and aliases that lead out of it.
 
 use std::fs;
-use std::os::unix::fs::{MetadataExt as _, symlink};
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
 
 use rstest::rstest;
 
@@ -179,6 +179,21 @@ fn archives_beside_the_site_are_found(#[case] path: &str, #[case] roots: &[&str]
     assert_eq!(audit.out.contains("archive-beside"), want, "{audit:?}");
     assert!(!want || audit.out.contains(&format!("/{path}")), "{audit:?}");
     assert_eq!(picture(&host.at("srv")), before);
+}
+
+/// A served folder that cannot be listed may hold archives: that is said.
+#[test]
+fn a_folder_that_cannot_be_listed_is_not_said_to_hold_nothing() {
+    if !is_root() {
+        return;
+    }
+    let mut host = served("etc/nginx/nginx.conf", "http { server { root /srv/www; } }", "");
+    host.run_as = Some(61_009);
+    let told =
+        |host: &TestHost| host.run(&["audit", "berths"]).out.contains("archives in a served folder around the site");
+    assert!(!told(&host));
+    fs::set_permissions(host.at("srv/www"), fs::Permissions::from_mode(0o711)).unwrap();
+    assert!(told(&host));
 }
 
 /// An installer under another name is an installer, whatever the name; what is none is not.

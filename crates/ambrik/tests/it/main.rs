@@ -6,6 +6,7 @@
 
 mod access;
 mod accounts;
+mod advice;
 mod bad_input;
 mod calls;
 mod campaign;

@@ -176,3 +176,20 @@ fn who_reads_logs_as_the_hosts_log_group_goes_on_to() {
     assert_eq!(std::os::unix::fs::MetadataExt::gid(&meta), 61_041);
     assert_eq!(std::os::unix::fs::MetadataExt::mode(&meta) & 0o070, 0o050);
 }
+
+#[test]
+fn a_site_is_not_called_after_what_its_folder_is_to_it() {
+    if !crate::host::is_root() {
+        return;
+    }
+    let host = demo();
+    fs::remove_file(host.at("etc/ambrik/sites/berths.toml")).unwrap();
+    fs::create_dir(host.at("srv/www/harbour")).unwrap();
+    fs::rename(host.at("srv/www/berths"), host.at("srv/www/harbour/one")).unwrap();
+    std::os::unix::fs::symlink("one", host.at("srv/www/harbour/current")).unwrap();
+    let saved = host.run(&["survey", "/srv/www/harbour/current", "--save"]);
+    assert!(
+        saved.err.contains("etc/ambrik/sites/harbour.toml") && saved.out.contains("ambrik audit harbour"),
+        "{saved:?}"
+    );
+}
