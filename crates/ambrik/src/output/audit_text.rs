@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, PartLine};
 use ambrik_core::check::{Check, Reason, Remedy, Severity};
 use ambrik_core::shown::Shown;
 
@@ -11,6 +11,10 @@ use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapp
 use super::{count, counted, number, paths};
 use crate::sites::Wrong;
 
+/// As many parts are shown where not each path is asked for.
+const MOST_PARTS: usize = 200;
+/// In as many parts a finding is shown.
+const MOST_ROWS: usize = 12;
 /// As many examples are shown for each part of a finding.
 const EXAMPLES: usize = 3;
 
@@ -72,7 +76,7 @@ fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write
         writeln!(out, "{}", styled(FAINT, &line))?;
     }
     writeln!(out)?;
-    rights(audit, out)?;
+    rights(audit, each, out)?;
     let mut checks: BTreeMap<usize, Vec<&Finding>> = BTreeMap::new();
     for (n, finding) in counted_findings(audit).enumerate() {
         let known = checks
@@ -170,23 +174,39 @@ const fn style(severity: Severity) -> anstyle::Style {
 }
 
 /// The table of rights: what each account can do in each part, and, where that differs, what it should.
-fn rights(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
+fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     let besides: Vec<String> = audit.besides().map(|access| access.who.to_string()).collect();
     let heads = ["part", "use", "paths", "keeper", "php", "web", "others"];
     let heads: Vec<&str> = heads.into_iter().chain(besides.iter().map(String::as_str)).collect();
     let mut rows = table(&heads);
-    for line in &audit.table {
+    let room = if each { usize::MAX } else { MOST_PARTS };
+    let is_wrong = |line: &&PartLine| line.cells.iter().any(|cell| cell.more_count + cell.less_count > 0);
+    // Of very many, those that are not as they should be come before those that are.
+    let (wrong, right): (Vec<_>, Vec<_>) = audit.table.iter().partition(is_wrong);
+    let lines: Vec<&PartLine> =
+        if audit.table.len() <= room { audit.table.iter().collect() } else { wrong.into_iter().chain(right).collect() };
+    for &line in lines.iter().take(room) {
         let shown = cut(audit.part_shown(line.part), 34);
         let shown = if line.part.is_none() { ". (all else)".to_owned() } else { shown };
         let mut row = vec![shown, audit.part_use(line.part).to_string(), number(line.count)];
         row.extend(line.cells.iter().map(|each| cell(each, line.count)));
         rows.add_row(row);
     }
-    for &part in &audit.missing {
+    let room = room.saturating_sub(lines.len());
+    for &part in audit.missing.iter().take(room) {
         let shown = cut(audit.part_shown(Some(part)), 34);
         rows.add_row(vec![shown, audit.part_use(Some(part)).to_string(), styled(FAINT, "not there")]);
     }
-    write(&mut rows, &[2], "  ", out)
+    write(&mut rows, &[2], "  ", out)?;
+    let left = lines.len().saturating_sub(MOST_PARTS.min(lines.len())) + audit.missing.len().saturating_sub(room);
+    if left > 0 && !each {
+        writeln!(
+            out,
+            "  {}",
+            styled(FAINT, &format!("and {} more: --each lists them", counted(count(left), "part", "parts")))
+        )?;
+    }
+    Ok(())
 }
 
 fn cell(cell: &Cell, paths: u64) -> String {
@@ -243,7 +263,7 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
         return Ok(());
     }
     let mut rows = table(&[]);
-    for finding in findings {
+    for finding in findings.iter().take(MOST_ROWS) {
         let examples = audit.paths(finding).take(EXAMPLES).map(|path| Shown(&path).to_string());
         // A part that is one path needs no example.
         let examples: Vec<String> = examples.filter(|_| !is_the_part(audit, finding)).collect();
@@ -252,7 +272,11 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
         let room = 82_usize.saturating_sub(part.chars().count() + number(count(finding.count())).len());
         rows.add_row(vec![part, number(count(finding.count())), cut(&format!("{}{more}", examples.join(", ")), room)]);
     }
-    write(&mut rows, &[1], "            ", out)
+    write(&mut rows, &[1], "            ", out)?;
+    match findings.len().saturating_sub(MOST_ROWS) {
+        0 => Ok(()),
+        left => writeln!(out, "            and in {} more", counted(count(left), "part", "parts")),
+    }
 }
 
 /// Whether a finding is about the part itself and nothing below it.
