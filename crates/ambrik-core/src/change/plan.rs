@@ -245,13 +245,13 @@ impl Plan {
             verdicts.entry(Arc::as_ptr(&deviant.verdict)).or_insert((deviant, 0)).1 += 1;
         }
         let mut found: Vec<Group> = Vec::new();
+        let mut places: HashMap<(Option<usize>, Kind, Arc<Rights>, Arc<Rights>), usize> = HashMap::new();
         for (deviant, count) in verdicts.into_values() {
             let Some(Turn { kind, before, after, .. }) = turn(deviant) else { continue };
             let part = deviant.verdict.context.part;
             let example = self.audit.relative(&self.audit.path(deviant));
-            let alike =
-                found.iter_mut().find(|g| (g.part, g.kind) == (part, kind) && g.before == before && g.after == after);
-            match alike {
+            let place = *places.entry((part, kind, Arc::clone(&before), Arc::clone(&after))).or_insert(found.len());
+            match found.get_mut(place) {
                 Some(group) => {
                     group.count += count;
                     group.example = example.min(std::mem::take(&mut group.example));

@@ -1,5 +1,6 @@
 //! Changes for people: those that are alike in one line.
 
+use std::collections::HashMap;
 use std::io::{self, Write};
 
 use ambrik_core::account::Accounts;
@@ -109,10 +110,12 @@ fn changes(rows: Vec<[String; 6]>, out: &mut dyn Write) -> io::Result<()> {
 fn rows(plan: &Plan, accounts: &Accounts) -> Vec<[String; 6]> {
     // Groups that differ only in what an access list says look alike here.
     let mut rows: Vec<([String; 4], Kind, usize, String)> = Vec::new();
+    let mut places: HashMap<([String; 4], Kind), usize> = HashMap::new();
     for group in plan.groups() {
         let part = cut(plan.audit.part_shown(group.part), 22);
         let looks = [part, owners(&group, accounts), modes(&group), types(&group)];
-        match rows.iter_mut().find(|(known, kind, ..)| *known == looks && *kind == group.kind) {
+        let place = *places.entry((looks.clone(), group.kind)).or_insert(rows.len());
+        match rows.get_mut(place) {
             Some((.., count, _)) => *count += group.count,
             None => rows.push((looks, group.kind, group.count, Shown(&group.example).to_string())),
         }
