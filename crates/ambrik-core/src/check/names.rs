@@ -148,6 +148,9 @@ fn file(name: &[u8]) -> Option<Guess> {
     if lower.starts_with(b".#") || has_suffix(&lower, &[b".swp", b".swo", b".swn", b".kate-swp"]) {
         return Some(Guess::Leftover("editor's copy"));
     }
+    if is_packed_asset(&lower) {
+        return None;
+    }
     if has_suffix(&lower, ARCHIVES) {
         let dump = has_suffix(&lower, &[b".sql.gz", b".sql.bz2", b".sql.xz", b".sql.zst", b".sql.zip", b".dump.gz"]);
         return Some(Guess::Leftover(if dump { "packed database dump" } else { "archive" }));
@@ -172,7 +175,22 @@ const ARCHIVES: &[&[u8]] = &[
     b".lz", b".lzma", b".cpio", b".z",
 ];
 
-/// Endings that people and editors put on copies; before them stands the name of what was copied.
+/// Endings of what is packed by itself, and not together with others.
+const PACKED: &[&[u8]] = &[b".gz", b".br", b".bz2", b".xz", b".zst", b".lz", b".lzma", b".z"];
+
+/// Endings of what is served unpacked too, or is data that an application brings along.
+const ASSETS: &[&[u8]] = &[
+    b".css", b".js", b".mjs", b".map", b".svg", b".json", b".xml", b".html", b".htm", b".wasm", b".ico", b".ttf",
+    b".otf", b".eot", b".woff", b".pcf", b".pfb", b".pfa", b".afm", b".dat", b".mmdb",
+];
+
+/// Whether it is an asset, packed so that a web server hands it out as it is: it gives nothing away.
+fn is_packed_asset(lower: &[u8]) -> bool {
+    PACKED.iter().filter_map(|ending| lower.strip_suffix(*ending)).any(|stem| has_suffix(stem, ASSETS))
+}
+
+/// Endings that people and editors put on copies; before them stands the name of what was copied. A copy that ends as PHP files do
+/// is run and not handed out, and such names are those of living code as well.
 const COPIES: &[&[u8]] = &[
     b".bak",
     b".backup",
@@ -192,12 +210,6 @@ const COPIES: &[&[u8]] = &[
     b".rpmsave",
     b".rpmnew",
     b".ucf-old",
-    b"-backup.php",
-    b"_backup.php",
-    b"-old.php",
-    b"_old.php",
-    b".bak.php",
-    b".old.php",
 ];
 
 fn has_suffix(name: &[u8], suffixes: &[&[u8]]) -> bool {
@@ -419,6 +431,15 @@ mod tests {
     #[case("jquery.1", Kind::File, None)]
     #[case("site.tar.gz", Kind::File, Some(Guess::Leftover("archive")))]
     #[case("db.sql.gz", Kind::File, Some(Guess::Leftover("packed database dump")))]
+    #[case("site.css.gz", Kind::File, None)]
+    #[case("site.min.js.br", Kind::File, None)]
+    #[case("harbour.svg.gz", Kind::File, None)]
+    #[case("font.pcf.gz", Kind::File, None)]
+    #[case("tides.dat.gz", Kind::File, None)]
+    #[case("index.php.gz", Kind::File, Some(Guess::Leftover("archive")))]
+    #[case("backup.gz", Kind::File, Some(Guess::Leftover("archive")))]
+    #[case("tide_backup.php", Kind::File, None)]
+    #[case("settings-old.php", Kind::File, None)]
     #[case("berths.sql", Kind::File, Some(Guess::Leftover("database dump")))]
     #[case(".zip", Kind::File, None)]
     #[case("index.php", Kind::File, None)]
