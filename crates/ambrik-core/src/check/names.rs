@@ -366,13 +366,15 @@ impl Sniffing {
     }
 }
 
-/// A short PHP file that shows PHP's settings and does little else.
+/// A short PHP file that shows PHP's settings and does little else. What lies where code is included from is a piece of a page,
+/// and not one.
 fn by_content(case: &PathCase<'_>) -> Option<Guess> {
     const NEAR_THE_TOP: usize = 1;
     let facts = case.facts;
     let short =
         facts.kind == Kind::File && (SHORTEST_INFORMATION_PAGE..=LONGEST_INFORMATION_PAGE).contains(&facts.size);
-    if !short || !is_php_name(Path::new(case.look.os_name())) {
+    let is_page = || !(case.below_served)().iter().any(is_librarys);
+    if !short || !is_php_name(Path::new(case.look.os_name())) || !is_page() {
         return None;
     }
     let near_the_top = || (case.below_served)().iter().count() <= NEAR_THE_TOP;

@@ -310,6 +310,9 @@ fn is_recognised(#[case] path: &str, #[case] content: &str, #[case] check: &str)
 
 #[rstest]
 #[case::not_served("lib/site.tar.gz", "x")]
+#[case::a_piece_of_a_page("public/templates/test/version.inc", "<?php phpinfo(); ?>")]
+#[case::an_asset("public/style.css.gz", "x")]
+#[case::a_class("public/classes/tide_backup.php", "<?php class TideBackup {}")]
 #[case::in_a_store("public/uploads/site.tar.gz", "x")]
 #[case::schema("public/data/schema.sql", "CREATE TABLE berths (id INTEGER);")]
 #[case::a_librarys_own("public/vendor/tool/install.php", "<?php")]
