@@ -180,8 +180,8 @@ const PACKED: &[&[u8]] = &[b".gz", b".br", b".bz2", b".xz", b".zst", b".lz", b".
 
 /// Endings of what is served unpacked too, or is data that an application brings along.
 const ASSETS: &[&[u8]] = &[
-    b".css", b".js", b".mjs", b".map", b".svg", b".json", b".xml", b".html", b".htm", b".wasm", b".ico", b".ttf",
-    b".otf", b".eot", b".woff", b".pcf", b".pfb", b".pfa", b".afm", b".dat", b".mmdb",
+    b".css", b".js", b".mjs", b".map", b".svg", b".wasm", b".ico", b".ttf", b".otf", b".eot", b".woff", b".pcf",
+    b".pfb", b".pfa", b".afm", b".dat", b".mmdb",
 ];
 
 /// Whether it is an asset, packed so that a web server hands it out as it is: it gives nothing away.
@@ -366,15 +366,16 @@ impl Sniffing {
     }
 }
 
-/// A short PHP file that shows PHP's settings and does little else. What lies where code is included from is a piece of a page,
-/// and not one.
+/// A short PHP file that shows PHP's settings and does little else. What is only included (`.inc`) is a piece of a page, and
+/// not one: no server runs it by itself.
 fn by_content(case: &PathCase<'_>) -> Option<Guess> {
     const NEAR_THE_TOP: usize = 1;
     let facts = case.facts;
     let short =
         facts.kind == Kind::File && (SHORTEST_INFORMATION_PAGE..=LONGEST_INFORMATION_PAGE).contains(&facts.size);
-    let is_page = || !(case.below_served)().iter().any(is_librarys);
-    if !short || !is_php_name(Path::new(case.look.os_name())) || !is_page() {
+    let name = Path::new(case.look.os_name());
+    let included = name.extension().is_some_and(|end| end.eq_ignore_ascii_case("inc"));
+    if !short || !is_php_name(name) || included {
         return None;
     }
     let near_the_top = || (case.below_served)().iter().count() <= NEAR_THE_TOP;
@@ -438,6 +439,7 @@ mod tests {
     #[case("harbour.svg.gz", Kind::File, None)]
     #[case("font.pcf.gz", Kind::File, None)]
     #[case("tides.dat.gz", Kind::File, None)]
+    #[case("customers.json.gz", Kind::File, Some(Guess::Leftover("archive")))]
     #[case("index.php.gz", Kind::File, Some(Guess::Leftover("archive")))]
     #[case("backup.gz", Kind::File, Some(Guess::Leftover("archive")))]
     #[case("tide_backup.php", Kind::File, None)]

@@ -27,6 +27,11 @@ const LAYOUTS: &[[&str; 4]] = &[
     ["/etc/apache2/httpd.conf", "httpd", "/etc/sysconfig/apache2", "/etc/apache2"],
     ["/usr/local/apache2/conf/httpd.conf", "httpd", "/usr/local/apache2/bin/envvars", "/usr/local/apache2"],
 ];
+/// The usual main files.
+pub(super) fn mains() -> Vec<&'static str> {
+    LAYOUTS.iter().map(|[main, ..]| *main).collect()
+}
+
 /// What its names are relative to where it was not told.
 pub(super) const ROOTS: &[&str] = &["/etc/apache2", "/etc/httpd", "/usr/local/apache2"];
 /// Includes are followed so deep.

@@ -326,10 +326,10 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
     let running = process::read(host);
     let units = units::read(&mut files);
     let mains = |family, defaults| started::mains(host, &running, &units, family, defaults);
-    let pools = fpm::read(&mut files, &mains(Family::Fpm, &[]));
+    let pools = fpm::read(&mut files, &mains(Family::Fpm, (&[], &[])));
     let servers = [
-        nginx::read(&mut files, &mains(Family::Nginx, nginx::PREFIXES)),
-        apache::read(&mut files, &running, &mains(Family::Apache, apache::ROOTS)),
+        nginx::read(&mut files, &mains(Family::Nginx, (nginx::FILES, nginx::PREFIXES))),
+        apache::read(&mut files, &running, &mains(Family::Apache, (&apache::mains(), apache::ROOTS))),
     ];
     let servers: Vec<Server> = servers.into_iter().flatten().collect();
     let seen = tie::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };

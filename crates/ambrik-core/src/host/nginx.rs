@@ -7,7 +7,7 @@ use super::files::Files;
 use super::{Address, Folder, Place, Server, Through};
 
 /// The main file, where distributions and the program's own build have it.
-const FILES: &[&str] =
+pub(super) const FILES: &[&str] =
     &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf"];
 /// What its names are relative to where it was not told, as distributions and the program's own build have it.
 pub(super) const PREFIXES: &[&str] = &["/usr/share/nginx", "/etc/nginx", "/usr/local/nginx"];

@@ -78,13 +78,14 @@ impl Started {
 }
 
 /// The main files that running programs of a family, and those of units, were started with, each with its prefix; `defaults`
-/// is what the program takes names relative to without being told.
+/// is what the program takes names relative to without being told. Where one of the `usual` main files is there, a program that
+/// was told none reads that; else what it holds open tells.
 pub(super) fn mains(
     host: &Host,
     running: &Running,
     units: &[Unit],
     family: Family,
-    defaults: &[&str],
+    (usual, defaults): (&[&str], &[&str]),
 ) -> Vec<(PathBuf, Option<PathBuf>)> {
     let options = options(family);
     let mut found: Vec<(PathBuf, Option<PathBuf>)> = Vec::new();
@@ -114,7 +115,8 @@ pub(super) fn mains(
         let works_in = host.resolve(&proc(master, "cwd")).ok().map(|resolved| resolved.path);
         let bases: Vec<PathBuf> = defaults().chain(works_in).collect();
         let told = started.mains(&options, &bases).into_iter().any(|main| add(main, started.prefix.clone()));
-        if !told {
+        // A sample that an application brings along may lie beside its logs.
+        if !told && !usual.iter().any(|main| host.resolve(Path::new(main)).is_ok()) {
             for main in by_open_files(host, master, &options) {
                 add(main, None);
             }

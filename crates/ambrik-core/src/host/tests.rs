@@ -270,6 +270,22 @@ fn what_a_program_was_started_with_is_read(
     assert_eq!(quay.served(), [format!("/srv/own {program} -/tidewatch -")], "{}", quay.says());
 }
 
+/// A sample configuration beside a site's logs is nobody's, where the usual one is there.
+#[test]
+fn a_sample_beside_logs_is_not_read() {
+    let quay = Quay::new(&[
+        ("etc/nginx/nginx.conf", "user www-data; http { server { root /srv/usual; } }"),
+        ("srv/usual/nginx.conf", OWN_NGINX),
+        ("srv/usual/logs/access.log", ""),
+    ]);
+    quay.process(10, 1, "nginx", "nginx: master process /usr/sbin/nginx -g daemon on;", (0, 0));
+    quay.process(11, 10, "nginx", "nginx: worker process", (33, 33));
+    let log = quay.dir.path().join("proc/10/fd/5");
+    fs::create_dir_all(log.parent().unwrap()).unwrap();
+    std::os::unix::fs::symlink("/srv/usual/logs/access.log", log).unwrap();
+    assert_eq!(quay.served(), ["/srv/usual nginx -/www-data -"], "{}", quay.says());
+}
+
 #[rstest]
 #[case::in_the_title("php-fpm: master process (/opt/quay/fpm.conf)")]
 #[case::by_its_option("/usr/sbin/php-fpm8.2|-y|/opt/quay/fpm.conf|")]

@@ -294,6 +294,7 @@ fn what_is_foreign_is_neither_judged_nor_touched() {
 #[case::editor("public/index.php~", "x", "leftover-served")]
 #[case::backup("public/index.php.bak", "x", "leftover-served")]
 #[case::version_control("public/.git/config", "x", "leftover-served")]
+#[case::information_among_code("public/lib/info.php", "<?php phpinfo();", "leftover-served")]
 #[case::information("public/deep/down/status.php", "<?php\n// who looks here\nphpinfo();\n", "leftover-served")]
 #[case::installer_folder("public/install/index.php", "<?php", "installer-left")]
 #[case::installer_file("public/install.php", "<?php", "installer-left")]
