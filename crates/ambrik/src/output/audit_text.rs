@@ -13,6 +13,8 @@ use crate::sites::Wrong;
 
 /// As many parts are shown where not each path is asked for.
 const MOST_PARTS: usize = 200;
+/// keeper, php, web and others.
+const ROLES: usize = 4;
 /// In as many parts a finding is shown.
 const MOST_ROWS: usize = 12;
 /// As many examples are shown for each part of a finding.
@@ -175,10 +177,7 @@ const fn style(severity: Severity) -> anstyle::Style {
 
 /// The table of rights: what each account can do in each part, and, where that differs, what it should.
 fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
-    let besides: Vec<String> = audit.besides().map(|access| access.who.to_string()).collect();
-    let heads = ["part", "use", "paths", "keeper", "php", "web", "others"];
-    let heads: Vec<&str> = heads.into_iter().chain(besides.iter().map(String::as_str)).collect();
-    let mut rows = table(&heads);
+    let mut rows = table(&["part", "use", "paths", "keeper", "php", "web", "others"]);
     let room = if each { usize::MAX } else { MOST_PARTS };
     let is_wrong = |line: &&PartLine| line.cells.iter().any(|cell| cell.more_count + cell.less_count > 0);
     // Of very many, those that are not as they should be come before those that are.
@@ -186,12 +185,11 @@ fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     let lines: Vec<&PartLine> =
         if audit.table.len() <= room { audit.table.iter().collect() } else { wrong.into_iter().chain(right).collect() };
     for &line in lines.iter().take(room) {
-        let shown = cut(audit.part_shown(line.part), 34);
-        let shown = if line.part.is_none() { ". (all else)".to_owned() } else { shown };
-        let mut row = vec![shown, audit.part_use(line.part).to_string(), number(line.count)];
-        row.extend(line.cells.iter().map(|each| cell(each, line.count)));
+        let mut row = vec![part_name(audit, line), audit.part_use(line.part).to_string(), number(line.count)];
+        row.extend(line.cells.iter().take(ROLES).map(|each| cell(each, line.count)));
         rows.add_row(row);
     }
+    let shown = &lines[..lines.len().min(room)];
     let room = room.saturating_sub(lines.len());
     for &part in audit.missing.iter().take(room) {
         let shown = cut(audit.part_shown(Some(part)), 34);
@@ -205,6 +203,29 @@ fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
             "  {}",
             styled(FAINT, &format!("and {} more: --each lists them", counted(count(left), "part", "parts")))
         )?;
+    }
+    besides(audit, shown, out)
+}
+
+/// The part of a line of the table.
+fn part_name(audit: &Audit, line: &PartLine) -> String {
+    if line.part.is_none() { ". (all else)".to_owned() } else { cut(audit.part_shown(line.part), 34) }
+}
+
+/// What those can do who have access besides: tables of their own, so that none is too wide.
+fn besides(audit: &Audit, lines: &[&PartLine], out: &mut dyn Write) -> io::Result<()> {
+    const A_TABLE: usize = 3;
+    let names: Vec<String> = audit.besides().map(|access| cut(&access.who.to_string(), 20)).collect();
+    for (n, names) in names.chunks(A_TABLE).enumerate() {
+        let heads: Vec<&str> = ["part"].into_iter().chain(names.iter().map(String::as_str)).collect();
+        let mut rows = table(&heads);
+        for line in lines {
+            let cells = line.cells.iter().skip(ROLES + n * A_TABLE).take(A_TABLE);
+            let cells = cells.map(|each| cell(each, line.count));
+            rows.add_row([part_name(audit, line)].into_iter().chain(cells).collect::<Vec<String>>());
+        }
+        writeln!(out)?;
+        write(&mut rows, &[], "  ", out)?;
     }
     Ok(())
 }

@@ -38,7 +38,7 @@ fn accounts_with_access_are_told_given_and_explained() {
     let before = audit(&host);
     assert!(checks(&before).contains(&"access-withheld"), "{before}");
     let text = host.run(&["audit", "berths"]);
-    assert!(text.out.lines().any(|line| line.contains("others") && line.contains("group me2")), "{text:?}");
+    assert!(text.out.lines().any(|line| line.contains("user") && line.contains("group me2")), "{text:?}");
     let why = host.run(&["why", "/srv/www/berths/settings.php", "--as", "user"]);
     assert!(why.out.contains("ambrik set berths"), "{why:?}");
 
