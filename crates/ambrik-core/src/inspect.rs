@@ -673,7 +673,8 @@ fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> Box<[Ability]> 
     ];
     let given: Vec<(usize, Right)> = people.given(context).map(|(_, right, place)| (place, right)).collect();
     let besides = people.access().map(|(_, place)| {
-        let rights = given.iter().filter(|(given, _)| *given == place).map(|(_, right)| *right);
+        // An account that is one of the roles as well has both's.
+        let rights = given.iter().chain(&roles).filter(|(of, _)| *of == place).map(|(_, right)| *right);
         (place, rights.max().unwrap_or(Right::None))
     });
     let allowed = [Right::Read, Right::Write].map(|right| judge.people.allowed(context, right));

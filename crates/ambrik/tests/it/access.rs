@@ -54,6 +54,14 @@ fn accounts_with_access_are_told_given_and_explained() {
     let code = host.run(&["why", "/srv/www/berths/settings.php", "--as", "user"]);
     assert_eq!(code.code, 0, "{code:?}");
     assert!(!code.out.contains("should not"), "{code:?}");
+    // Somebody in two roles has both's: PHP's own right is not hidden by what the web server is given besides.
+    host.site(
+        "berths",
+        "others = \"none\"\n[[part]]\npath = \"var/log\"\nuse = \"log\"\n[[access]]\nuser = \"web\"\npath = \"var/log\"\nmay = \"read\"\n",
+    );
+    let both = audit(&host);
+    let code = &both["sites"][0]["parts"][0];
+    assert_eq!((&code["path"], &code["access"][0]["should"]), (&Value::from("."), &code["web"]["should"]), "{code}");
     // Taken out of the site file, it is a finding.
     host.site("berths", "others = \"none\"\n[[part]]\npath = \"settings.php\"\nuse = \"secret\"\n");
     assert!(checks(&audit(&host)).contains(&"secret-exposed"));
