@@ -1,7 +1,7 @@
 //! The demo host: `quay-1` of the made-up Saltmarsh Harbour Trust, with three small PHP applications.
 
 use std::fs;
-use std::io;
+use std::io::{self, Write as _};
 use std::os::unix::fs::{self as unix, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
@@ -202,7 +202,8 @@ impl Builder {
             &format!("{root}/config/settings.php"),
             "<?php return ['language' => 'en', 'secret_key' => 'made-up'];\n",
         )?;
-        self.write(&format!("{root}/berths-1.4.zip"), "PK\u{3}\u{4} the archive it came in\n")?;
+        let archive = zipped("berths-1.4/index.php", b"<?php require __DIR__ . '/lib/start.php';\n");
+        self.write(&format!("{root}/berths-1.4.zip"), archive)?;
         self.write(&format!("{root}/info.php"), "<?php phpinfo();\n")?;
         self.all(root, (4101, 4101), 0o777, 0o666)?;
         self.write(&format!("{root}/lib/import.sh"), "#!/bin/sh\nexec php import.php\n")?;
@@ -229,7 +230,8 @@ impl Builder {
         }
         self.write(&format!("{root}/var/cache/latest.json"), "{\"north\":1.2}\n")?;
         self.write(&format!("{root}/notes/handover.txt"), "who to call when the feed stops\n")?;
-        self.write(&format!("{root}/public/readings-20261001.sql.gz"), "\u{1f} rows of October\n")?;
+        let rows = "-- SQL dump\nCREATE TABLE readings (day date, level real);\nINSERT INTO readings VALUES ('2026-10-01', 1.25),\n('2026-10-02', 1.31);\n";
+        self.write(&format!("{root}/public/readings-20261001.sql.gz"), gzipped(rows.as_bytes())?)?;
         self.write(&format!("{root}/src/Readings.php.orig"), "<?php // as it was before the hot fix\n")?;
         self.all(root, (4100, 4100), 0o755, 0o644)?;
         self.all(&format!("{root}/data"), (4102, 4100), 0o2770, 0o660)?;
@@ -341,4 +343,26 @@ impl Builder {
         }
         Ok(())
     }
+}
+
+/// A zip file with one stored entry (APPNOTE 4.3).
+fn zipped(name: &str, content: &[u8]) -> Vec<u8> {
+    let mut sum = flate2::Crc::new();
+    sum.update(content);
+    let size = u32::try_from(content.len()).unwrap_or_default().to_le_bytes();
+    let length = u16::try_from(name.len()).unwrap_or_default().to_le_bytes();
+    // Version 2.0, no flags, stored, the 1st of October 2026.
+    let common =
+        [&[20, 0, 0, 0, 0, 0, 0, 0, 0x41, 0x5d][..], &sum.sum().to_le_bytes(), &size, &size, &length, &[0, 0]].concat();
+    let entry = [b"PK\x03\x04", &common[..], name.as_bytes(), content].concat();
+    let listed = [b"PK\x01\x02\x14\x00", &common[..], &[0; 14], name.as_bytes()].concat();
+    let of = |length: usize| u32::try_from(length).unwrap_or_default().to_le_bytes();
+    let end = [&b"PK\x05\x06\0\0\0\0\x01\0\x01\0"[..], &of(listed.len()), &of(entry.len()), &[0, 0]].concat();
+    [entry, listed, end].concat()
+}
+
+fn gzipped(content: &[u8]) -> io::Result<Vec<u8>> {
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+    packed.write_all(content)?;
+    packed.finish()
 }

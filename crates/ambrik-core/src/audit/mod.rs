@@ -18,12 +18,13 @@ use crate::entry::{Identity, Kind, Nanos, Rights};
 use crate::host::{Holder, held_by};
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Named, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
+use crate::named::{Sought, named};
 use crate::over_http::Asked;
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Access, Part, Phase, ServedToo, Site};
-use crate::tree::{Dir, Failure, Host, Op, Progress, Resolved, Trouble, WayError, walk};
+use crate::tree::{Dir, Failure, Host, Op, Progress, Resolved, Trouble, WayError, sys, walk};
 use crate::want::Solver;
 
 use finding::{Findings, Found, Slot, collect, hard_links};
@@ -225,6 +226,10 @@ impl Audit {
         }
         if finding.check.is(&check::INSTALLER_LEFT) && !self.unfinished().is_empty() {
             return format!("ambrik open {}", self.site.name);
+        }
+        let guessed = |reason: &Reason| matches!(reason, Reason::Looks(_) | Reason::Needed(_));
+        if !finding.reasons.is_empty() && finding.reasons.keys().all(guessed) {
+            return "look at it: a part (use = \"setup\" or \"remove\") has seal remove it, accept keeps it".into();
         }
         finding.check.remedy_for(&self.site)
     }
@@ -555,6 +560,9 @@ fn look(
         solver,
     };
     audit.sort();
+    if setting.sniff {
+        what_code_names(setting, &mut audit);
+    }
     audit.left_alone = hard_links(&audit, &mut findings);
     collect(&audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
@@ -570,6 +578,51 @@ fn look(
         audit.add_of_host(check, concern, setting.today);
     }
     Ok((audit.with_selinux(setting, labels.as_ref()), learnt))
+}
+
+/// What looks like a left-over and is named by the site's code is none; an installer that other code loads is needed.
+fn what_code_names(setting: &Setting<'_>, audit: &mut Audit) {
+    let mut sought = Vec::new();
+    let mut whose = Vec::new();
+    for (number, deviant) in audit.deviants.iter().enumerate() {
+        for (check, reason) in &deviant.extra {
+            let loaded = check.is(&check::INSTALLER_LEFT) && matches!(reason, Reason::Looks(_));
+            // What version control keeps is never code, whoever speaks of it.
+            let left_over = check.is(&check::LEFTOVER_SERVED) && deviant.verdict.kind == Kind::File;
+            if loaded || left_over {
+                sought.push(Sought { path: audit.path(deviant), loaded });
+                whose.push(number);
+            }
+        }
+    }
+    if sought.is_empty() {
+        return;
+    }
+    let starts = audit.starts.iter().filter(|start| start.facts.kind == Kind::Directory).filter_map(|start| {
+        let opened = sys::open_directory(&start.parent, &start.name).ok()?;
+        (sys::look_at(&opened).ok()?.id == start.facts.id).then(|| (start.path.clone(), opened, start.facts.id))
+    });
+    let named = named(&audit.policy, starts.collect(), &sought, setting.threads);
+    for (number, deviant) in whose.iter().enumerate() {
+        let place = named.places.get(&number);
+        let says = place.map(|place| format!("{}:{}", Shown(&audit.relative(&place.file)), place.line));
+        let extra = &mut audit.deviants[*deviant].extra;
+        match says {
+            Some(says) if sought[number].loaded => {
+                for (_, reason) in extra.iter_mut().filter(|(check, _)| check.is(&check::INSTALLER_LEFT)) {
+                    *reason = Reason::Needed(format!("{}, which {says} loads", reason.like()));
+                }
+            }
+            Some(_) => extra.retain(|(check, _)| !check.is(&check::LEFTOVER_SERVED)),
+            // Where not all was read, nothing is proven.
+            None if !named.whole => {
+                for (_, reason) in extra.iter_mut().filter(|(check, _)| check.is(&check::LEFTOVER_SERVED)) {
+                    *reason = Reason::Looks(reason.like().to_owned());
+                }
+            }
+            None => {}
+        }
+    }
 }
 
 /// What PHP holds open for writing, where that can be seen and its account is one of its own.

@@ -36,8 +36,12 @@ pub struct Plan {
     pub switches: Vec<String>,
     /// What is made.
     pub creations: Vec<Creation>,
-    /// What is removed.
+    /// What is removed: what parts name, and what is certain by its content.
     pub removals: Vec<Removal>,
+    /// What looks like an installer or a left-over and is not certain: removed on a person's yes only.
+    pub guesses: Vec<Removal>,
+    /// What looks like an installer and is needed by other code, with the reason: only a part has it removed.
+    pub needed: Vec<(PathBuf, String)>,
     /// What should be removed, and cannot be put into a keepsake; what should be made, and has no sample.
     pub kept: Vec<(PathBuf, Failure)>,
 }
@@ -125,6 +129,8 @@ impl Plan {
             switches: Vec::new(),
             creations,
             removals: Vec::new(),
+            guesses: Vec::new(),
+            needed: Vec::new(),
             kept,
         }
     }
@@ -140,10 +146,13 @@ impl Plan {
     #[must_use]
     pub fn seal(audit: Audit, phase_before: Phase, leave: &[PathBuf]) -> Self {
         let mut plan = Self { command: "seal", ..Self::set(audit, phase_before) };
-        let (removals, kept) = removals(&plan.audit, leave);
-        plan.removals = removals;
-        plan.kept.extend(kept);
+        removals(&mut plan, leave);
         plan
+    }
+
+    /// Removes what is not certain, too: a person looked at the list and said yes.
+    pub fn take_guesses(&mut self) {
+        self.removals.append(&mut self.guesses);
     }
 
     /// Also removes the files among these that hold nothing: settings made for an installer that did not write them.
@@ -334,35 +343,43 @@ fn creations(audit: &Audit) -> (Vec<Creation>, Vec<(PathBuf, Failure)>) {
     (creations, without_sample)
 }
 
-fn removals(audit: &Audit, leave: &[PathBuf]) -> (Vec<Removal>, Vec<(PathBuf, Failure)>) {
-    let mut removals: Vec<Removal> = Vec::new();
-    let mut kept = Vec::new();
+fn removals(plan: &mut Plan, leave: &[PathBuf]) {
+    let audit = &plan.audit;
     for (number, deviant) in audit.deviants.iter().enumerate() {
         let mut found = deviant.extra.iter().filter(|(check, _)| check.remedy == crate::check::Remedy::Seal);
         let Some((check, reason)) = found.next() else { continue };
         let path = audit.path(deviant);
         let is_left = leave.iter().any(|left| path.starts_with(audit.site.root.join(left)));
-        if is_left || audit.is_accepted(check, number) || removals.iter().any(|r| path.starts_with(&r.path)) {
+        let goes_with = plan.removals.iter().chain(&plan.guesses).any(|removal| path.starts_with(&removal.path));
+        if is_left || audit.is_accepted(check, number) || goes_with {
             continue;
         }
+        let reason = match reason {
+            Reason::Needed(words) => {
+                plan.needed.push((path, words.clone()));
+                continue;
+            }
+            other => other,
+        };
         let (files, bytes, failures) = match measure(audit, deviant, &path) {
             Ok(found) => found,
             Err(failure) => {
-                kept.push(failure);
+                plan.kept.push(failure);
                 continue;
             }
         };
-        kept.extend(failures);
+        let certain = !matches!(reason, Reason::Looks(_));
+        if certain {
+            plan.kept.extend(failures);
+        }
         if files == 0 {
             continue;
         }
-        removals.push(Removal {
+        let list = if certain { &mut plan.removals } else { &mut plan.guesses };
+        list.push(Removal {
             part: deviant.verdict.context.part,
             check,
-            reason: match reason {
-                Reason::Says(words) => words.clone(),
-                other => format!("{other:?}"),
-            },
+            reason: reason.like().to_owned(),
             directory: deviant.verdict.kind == Kind::Directory,
             files,
             bytes,
@@ -371,7 +388,6 @@ fn removals(audit: &Audit, leave: &[PathBuf]) -> (Vec<Removal>, Vec<(PathBuf, Fa
             path,
         });
     }
-    (removals, kept)
 }
 
 /// How many paths at and below a deviant would be removed, what they take in a keepsake, and what would stay.

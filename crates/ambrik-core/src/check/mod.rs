@@ -1,5 +1,6 @@
 //! The checks: a file for each family, and one table that lists them all.
 
+mod contents;
 mod kinds;
 mod labels;
 mod names;
@@ -144,9 +145,22 @@ pub enum Reason {
     Barred(Bar),
     /// Something said in these words.
     Says(String),
+    /// It is called as such things are: for a person to judge.
+    Looks(String),
+    /// It is called as such things are, and other code needs it.
+    Needed(String),
 }
 
 impl Reason {
+    /// What a reason in words says.
+    pub(crate) fn like(&self) -> &str {
+        match self {
+            Self::Says(words) | Self::Looks(words) | Self::Needed(words) => words,
+            Self::Owned | Self::Group | Self::OpenToAll | Self::List | Self::Above | Self::By(_) => "",
+            Self::Blocked | Self::Itself | Self::Barred(_) => "",
+        }
+    }
+
     fn words(&self) -> String {
         match self {
             Self::Owned => "as their owner".into(),
@@ -159,6 +173,7 @@ impl Reason {
             Self::Itself => "their own mode is too narrow".into(),
             Self::Barred(bar) => bar.words().into(),
             Self::Says(words) => words.clone(),
+            Self::Looks(like) | Self::Needed(like) => format!("by its name: {like}"),
         }
     }
 }
@@ -216,7 +231,7 @@ pub(crate) struct PathCase<'a> {
     /// The pages that were read, where that is asked for.
     pub(crate) pages: Option<&'a Pages>,
     /// What it looks like, found out at most once.
-    pub(crate) guess: OnceCell<Option<Guess>>,
+    pub(crate) guess: OnceCell<Option<names::Recognised>>,
 }
 
 /// Every check, in the order in which findings of the same severity are shown.
@@ -274,7 +289,7 @@ pub static CATALOGUE: &[&Check] = &[
 
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
-pub(crate) use names::INSTALLER_LEFT;
+pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};
 pub(crate) use renamed::{INSTALLER_RENAMED, Pages};
@@ -348,7 +363,7 @@ impl Check {
         for (reason, count) in reasons.iter().take(4) {
             how.push(match reason {
                 _ if reasons.len() == 1 => reason.words(),
-                Reason::Says(words) => format!("{words}: {count}"),
+                Reason::Says(_) | Reason::Looks(_) | Reason::Needed(_) => format!("{}: {count}", reason.words()),
                 _ => format!("{count} {}", reason.words()),
             });
         }

@@ -5,8 +5,10 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
+use super::contents::{self, Told};
 use super::{Check, Judge, PathCase, Reason, Remedy, Severity, is_php_name};
 use crate::entry::Kind;
+use crate::shown::Shown;
 use crate::site::{Phase, Use};
 
 pub(crate) static INSTALLER_LEFT: Check = Check {
@@ -26,8 +28,8 @@ pub(crate) static INSTALLER_LEFT: Check = Check {
             return Some(Reason::Says("named in the site file".into()));
         }
         match recognised(case)? {
-            Guess::Installer(what) => Some(Reason::Says(what.into())),
-            Guess::Leftover(_) => None,
+            Recognised { guess: Guess::Installer(what), .. } => Some(Reason::Looks((*what).into())),
+            Recognised { guess: Guess::Leftover(_), .. } => None,
         }
     }),
 };
@@ -51,10 +53,20 @@ pub(crate) static LEFTOVER_SERVED: Check = Check {
     lets: "anybody can download them: source code, data, passwords",
     remedy: Remedy::Seal,
     judge: Judge::Path(|case| match recognised(case)? {
-        Guess::Leftover(what) => Some(Reason::Says(what.into())),
-        Guess::Installer(_) => None,
+        Recognised { guess: Guess::Leftover(what), told } => Some(match told {
+            Told::Proven(by) => Reason::Says(format!("{what}: {by}")),
+            Told::Unknown | Told::Other => Reason::Looks((*what).into()),
+        }),
+        Recognised { guess: Guess::Installer(_), .. } => None,
     }),
 };
+
+/// What a path looks like, and whether its content proves it.
+#[derive(Debug)]
+pub(crate) struct Recognised {
+    guess: Guess,
+    told: Told,
+}
 
 /// What a path looks like.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -75,37 +87,69 @@ impl Guess {
 
 /// The most that is read of a file to know what it is.
 const SNIFFED: usize = 4096;
-/// The most that is read of an SQL file.
-const SNIFFED_DUMP: usize = 1 << 16;
+/// The most that is read of an archive, a dump or a copy, from its beginning and from its end.
+const SNIFFED_BLOCKS: usize = 1 << 16;
 /// `<?phpinfo();` is the shortest way to say it.
 const SHORTEST_INFORMATION_PAGE: u64 = 12;
 /// A page that shows PHP's settings does little else: a longer file is an application's.
 const LONGEST_INFORMATION_PAGE: u64 = 1024;
 
-fn recognised(case: &PathCase<'_>) -> Option<Guess> {
-    *case.guess.get_or_init(|| recognise(case))
+fn recognised<'c>(case: &'c PathCase<'_>) -> Option<&'c Recognised> {
+    case.guess.get_or_init(|| recognise(case)).as_ref()
 }
 
-fn recognise(case: &PathCase<'_>) -> Option<Guess> {
+fn recognise(case: &PathCase<'_>) -> Option<Recognised> {
     // What is declared wins over what is guessed: only served code is looked at so.
     if !case.context.served || case.context.used_as != Use::Code {
         return None;
     }
     let name = case.look.os_name();
-    let guess = guess(name, case.facts.kind).or_else(|| by_content(case))?;
+    let Some(guess) = guess(name, case.facts.kind) else { return by_content(case) };
     let above = (case.below_served)();
     if above.iter().any(|name| self::guess(name, Kind::Directory).is_some()) {
         // It goes with the folder that it is in.
         return None;
     }
-    match guess {
-        Guess::Installer(_) => is_entrance(&above, name, case).then_some(guess),
-        Guess::Leftover(kind) if kind == SCHEMA_OR_DUMP => is_dump(case, &above).then_some(guess),
-        Guess::Leftover(_) => Some(guess),
+    if let Guess::Installer(_) = guess {
+        return is_entrance(&above, name, case).then_some(Recognised { guess, told: Told::Unknown });
+    }
+    let told = told(case, guess);
+    (told != Told::Other).then_some(Recognised { guess, told })
+}
+
+/// What the first blocks of a left-over tell about it.
+fn told(case: &PathCase<'_>, guess: Guess) -> Told {
+    let name = case.look.os_name();
+    let Guess::Leftover(kind) = guess else { return Told::Unknown };
+    if case.facts.kind == Kind::Directory {
+        let inside = case.look.names_in_it();
+        // git's, and the folders of the others that hold their stores.
+        let kept = ["HEAD", "store", "wc.db", "entries", "Entries", "Root", "branch", "repo", "_FOSSIL_", "pristine"];
+        let proof = inside.iter().find(|name| kept.iter().any(|kept| *name == OsStr::new(kept)));
+        return proof.map_or(Told::Unknown, |name| Told::Proven(format!("holds {}", Shown(Path::new(name)))));
+    }
+    let mut buffer = vec![0; SNIFFED_BLOCKS];
+    let Ok(head) = case.look.first_bytes(&mut buffer) else { return Told::Unknown };
+    let whole = u64::try_from(head.len()).is_ok_and(|read| read >= case.facts.size);
+    match kind {
+        "archive" | "packed database dump" => contents::packed(head, whole, || {
+            let mut tail = vec![0; SNIFFED_BLOCKS];
+            let length = case.look.last_bytes(&mut tail).ok()?;
+            tail.truncate(length);
+            Some(tail)
+        }),
+        SCHEMA_OR_DUMP => contents::sql(head),
+        INFORMATION_PAGE => match shows_settings(head) {
+            true => Told::Proven("calls phpinfo()".into()),
+            false if whole => Told::Other,
+            false => Told::Unknown,
+        },
+        _ => contents::copy(name, head),
     }
 }
 
 const SCHEMA_OR_DUMP: &str = "database dump";
+const INFORMATION_PAGE: &str = "PHP information page";
 
 /// What a name alone tells.
 #[must_use]
@@ -226,7 +270,7 @@ fn is_numbered_copy(lower: &[u8]) -> bool {
 fn php_file(lower: &[u8]) -> Option<Guess> {
     let stem = lower.split(|&b| b == b'.').next().unwrap_or(lower);
     if matches!(stem, b"phpinfo" | b"php-info" | b"php_info" | b"infophp" | b"_phpinfo") {
-        return Some(Guess::Leftover("PHP information page"));
+        return Some(Guess::Leftover(INFORMATION_PAGE));
     }
     let single = [
         &b"install"[..],
@@ -319,25 +363,6 @@ fn is_entrance(below_served: &Path, name: &OsStr, case: &PathCase<'_>) -> bool {
     case.look.names_in_it().iter().any(|entry| starts(&entry.to_string_lossy()))
 }
 
-/// An SQL file is a dump if it is called so, lies at the top of what is served, or says so and holds rows; table
-/// definitions further down are the application's.
-fn is_dump(case: &PathCase<'_>, below_served: &Path) -> bool {
-    const CALLED_SO: &[&str] = &["dump", "backup", "export", "bak", "prod", "live", "latest", "snapshot"];
-    const SAYS_SO: &[&str] =
-        &["database dump", "sql dump", "-- dump", "dumped from", "dump completed", "dump of", "/*!40"];
-    let name = case.look.os_name().to_string_lossy().to_ascii_lowercase();
-    let named_so = CALLED_SO.iter().any(|word| name.contains(word));
-    let dated = name.bytes().filter(u8::is_ascii_digit).count() >= 6;
-    if named_so || dated || below_served.as_os_str().is_empty() {
-        return true;
-    }
-    let mut buffer = vec![0; SNIFFED_DUMP];
-    let Ok(head) = case.look.first_bytes(&mut buffer) else { return false };
-    let head = String::from_utf8_lossy(head).to_ascii_lowercase();
-    let rows = head.contains("insert into") || (head.contains("copy ") && head.contains("from stdin"));
-    rows && SAYS_SO.iter().any(|mark| head.contains(mark))
-}
-
 /// How many short PHP files are still opened to know what they are: in a tree with very many of them only those near
 /// the top are, once so many were.
 #[derive(Debug)]
@@ -368,7 +393,7 @@ impl Sniffing {
 
 /// A short PHP file that shows PHP's settings and does little else. What is only included (`.inc`) is a piece of a page, and
 /// not one: no server runs it by itself.
-fn by_content(case: &PathCase<'_>) -> Option<Guess> {
+fn by_content(case: &PathCase<'_>) -> Option<Recognised> {
     const NEAR_THE_TOP: usize = 1;
     let facts = case.facts;
     let short =
@@ -384,7 +409,8 @@ fn by_content(case: &PathCase<'_>) -> Option<Guess> {
     }
     let mut buffer = [0; SNIFFED];
     let head = case.look.first_bytes(&mut buffer).ok()?;
-    shows_settings(head).then_some(Guess::Leftover("PHP information page"))
+    shows_settings(head)
+        .then(|| Recognised { guess: Guess::Leftover(INFORMATION_PAGE), told: Told::Proven("calls phpinfo()".into()) })
 }
 
 /// Whether PHP code calls `phpinfo` when it is asked for; comments and definitions of classes and functions left aside.
@@ -447,7 +473,7 @@ mod tests {
     #[case("berths.sql", Kind::File, Some(Guess::Leftover("database dump")))]
     #[case(".zip", Kind::File, None)]
     #[case("index.php", Kind::File, None)]
-    #[case("phpinfo.php", Kind::File, Some(Guess::Leftover("PHP information page")))]
+    #[case("phpinfo.php", Kind::File, Some(Guess::Leftover(INFORMATION_PAGE)))]
     fn by_name(#[case] name: &str, #[case] kind: Kind, #[case] want: Option<Guess>) {
         assert_eq!(guess(OsStr::new(name), kind), want);
     }

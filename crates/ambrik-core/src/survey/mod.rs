@@ -18,6 +18,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Gid, Ids, Uid};
+use crate::credentials::credentials;
 use crate::host::{Answer, Role, Services, Undecided};
 use crate::nested::Ground;
 use crate::site::{Grant, Use, Write};
@@ -332,7 +333,7 @@ fn outside_loads(host: &Host, deployed: &Deployed, touched: &[Touched]) -> Vec<(
 fn outside_settings(clues: &mut Clues, settings: &[(PathBuf, String, Seen)]) {
     clues.of_kind("split layout");
     for (path, text, seen) in settings {
-        let Some(line) = names::credentials(text, true, false) else { continue };
+        let Some(line) = credentials(text, true, false) else { continue };
         let folder = path.parent().filter(|folder| folder.components().count() > 2 && folder.starts_with("/etc"));
         let spot = Spot::Outside(folder.unwrap_or(path).to_owned());
         clues.add(spot.clone(), Tells::Secret, 2.0, "settings with credentials or keys", Seen::at(path, line));

@@ -385,6 +385,17 @@ pub(crate) fn first_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Res
     read_some(open_file(dir, name)?, buffer)
 }
 
+/// Up to `buffer.len()` bytes from the end of a regular file.
+pub(crate) fn last_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
+    let file = open_file(dir, name)?;
+    let length = i64::try_from(buffer.len()).unwrap_or(i64::MAX);
+    // A file that is shorter is read from its beginning.
+    if rustix::fs::seek(&file, rustix::fs::SeekFrom::End(-length)).is_err() {
+        rustix::fs::seek(&file, rustix::fs::SeekFrom::Start(0))?;
+    }
+    read_some(file, buffer)
+}
+
 /// Up to `buffer.len()` bytes of an opened regular file, from where it stands.
 pub(crate) fn read_some(file: impl AsFd, buffer: &mut [u8]) -> Result<usize, Errno> {
     // A regular file gives all that there is at once.

@@ -137,6 +137,11 @@ impl Look<'_> {
         Ok(&buffer[..length])
     }
 
+    /// The last bytes of a regular file, and how many they are.
+    pub(crate) fn last_bytes(&self, buffer: &mut [u8]) -> Result<usize, Errno> {
+        sys::last_bytes(self.dir, self.name, buffer)
+    }
+
     /// The names in a directory; none where it cannot be listed.
     #[must_use]
     pub fn names_in_it(&self) -> Vec<std::ffi::OsString> {

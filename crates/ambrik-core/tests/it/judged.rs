@@ -285,7 +285,7 @@ fn what_is_foreign_is_neither_judged_nor_touched() {
 
 #[rstest]
 #[case::archive("public/site.tar.gz", "x", "leftover-served")]
-#[case::dump("public/dump.sql", "x", "leftover-served")]
+#[case::dump("public/dump.sql", "-- SQL dump\nINSERT INTO berths VALUES (1);", "leftover-served")]
 #[case::dump_by_content(
     "public/data/rows.sql",
     "-- SQL dump of quay\nINSERT INTO berths VALUES (1);",
@@ -315,6 +315,8 @@ fn is_recognised(#[case] path: &str, #[case] content: &str, #[case] check: &str)
 #[case::an_asset("public/style.css.gz", "x")]
 #[case::a_class("public/classes/tide_backup.php", "<?php class TideBackup {}")]
 #[case::in_a_store("public/uploads/site.tar.gz", "x")]
+#[case::schema_at_the_top("public/backup.sql", "CREATE TABLE berths (id INTEGER);")]
+#[case::first_rows("public/first.sql", "CREATE TABLE a (b int);\nINSERT INTO a VALUES (1);")]
 #[case::schema("public/data/schema.sql", "CREATE TABLE berths (id INTEGER);")]
 #[case::a_librarys_own("public/vendor/tool/install.php", "<?php")]
 #[case::a_class("public/src/Setup/Index.php", "<?php class Index {}")]

@@ -258,7 +258,7 @@ impl Work<'_> {
         session: &mut Session<'_>,
     ) -> Result<Option<(Exit, ChangedSite)>, Failure> {
         let text = session.format == Format::Text;
-        let plan = self.plan(site, session)?;
+        let mut plan = self.plan(site, session)?;
         for other in self.stands(&plan)? {
             session.warn(&format!(
                 "{}: another folder is there than when it was changed last: a new release?",
@@ -274,6 +274,7 @@ impl Work<'_> {
                 site.name
             )));
         }
+        self.take_guesses(&mut plan, session)?;
         let nothing = plan.is_empty() && plan.phase_before == Phase::Sealed && plan.window.is_none();
         self.is_finished(&plan, session)?;
         // Whatever closes a window compares first.
@@ -364,6 +365,21 @@ impl Work<'_> {
             output::changes_text::changed_in_window(&site.name, &changed, &mut session.out())?;
         }
         Ok(changed)
+    }
+
+    /// What only looks like an installer or a left-over goes where a person says so, on a terminal; `--yes` does not.
+    fn take_guesses(&self, plan: &mut Plan, session: &mut Session<'_>) -> Result<(), Failure> {
+        if plan.guesses.is_empty() || self.job.mode != Mode::Ask || !can_ask() {
+            return Ok(());
+        }
+        let question = match plan.guesses.len() {
+            1 => "Remove what is marked ask, too?".to_owned(),
+            many => format!("Remove the {many} that are marked ask, too?"),
+        };
+        if go_on(session, false, &question)? {
+            plan.take_guesses();
+        }
+        Ok(())
     }
 
     /// Whether somebody says that the code that changed is right: a person, on a terminal; `--yes` does not.

@@ -44,7 +44,27 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
     for (path, failure) in plan.passed_over() {
         wrapped(&format!("leave   {}: {failure}", Shown(&path)), "  ", "          ", out)?;
     }
-    Ok(())
+    left_to_a_person(plan, out)
+}
+
+/// What looks like an installer or a left-over, and is not removed unless somebody says so.
+fn left_to_a_person(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
+    let shown = |path: &std::path::Path| Shown(path.strip_prefix(&plan.audit.site.root).unwrap_or(path)).to_string();
+    for guess in &plan.guesses {
+        let inside = if guess.directory { format!(", {}", paths(guess.files)) } else { String::new() };
+        writeln!(out, "  ask     {}  (by its name: {}{inside})", shown(&guess.path), guess.reason)?;
+    }
+    for (path, why) in &plan.needed {
+        wrapped(&format!("keep    {}  (by its name: {why})", shown(path)), "  ", "          ", out)?;
+    }
+    let mut words = Vec::new();
+    if !plan.guesses.is_empty() {
+        words.push("what is marked ask is removed on your yes, or by a part of its own (use = \"remove\")");
+    }
+    if !plan.needed.is_empty() {
+        words.push("what is marked keep is removed by a part of its own only (use = \"setup\")");
+    }
+    if words.is_empty() { Ok(()) } else { wrapped(&words.join("; "), "  ", "  ", out) }
 }
 
 fn summary(plan: &Plan) -> String {

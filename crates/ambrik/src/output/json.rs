@@ -396,12 +396,31 @@ struct SiteChanges<C, A> {
     id: Option<i64>,
     applied: bool,
     changes: C,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    guesses: Vec<GuessDocument>,
     #[serde(skip_serializing_if = "Option::is_none")]
     after: Option<A>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     broken: Vec<BrokenPage>,
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     taken_back: bool,
+}
+
+/// What looks like an installer or a left-over, and was left for a person to decide.
+#[derive(Serialize)]
+struct GuessDocument {
+    #[serde(flatten)]
+    path: PathText<'static>,
+    says: String,
+    /// Whether other code needs it.
+    needed: bool,
+}
+
+fn guesses(plan: &Plan) -> Vec<GuessDocument> {
+    let guess =
+        |path: &Path, says: &str, needed| GuessDocument { path: PathText::owned(path), says: says.to_owned(), needed };
+    let looks = plan.guesses.iter().map(|removal| guess(&removal.path, &removal.reason, false));
+    looks.chain(plan.needed.iter().map(|(path, says)| guess(path, says, true))).collect()
 }
 
 /// A page that worked before a change.
@@ -511,7 +530,7 @@ fn site_changes<'a>(changed: &'a ChangedSite, accounts: &'a Accounts) -> impl Se
     };
     let (name, id) = (audit.site.name.clone(), outcome.as_ref().map(|o| o.id));
     let (changes, after, taken_back) = (Each(list), after.as_ref().map(after_document), *taken_back);
-    SiteChanges { name, id, applied, changes, after, broken: broken_pages(broken), taken_back }
+    SiteChanges { name, id, applied, changes, guesses: guesses(plan), after, broken: broken_pages(broken), taken_back }
 }
 
 /// What came of a move.
@@ -560,7 +579,8 @@ pub(crate) fn moved(
     let (name, id) = (plan.site.name.clone(), outcome.map(|outcome| outcome.id));
     let broken = done.as_ref().map(|done| broken_pages(done.broken)).unwrap_or_default();
     let (applied, taken_back) = (outcome.is_some(), done.is_some_and(|done| done.taken_back));
-    let sites = [SiteChanges { name, id, applied, changes, after: None::<()>, broken, taken_back }];
+    let sites =
+        [SiteChanges { name, id, applied, changes, guesses: Vec::new(), after: None::<()>, broken, taken_back }];
     print(&ChangesDocument { ambrik: "changes/1", sites }, out)
 }
 

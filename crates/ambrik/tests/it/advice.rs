@@ -90,7 +90,7 @@ const FAULTS: &[(&str, Fault)] = &[
     ("set-uid", |host| give(&host.at("srv/www/berths/lib/page.php"), 0, 0o4755)),
     ("nobody's", |host| give(&host.at("srv/www/berths/index.php"), 64_999, 0o644)),
     ("an installer", |host| drop(host.write("srv/www/berths/install/index.php", "<?php echo 'install';"))),
-    ("a dump", |host| drop(host.write("srv/www/berths/backup.sql", "CREATE TABLE berths (id int);\n"))),
+    ("a dump", |host| drop(host.write("srv/www/berths/backup.sql", "-- SQL dump\nINSERT INTO berths VALUES (1);\n"))),
     ("a note", |host| drop(host.write("srv/www/berths/stub.html", "It works"))),
     ("a way out", |host| symlink("/etc", host.at("srv/www/berths/lib/etc")).unwrap()),
     ("a closed root", |host| give(&host.at("srv/www/berths"), 0, 0o700)),

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::Write as _;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
@@ -57,7 +58,7 @@ impl TestHost {
         self.dir.path().join(path)
     }
 
-    pub(crate) fn write(&self, path: &str, content: &str) -> PathBuf {
+    pub(crate) fn write(&self, path: &str, content: impl AsRef<[u8]>) -> PathBuf {
         let whole = self.at(path);
         fs::create_dir_all(whole.parent().unwrap()).unwrap();
         fs::write(&whole, content).unwrap();
@@ -74,7 +75,7 @@ impl TestHost {
 
     /// A file of the site `berths`.
     pub(crate) fn file(&self, path: &str, owner: u32, mode: u32) -> PathBuf {
-        let whole = self.write(&format!("srv/www/berths/{path}"), "content\n");
+        let whole = self.write(&format!("srv/www/berths/{path}"), content(path));
         give(&whole, owner, mode);
         whole
     }
@@ -156,4 +157,24 @@ pub(crate) fn picture(folder: &Path) -> BTreeMap<PathBuf, String> {
         }
     }
     pictures
+}
+
+/// What a file of this name holds: archives, dumps and copies what proves that they are.
+pub(crate) fn content(name: &str) -> Vec<u8> {
+    let ends = |ending: &str| name.ends_with(ending);
+    let rows = b"-- SQL dump\nINSERT INTO berths VALUES (1);\n";
+    if ends(".zip") {
+        let entry = b"lib/index.php";
+        return [&b"PK\x03\x04"[..], &[0; 22], &[13, 0, 0, 0], entry].concat();
+    }
+    if ends(".gz") {
+        let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::none());
+        let inner = if ends(".sql.gz") { &rows[..] } else { b"<?php // what was here\n" };
+        packed.write_all(inner).unwrap();
+        return packed.finish().unwrap();
+    }
+    if ends(".sql") {
+        return rows.to_vec();
+    }
+    if ends(".bak") { b"<?php // what was here\n".to_vec() } else { b"content\n".to_vec() }
 }

@@ -10,7 +10,7 @@ use std::process::Command;
 use rstest::rstest;
 
 use crate::every_step::site_of_everything;
-use crate::host::{Mounted, PHP, TestHost, is_root};
+use crate::host::{Mounted, PHP, TestHost, content, is_root};
 use crate::moved::whole;
 
 /// A run under strace(1), which makes a system call fail or sends a signal there; nothing where there is none.
@@ -34,7 +34,7 @@ fn site_with_leftovers() -> TestHost {
     );
     host.file("index.php", 0, 0o644);
     for name in ["install/a.php", "install/b.php", "install/c.php", "berths.tar.gz", "dump.sql.gz"] {
-        fs::write(host.file(name, 0, 0o644), vec![7; 40_000]).unwrap();
+        fs::write(host.file(name, 0, 0o644), [content(name), vec![7; 40_000]].concat()).unwrap();
     }
     host
 }
@@ -100,7 +100,7 @@ fn what_there_is_no_room_for_is_said_and_stays() {
     let words = |words: &[&str]| host.run(&[words, &["--state", state.to_str().unwrap()]].concat());
     let before = whole(&host.at("srv/www/berths/install"));
     let big = host.file("backup.tar.gz", PHP, 0o644);
-    fs::write(&big, vec![7; 12 << 20]).unwrap();
+    fs::write(&big, [content("backup.tar.gz"), vec![7; 12 << 20]].concat()).unwrap();
     let ran = words(&["seal", "berths", "--yes"]);
     assert_eq!(ran.code, 3, "{ran:?}");
     let says = "srv/www/berths/backup.tar.gz: it takes 12.0 MiB in the keepsake, and ";

@@ -7,7 +7,7 @@ use std::process::Command;
 use rstest::rstest;
 
 use crate::documents::{checked, document};
-use crate::host::{Ran, TestHost, is_root};
+use crate::host::{Ran, TestHost, content, is_root};
 
 /// The demo's other host.
 struct Other {
@@ -125,7 +125,7 @@ fn each_part_gets_the_type_of_its_use_and_back() {
 #[test]
 fn keepsakes_and_moves_keep_labels() {
     let Some(host) = Other::new() else { return };
-    fs::write(host.at("srv/www/berths/old.sql"), "x").unwrap();
+    fs::write(host.at("srv/www/berths/old.sql"), content("old.sql")).unwrap();
     std::os::unix::fs::symlink("old.sql", host.at("srv/www/berths/old.bak")).unwrap();
     for path in ["/srv/www/berths/old.sql", "/srv/www/berths/old.bak"] {
         host.relabel(path, "system_u:object_r:etc_t:s0\0");

@@ -20,6 +20,7 @@ mod host;
 mod kept;
 mod killed;
 mod labels;
+mod left_overs;
 mod moved;
 mod name_service;
 mod nested;

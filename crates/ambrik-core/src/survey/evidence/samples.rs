@@ -9,8 +9,9 @@ use regex::Regex;
 
 use super::Scene;
 use crate::check::is_php_name;
+use crate::credentials::credentials;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, credentials, ends_in, is_installers, is_settings_name, lower_name};
+use crate::survey::names::{Aside, ends_in, is_installers, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot};
 
 /// Longer files are no settings.
