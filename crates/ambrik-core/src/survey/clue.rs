@@ -36,6 +36,8 @@ impl fmt::Display for Seen {
 pub(crate) enum Tells {
     /// PHP writes there.
     Written,
+    /// Somebody will make it: a document says so, an installer's list does, or code makes it itself.
+    Made,
     /// PHP writes there while it is installed.
     WrittenByInstaller,
     /// What is kept there can be lost: caches, sessions.

@@ -32,6 +32,8 @@ pub(crate) struct Deployed {
     pub(crate) owner: Uid,
     handle: OwnedFd,
     pub(crate) entries: BTreeMap<PathBuf, Entry>,
+    /// Its symlinks, and where on the host each leads.
+    pub(crate) links: BTreeMap<PathBuf, PathBuf>,
     /// What could not be looked at.
     pub(crate) unseen: Vec<PathBuf>,
     /// Folders that are somebody else's library.
@@ -63,6 +65,7 @@ impl Deployed {
             owner: resolved.facts.rights.uid,
             handle: resolved.handle,
             entries: BTreeMap::new(),
+            links: BTreeMap::new(),
             unseen: Vec::new(),
             libraries: BTreeSet::new(),
         };
@@ -71,6 +74,7 @@ impl Deployed {
             deployed.unseen.extend(visitor.unseen);
         }
         deployed.unseen.sort();
+        deployed.links = deployed.find_links(host);
         deployed.libraries = names::libraries(deployed.files().map(|(path, _)| path));
         Ok(deployed)
     }
@@ -90,8 +94,25 @@ impl Deployed {
         self.content(path, longest).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
     }
 
+    fn find_links(&self, host: &Host) -> BTreeMap<PathBuf, PathBuf> {
+        let links = self.entries.iter().filter(|(_, entry)| entry.kind == Kind::Symlink);
+        let found = links.filter_map(|(path, _)| {
+            let dir = self.root.join(path.parent()?);
+            Some((path.clone(), host.destination(&dir, &self.target(path)?)))
+        });
+        found.collect()
+    }
+
+    /// Where on the host a path of the tree really is, where a link is on the way to it, or it is one.
+    pub(crate) fn destination(&self, path: &Path) -> Option<PathBuf> {
+        let link = path.ancestors().find_map(|above| Some((above, self.links.get(above)?)));
+        let (link, goal) = link?;
+        let below = path.strip_prefix(link).ok()?;
+        Some(if below.as_os_str().is_empty() { goal.clone() } else { goal.join(below) })
+    }
+
     /// Where a symlink of the tree leads.
-    pub(crate) fn target(&self, path: &Path) -> Option<PathBuf> {
+    fn target(&self, path: &Path) -> Option<PathBuf> {
         let parent = sys::open_directory_beneath(&self.handle, path.parent()?).ok()?;
         let name = CString::new(path.file_name()?.as_bytes()).ok()?;
         let target = sys::read_link(&parent, &name).ok()?;

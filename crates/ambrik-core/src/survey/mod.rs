@@ -9,6 +9,7 @@ mod deployed;
 mod docroot;
 mod draft;
 mod evidence;
+mod linked;
 mod names;
 mod php;
 mod readers;
@@ -18,7 +19,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Gid, Ids, Uid};
-use crate::credentials::credentials;
 use crate::host::{Answer, Role, Services, Undecided};
 use crate::nested::Ground;
 use crate::site::{Grant, Use, Write};
@@ -30,7 +30,8 @@ pub use clue::Seen;
 use clue::{Clues, Tells};
 use deployed::Deployed;
 use evidence::{KINDS, Scene};
-use php::{Code, Sink, Spot, Touched, Whole};
+use linked::{Linked, linked};
+use php::{Code, Facts, Sink, Spot, Touched, Whole};
 use weigh::Scales;
 
 pub use readers::Readers;
@@ -170,17 +171,16 @@ pub fn survey(
     let php_ids = php.as_ref().ok().map(|answer| &answer.account.ids);
     let mut facts = php::read(&deployed, is_passed_over, progress);
     let php_files = facts.len();
-    let mut touched = Code::new(&deployed, &facts, &served).touched();
-    let settings = outside_loads(host, &deployed, &touched);
-    if !settings.is_empty() {
-        facts.extend(settings.iter().filter_map(|(path, text, _)| php::one(path, text.as_bytes())));
-        touched = Code::new(&deployed, &facts, &served).touched();
-    }
+    let (touched, settings) = read_on(host, &deployed, &mut facts, &served);
+    let named = Code::new(&deployed, &facts, &served).named();
     let scene = Scene {
         host,
         deployed: &deployed,
         facts: &facts,
         touched: &touched,
+        named: &named,
+        linked: &settings,
+        php_ids,
         served: &served,
         php: php_uid,
         texts: &texts,
@@ -190,8 +190,7 @@ pub fn survey(
         clues.of_kind(kind.name);
         (kind.gather)(&scene, &mut clues);
     }
-    outside_settings(&mut clues, &settings);
-    let mut own: Vec<String> = settings.into_iter().map(|(_, text, _)| text).collect();
+    let mut own: Vec<String> = settings.into_iter().map(|linked| linked.text).collect();
     let secrets = clues.spots().filter_map(|spot| match spot {
         Spot::Inside(path) if clues.weight(spot, Tells::Secret) >= 1.0 => deployed.text(path, LONGEST_TEXT),
         _ => None,
@@ -311,34 +310,40 @@ fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
     found
 }
 
-/// Settings outside the tree that its code loads: their path, text, and where they are loaded. What they set counts
-/// with the code's own.
-fn outside_loads(host: &Host, deployed: &Deployed, touched: &[Touched]) -> Vec<(PathBuf, String, Seen)> {
-    let mut found: BTreeMap<&Path, Seen> = BTreeMap::new();
-    for touched in touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::Known) {
-        if let Spot::Outside(path) = &touched.spot
-            && deployed.aside(&touched.file).is_none()
-        {
-            found.entry(path).or_insert_with(|| Seen::at(&touched.file, touched.line));
-        }
-    }
-    let read = found.into_iter().filter_map(|(path, seen)| {
-        let bytes = host.read(path, LONGEST_TEXT).ok()?;
-        Some((path.to_owned(), String::from_utf8_lossy(&bytes).into_owned(), seen))
-    });
-    read.collect()
-}
+/// So many times is read on: what was read last names what is read next.
+const ROUNDS: usize = 3;
 
-/// Settings outside the tree are secret where they hold credentials; a folder of their own goes with them.
-fn outside_settings(clues: &mut Clues, settings: &[(PathBuf, String, Seen)]) {
-    clues.of_kind("split layout");
-    for (path, text, seen) in settings {
-        let Some(line) = credentials(text, true, false) else { continue };
-        let folder = path.parent().filter(|folder| folder.components().count() > 2 && folder.starts_with("/etc"));
-        let spot = Spot::Outside(folder.unwrap_or(path).to_owned());
-        clues.add(spot.clone(), Tells::Secret, 2.0, "settings with credentials or keys", Seen::at(path, line));
-        clues.add(spot, Tells::Secret, 0.1, "loaded by the code", seen.clone());
+/// Reads what the code loads under other names than PHP's, and the settings outside the tree, until there is no more of it. The
+/// answer is all that is touched then.
+fn read_on(
+    host: &Host,
+    deployed: &Deployed,
+    facts: &mut Vec<Facts>,
+    served: &Path,
+) -> (Vec<Touched>, Vec<Linked>) {
+    let mut settings: Vec<Linked> = Vec::new();
+    let mut touched = Code::new(deployed, facts, served).touched();
+    for _ in 0..ROUNDS {
+        let mut new = linked(host, deployed, facts, &touched, &settings);
+        let known: BTreeSet<&Path> = facts.iter().map(|facts| &*facts.file).collect();
+        let loaded = touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::Known);
+        let loaded: BTreeSet<&Path> = loaded
+            .filter_map(|touched| match &touched.spot {
+                Spot::Inside(path) if !known.contains(&**path) => Some(&**path),
+                _ => None,
+            })
+            .collect();
+        let mut more: Vec<Facts> =
+            loaded.iter().filter_map(|path| php::one(path, &deployed.content(path, LONGEST_TEXT)?)).collect();
+        if new.is_empty() && more.is_empty() {
+            break;
+        }
+        more.extend(new.iter_mut().filter_map(|linked| linked.facts.take()));
+        settings.append(&mut new);
+        facts.append(&mut more);
+        touched = Code::new(deployed, facts, served).touched();
     }
+    (touched, settings)
 }
 
 /// Who keeps the tree: the owner of its root, where that is somebody, and neither root nor PHP nor the web server.

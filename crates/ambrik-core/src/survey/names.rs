@@ -118,12 +118,17 @@ pub(crate) fn libraries<'p>(files: impl Iterator<Item = &'p PathBuf>) -> BTreeSe
     papers.into_iter().filter(|(_, count)| *count >= 2).map(|(dir, _)| dir.to_owned()).collect()
 }
 
+/// Whether a file of this name, in lower case, tells the web server or PHP how to treat a folder.
+pub(crate) fn is_control_file(name: &str) -> bool {
+    matches!(name, ".htaccess" | ".user.ini" | "web.config")
+}
+
 /// Files that only hold a folder's place, or close it.
 pub(crate) fn is_placeholder(deployed: &Deployed, path: &Path) -> Option<Placeholder> {
     let name = lower_name(path);
     let size = deployed.entries.get(path)?.size;
     match name.as_str() {
-        ".htaccess" | "web.config" | ".user.ini" => (size < 4096).then_some(Placeholder::Deny),
+        name if is_control_file(name) => (size < 4096).then_some(Placeholder::Deny),
         "index.html" | "index.htm" | "index.php" | "index.txt" => {
             (size < 1024 && is_stub(deployed, path)).then_some(Placeholder::Stub)
         }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::clue::{Clues, Seen, Tells};
 use super::deployed::Deployed;
-use super::names::{is_placeholder, is_stub, lower_name, trade};
+use super::names::{Aside, is_drop_in, is_placeholder, is_stub, lower_name, trade};
 use super::php::Spot;
 use super::{Confidence, Part, Question, Reason};
 use crate::access::permits;
@@ -74,16 +74,26 @@ impl Scales<'_> {
                 because,
             };
             // To read is what a secret gives php: outside the tree it must be able to already.
-            let given = matches!(spot, Spot::Outside(path) if !self.php_may(path, Perm::R));
+            let given = matches!(spot, Spot::Outside(path) if self.host.resolve(path).is_ok() && !self.php_may(path, Perm::R));
             if given {
                 let asks = "is it this installation's? php cannot read it now, and would get to";
                 weighed.questions.push(Question { asks: asks.into(), part });
-            } else if weight >= ENOUGH {
+            } else if weight >= ENOUGH && !self.is_kept_elsewhere(spot) {
                 weighed.parts.push(part);
             } else {
                 weighed.questions.push(Question { asks: "does it hold credentials or keys?".into(), part });
             }
         }
+    }
+
+    /// Whether settings that are not there are kept outside the tree, under the same name.
+    fn is_kept_elsewhere(&self, spot: &Spot) -> bool {
+        let Spot::Inside(path) = spot else { return false };
+        let same = |other: &Spot| {
+            matches!(other, Spot::Outside(other) if other.file_name() == path.file_name())
+                && self.clues.weight(other, Tells::Secret) >= ENOUGH
+        };
+        !self.deployed.has(path) && self.clues.spots().any(same)
     }
 
     fn installers(&self, weighed: &mut Weighed) {
@@ -138,7 +148,7 @@ impl Scales<'_> {
                         weighed.questions.push(Question { asks: asks.into(), part });
                     }
                 }
-                Spot::Inside(path) if weight >= ENOUGH => {
+                Spot::Inside(path) if weight >= ENOUGH && self.will_be(spot, path) => {
                     proposed.insert(path.clone(), weight);
                 }
                 Spot::Inside(path) => {
@@ -171,6 +181,16 @@ impl Scales<'_> {
         self.outside(outside, weighed);
     }
 
+    /// Whether a path is there, or somebody says that it will be, where code is not loaded from.
+    fn will_be(&self, spot: &Spot, path: &Path) -> bool {
+        let loaded = path.iter().any(|name| {
+            let name = name.to_string_lossy().to_ascii_lowercase();
+            is_drop_in(&name) && trade(&name).is_none()
+        });
+        let library = self.deployed.aside(&path.join("x")).is_some_and(|aside| aside == Aside::Library);
+        !loaded && !library && (self.deployed.has(path) || self.clues.weight(spot, Tells::Made) > 0.0)
+    }
+
     /// Where a folder that is called as such folders are holds nothing but what is proposed, it is itself what is
     /// written to.
     fn together(&self, proposed: &mut BTreeMap<PathBuf, f64>) {
@@ -200,15 +220,14 @@ impl Scales<'_> {
             let text = path.to_string_lossy().into_owned();
             let meant = self.settings.iter().any(|settings| settings.contains(&text));
             let for_data = ["/var", "/srv", "/home", "/opt", "/data", "/mnt"].iter().any(|top| path.starts_with(top));
-            let allowed = match self.host.resolve(&path) {
-                Ok(_) => self.php_may(&path, Perm::W),
-                Err(_) => meant,
-            };
+            let there = self.host.resolve(&path).is_ok();
+            let made = self.clues.weight(&spot, Tells::Made) > 0.0;
+            let allowed = if there { self.php_may(&path, Perm::W) } else { meant && made };
             if path.components().count() <= 3 {
                 continue;
             }
             let mut part = self.part(&spot, &path, weight, self.used_as(&spot, &path));
-            part.create = true;
+            part.create = !there;
             if weight >= ENOUGH && for_data && allowed {
                 weighed.parts.push(part);
             } else {

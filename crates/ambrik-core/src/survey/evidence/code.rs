@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::Scene;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, is_installers, is_key_name, is_settings_name, lower_name};
+use crate::survey::names::{Aside, is_control_file, is_installers, is_key_name, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot, Touched, Whole};
 
 /// A file that checks so many paths is an installer's list of what must be writable.
@@ -20,8 +20,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         scene.facts.iter().filter(|facts| facts.command_line).map(|facts| facts.file.as_path()).collect();
     for touched in scene.touched {
         let counts = match scene.deployed.aside(&touched.file) {
-            Some(Aside::Development | Aside::CommandLine) => 0.0,
-            Some(Aside::Library) => 0.3,
+            Some(Aside::Development | Aside::CommandLine | Aside::Library) => 0.0,
             None => 1.0,
         };
         if touched.sink == Sink::Check && is_above_another(&checked, touched) {
@@ -29,7 +28,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         }
         // A check counts wherever it is made: it says what the application needs.
         let script = command_line.contains(touched.file.as_path()) && touched.sink != Sink::Check;
-        if counts > 0.0 && !script && !matches!(touched.sink, Sink::Load | Sink::Look) {
+        if counts > 0.0 && !script && !matches!(touched.sink, Sink::Load | Sink::Look | Sink::Named) {
             let is_list = checked.get(touched.file.as_path()).is_some_and(|paths| paths.len() >= LIST);
             judge(scene, clues, touched, counts, is_list);
         }
@@ -78,20 +77,29 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
         Sink::Open => (1.2, "made writable"),
         Sink::Setting => (0.8, "set to be written to"),
         Sink::Session => (1.6, "sessions are kept there"),
-        Sink::Load | Sink::Look => return,
+        Sink::Load | Sink::Look | Sink::Named => return,
     };
     let weight = weight * counts * if touched.sure { 1.0 } else { 0.6 };
     let says = format!("{does} ({})", touched.call);
     let seen = Seen::at(&touched.file, touched.line);
     let installs = is_installers(&touched.file);
+    let (Spot::Inside(path) | Spot::Outside(path)) = &touched.spot;
+    let name = lower_name(path);
+    // What closes a folder, or keeps a list of it from being shown, is not why the folder is written to.
+    if is_control_file(&name) || matches!(&*name, "index.html" | "index.htm") {
+        return;
+    }
+    let makes = touched.sink == Sink::MakeDirectory || (touched.sink == Sink::Check && (is_list || installs));
     let Spot::Inside(path) = &touched.spot else {
+        if makes && touched.sure {
+            clues.add(outside_target(touched), Tells::Made, 1.0, says.clone(), seen.clone());
+        }
         clues.add(outside_target(touched), Tells::Written, weight, says, seen);
         return;
     };
     if is_installers(path) {
         return;
     }
-    let name = lower_name(path);
     let is_file = touched.whole == Whole::Known && is_a_file(scene, path, touched.sink);
     if is_file && (is_settings_name(&name) || is_key_name(&name)) {
         let says_secret =
@@ -117,6 +125,9 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
         clues.inside(path, Tells::Written, weight * 0.5, says.clone(), seen.clone());
     }
     let weight = if is_file && touched.sink == Sink::Check { weight * 0.6 } else { weight };
+    if makes && touched.sure {
+        clues.inside(&target, Tells::Made, 1.0, says.clone(), seen.clone());
+    }
     clues.inside(&target, Tells::Written, weight, says.clone(), seen.clone());
     if touched.sink == Sink::MakeDirectory && touched.whole == Whole::Known && !scene.deployed.has(&target) {
         // To make a folder, the one above must be writable.
@@ -145,7 +156,7 @@ fn is_a_file(scene: &Scene<'_>, path: &Path, sink: Sink) -> bool {
     match sink {
         Sink::MakeDirectory | Sink::Session | Sink::Setting => false,
         Sink::Write => true,
-        Sink::Check | Sink::MoveTo | Sink::Open | Sink::Load | Sink::Look => path.extension().is_some(),
+        Sink::Check | Sink::MoveTo | Sink::Open | Sink::Load | Sink::Look | Sink::Named => path.extension().is_some(),
     }
 }
 

@@ -58,6 +58,7 @@ fn pattern(scene: &Scene<'_>, clues: &mut Clues, line: &str, lines: &[&str], see
         (false, ..) => return,
     };
     if !is_build(&name) {
+        clues.inside(&path, Tells::Made, 1.0, "what comes there is left out of version control", seen.clone());
         clues.inside(&path, Tells::Written, weight, "what comes there is left out of version control", seen.clone());
     }
 }

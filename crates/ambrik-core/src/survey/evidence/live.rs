@@ -104,11 +104,8 @@ fn folder_name(path: &Path) -> String {
 
 /// A link from the tree to a folder elsewhere that is for writing by its name or its owner.
 fn links(scene: &Scene<'_>, clues: &mut Clues) {
-    let links = scene.deployed.entries.iter().filter(|(_, entry)| entry.kind == Kind::Symlink);
-    for (path, _) in links {
-        let Some(target) = scene.deployed.target(path) else { continue };
-        let dir = scene.deployed.root.join(path.parent().unwrap_or(Path::new("")));
-        let leads_to = scene.host.destination(&dir, &target);
+    for (path, leads_to) in &scene.deployed.links {
+        let leads_to = leads_to.clone();
         if leads_to.starts_with(&scene.deployed.root) {
             continue;
         }

@@ -4,6 +4,7 @@ mod code;
 mod ignored;
 mod installers;
 mod live;
+mod outside;
 mod placeholders;
 mod samples;
 mod words;
@@ -12,8 +13,9 @@ use std::path::PathBuf;
 
 use super::clue::Clues;
 use super::deployed::Deployed;
+use super::linked::Linked;
 use super::php::{Facts, Touched};
-use crate::account::Uid;
+use crate::account::{Ids, Uid};
 use crate::tree::Host;
 
 /// What evidence is looked for in.
@@ -23,6 +25,12 @@ pub(crate) struct Scene<'s> {
     pub(crate) facts: &'s [Facts],
     /// The paths that the code touches.
     pub(crate) touched: &'s [Touched],
+    /// The paths that are kept under names, or written out.
+    pub(crate) named: &'s [Touched],
+    /// The files outside the tree that are settings of what is in it.
+    pub(crate) linked: &'s [Linked],
+    /// The ids of the account that PHP runs as, where it is known.
+    pub(crate) php_ids: Option<&'s Ids>,
     /// The document root, relative to the root.
     pub(crate) served: &'s PathBuf,
     /// The account that PHP runs as, where it is known.
@@ -47,6 +55,7 @@ pub(crate) const KINDS: &[Kind] = &[
     Kind { name: "samples", gather: samples::gather },
     Kind { name: "installers", gather: installers::gather },
     Kind { name: "live", gather: live::gather },
+    Kind { name: "split layout", gather: outside::gather },
 ];
 
 #[cfg(test)]

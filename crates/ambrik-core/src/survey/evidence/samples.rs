@@ -13,6 +13,7 @@ use crate::credentials::credentials;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{Aside, ends_in, is_installers, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot};
+use crate::tree::Host;
 
 /// Longer files are no settings.
 const LONGEST: usize = 256 << 10;
@@ -23,7 +24,7 @@ static MARKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
 
 /// The name of the file that is made from a sample of this name, and whether the sample may be the code's own
 /// defaults.
-fn real_name(name: &str) -> Option<(String, bool)> {
+pub(super) fn real_name(name: &str) -> Option<(String, bool)> {
     let found = MARKED.as_ref()?.captures(name)?;
     let part = |key: &str| found.name(key).map_or("", |m| m.as_str());
     let (before, left, right, after) = (part("before"), part("left"), part("right"), part("after"));
@@ -61,6 +62,17 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         }
     }
     named_in_code(scene, clues);
+}
+
+/// The sample of a settings file that lies beside it on the host, and has a place for credentials.
+pub(super) fn sample_beside(host: &Host, path: &Path) -> Option<PathBuf> {
+    let dir = path.parent()?;
+    let wanted = path.file_name()?.to_str()?;
+    let names = host.names_in(dir).ok()?;
+    let sample = names.into_iter().find(|name| name.to_str().and_then(real_name).is_some_and(|(real, _)| real == wanted));
+    let sample = dir.join(sample?);
+    let text = host.read(&sample, LONGEST).ok()?;
+    credentials(&String::from_utf8_lossy(&text), is_php_name(path), true).map(|_| sample)
 }
 
 /// `config-samples/settings.php` is made into `config/settings.php`.

@@ -114,6 +114,7 @@ fn named(scene: &Scene<'_>, clues: &mut Clues, line: &str, weight: f64, how: Nam
             continue;
         }
         let weight = if whole { weight } else { weight * 0.7 };
+        clues.inside(&path, Tells::Made, 1.0, says, seen.clone());
         clues.inside(&path, Tells::Written, weight, says, seen.clone());
     }
     found

@@ -55,6 +55,8 @@ pub(crate) enum Sink {
     Load,
     /// It is asked whether there is such a file.
     Look,
+    /// It is kept under some name: that says nothing by itself.
+    Named,
 }
 
 /// A place where a path is touched.
@@ -73,6 +75,8 @@ pub(crate) struct Touch {
 pub(crate) struct Call {
     pub(crate) name: String,
     pub(crate) arguments: Vec<Values>,
+    /// From 1.
+    pub(crate) line: usize,
 }
 
 /// What one file says.
@@ -87,6 +91,8 @@ pub(crate) struct Facts {
     pub(crate) entries: Vec<(String, Values, usize)>,
     pub(crate) properties: Vec<((String, String), Values)>,
     pub(crate) returns: Vec<(String, Values)>,
+    /// Absolute paths that are written out, with the line.
+    pub(crate) literals: Vec<(String, usize)>,
     /// The functions that it defines: `name`, or `class::name`.
     pub(crate) functions: Vec<String>,
     /// What its outermost statements do.

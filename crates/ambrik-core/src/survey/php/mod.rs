@@ -21,7 +21,7 @@ use super::names::{Aside, ends_in, is_settings_name, lower_name};
 use crate::check::is_php_name;
 use crate::tree::Progress;
 
-pub(crate) use facts::{Facts, Sink};
+pub(crate) use facts::{Facts, Piece, Sink};
 pub(crate) use resolve::{Code, Spot, Touched, Whole};
 
 /// Longer files are made by machines; they are not parsed.

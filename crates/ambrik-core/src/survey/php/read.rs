@@ -1,6 +1,7 @@
 //! Reads one parsed PHP file: what it defines, keeps, calls and touches.
 
-use std::collections::BTreeMap;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 
 use tree_sitter::{Node, Tree};
@@ -50,11 +51,18 @@ impl Facts {
     /// The facts of a parsed file.
     pub(super) fn of(file: &Path, tree: &Tree, bytes: &[u8]) -> Self {
         let dir = file.parent().unwrap_or(Path::new(""));
+        // What lies outside the tree is called as it is.
+        let whole = |path: &Path| match (path.is_absolute(), path.as_os_str().is_empty()) {
+            (true, _) => path.display().to_string(),
+            (false, true) => ROOT.to_string(),
+            (false, false) => format!("{ROOT}/{}", path.display()),
+        };
         let mut reader = Reader {
             bytes,
-            file: format!("{ROOT}/{}", file.display()),
-            dir: if dir.as_os_str().is_empty() { ROOT.to_string() } else { format!("{ROOT}/{}", dir.display()) },
+            file: whole(file),
+            dir: whole(dir),
             assigned: BTreeMap::new(),
+            followed: RefCell::default(),
             facts: Self { file: file.to_owned(), command_line: is_command_line(bytes), ..Self::default() },
         };
         reader.shape(tree.root_node());
@@ -95,7 +103,7 @@ pub(super) struct Scope {
 
 /// Every node of a tree with its scope, in the order of the file; no recursion, however deep it is nested.
 fn all_nodes<'t>(root: Node<'t>, nodes: &mut Vec<(Node<'t>, std::rc::Rc<NodeScope<'t>>)>) {
-    let top = std::rc::Rc::new(NodeScope { class: None, function: None });
+    let top = std::rc::Rc::new(NodeScope::new(None, None));
     let mut waiting = vec![(root, top)];
     while let Some((node, scope)) = waiting.pop() {
         let inner = match node.kind() {
@@ -103,9 +111,9 @@ fn all_nodes<'t>(root: Node<'t>, nodes: &mut Vec<(Node<'t>, std::rc::Rc<NodeScop
             | "trait_declaration"
             | "interface_declaration"
             | "enum_declaration"
-            | "anonymous_class" => std::rc::Rc::new(NodeScope { class: Some(node), function: None }),
+            | "anonymous_class" => std::rc::Rc::new(NodeScope::new(Some(node), None)),
             "method_declaration" | "function_definition" => {
-                std::rc::Rc::new(NodeScope { class: scope.class, function: Some(node) })
+                std::rc::Rc::new(NodeScope::new(scope.class, Some(node)))
             }
             _ => std::rc::Rc::clone(&scope),
         };
@@ -120,6 +128,14 @@ fn all_nodes<'t>(root: Node<'t>, nodes: &mut Vec<(Node<'t>, std::rc::Rc<NodeScop
 struct NodeScope<'t> {
     class: Option<Node<'t>>,
     function: Option<Node<'t>>,
+    /// By name, found out once.
+    named: std::cell::OnceCell<std::rc::Rc<Scope>>,
+}
+
+impl<'t> NodeScope<'t> {
+    fn new(class: Option<Node<'t>>, function: Option<Node<'t>>) -> Self {
+        Self { class, function, named: std::cell::OnceCell::new() }
+    }
 }
 
 pub(super) struct Reader<'t, 'b> {
@@ -129,6 +145,8 @@ pub(super) struct Reader<'t, 'b> {
     pub(super) dir: String,
     /// What variables are given, by function and name.
     pub(super) assigned: BTreeMap<(String, String), Vec<Given<'t>>>,
+    /// What variables may be, by function, name and depth: each is followed once.
+    pub(super) followed: RefCell<HashMap<(String, String, usize), Values>>,
     facts: Facts,
 }
 
@@ -195,7 +213,11 @@ impl<'t> Reader<'t, '_> {
         node.child_by_field_name(name).map(|child| self.text(child).to_owned())
     }
 
-    fn scope(&self, around: &NodeScope<'t>) -> Scope {
+    fn scope(&self, around: &NodeScope<'t>) -> std::rc::Rc<Scope> {
+        std::rc::Rc::clone(around.named.get_or_init(|| std::rc::Rc::new(self.named_scope(around))))
+    }
+
+    fn named_scope(&self, around: &NodeScope<'t>) -> Scope {
         let class = around.class.and_then(|class| self.field(class, "name")).unwrap_or_default().to_ascii_lowercase();
         let Some(function) = around.function else { return Scope { class, ..Scope::default() } };
         let name = self.field(function, "name").unwrap_or_default().to_ascii_lowercase();
@@ -248,7 +270,7 @@ impl<'t> Reader<'t, '_> {
     }
 
     fn give(&mut self, variable: Node<'t>, around: &NodeScope<'t>, given: Given<'t>) {
-        let key = (self.scope(around).function, self.text(variable).to_owned());
+        let key = (self.scope(around).function.clone(), self.text(variable).to_owned());
         let known = self.assigned.entry(key).or_default();
         if known.len() < ALTERNATIVES * 2 {
             known.push(given);
@@ -263,6 +285,14 @@ impl<'t> Reader<'t, '_> {
             | "nullsafe_member_call_expression"
             | "scoped_call_expression"
             | "object_creation_expression" => self.call(node, around),
+            "string_content" => {
+                let text = self.text(node);
+                let kept = ["/etc/", "/var/", "/srv/", "/opt/", "/home/", "/data/", "/mnt/", "/usr/local/"];
+                if kept.iter().any(|top| text.starts_with(top)) && text.len() < 200 && self.facts.literals.len() < 500 {
+                    let text = text.to_owned();
+                    self.facts.literals.push((text, line(node)));
+                }
+            }
             "const_element" => {
                 let (Some(name), Some(value)) = (node.named_child(0), node.named_child(1)) else { return };
                 let scope = self.scope(around);
@@ -271,7 +301,7 @@ impl<'t> Reader<'t, '_> {
                 if scope.class.is_empty() {
                     self.facts.constants.push((name, values));
                 } else {
-                    self.facts.class_constants.push(((scope.class, name), values));
+                    self.facts.class_constants.push(((scope.class.clone(), name), values));
                 }
             }
             "property_element" => {
@@ -281,7 +311,7 @@ impl<'t> Reader<'t, '_> {
                 let name = self.text(name).trim_start_matches('$').to_owned();
                 let values = self.values(value, &scope, 0);
                 self.setting(&name, &values, node);
-                self.facts.properties.push(((scope.class, name), values));
+                self.facts.properties.push(((scope.class.clone(), name), values));
             }
             "property_promotion_parameter" => {
                 let scope = self.scope(around);
@@ -289,8 +319,8 @@ impl<'t> Reader<'t, '_> {
                 let place = scope.parameters.iter().position(|parameter| *parameter == name);
                 if let Some(place) = place {
                     let name = name.trim_start_matches('$').to_owned();
-                    let values = vec![vec![Piece::Parameter(scope.function, place)]];
-                    self.facts.properties.push(((scope.class, name), values));
+                    let values = vec![vec![Piece::Parameter(scope.function.clone(), place)]];
+                    self.facts.properties.push(((scope.class.clone(), name), values));
                 }
             }
             "assignment_expression" => self.assignment(node, around),
@@ -310,7 +340,7 @@ impl<'t> Reader<'t, '_> {
                 if let Some(value) = node.named_child(0).filter(|_| !scope.function.is_empty()) {
                     let values = self.values(value, &scope, 0);
                     if values.iter().any(|value| value.iter().any(|piece| *piece != Piece::Hole)) {
-                        self.facts.returns.push((scope.function, values));
+                        self.facts.returns.push((scope.function.clone(), values));
                     }
                 }
             }
@@ -320,7 +350,7 @@ impl<'t> Reader<'t, '_> {
                 self.touch(Sink::Load, paths, node, node.kind().split('_').next().unwrap_or_default());
             }
             "function_definition" | "method_declaration" => {
-                let class = self.scope(around).class;
+                let class = self.scope(around).class.clone();
                 let name = self.field(node, "name").unwrap_or_default().to_ascii_lowercase();
                 self.facts.functions.push(if class.is_empty() { name } else { format!("{class}::{name}") });
             }
@@ -353,7 +383,7 @@ impl<'t> Reader<'t, '_> {
                 if self.field(left, "object").as_deref() == Some("$this") {
                     let values = self.values(right, &scope, 0);
                     self.setting(&name, &values, node);
-                    return self.facts.properties.push(((scope.class, name), values));
+                    return self.facts.properties.push(((scope.class.clone(), name), values));
                 }
                 name
             }
@@ -458,7 +488,7 @@ impl<'t> Reader<'t, '_> {
                 "object_creation_expression" => format!("{plain}::__construct"),
                 _ => plain,
             };
-            self.facts.calls.push(Call { name, arguments });
+            self.facts.calls.push(Call { name, arguments, line: line(node) });
         }
     }
 

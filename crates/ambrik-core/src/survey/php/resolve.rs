@@ -6,7 +6,7 @@ use std::path::{Component, Path, PathBuf};
 
 use super::super::deployed::Deployed;
 use super::super::names::{Aside, is_settings_name, lower_name, trade};
-use super::facts::{Facts, Piece, ROOT, Sink, Value, Values};
+use super::facts::{Call, Facts, Piece, ROOT, Sink, Value, Values};
 
 /// Stands for what is not known in a path.
 const HOLE: char = '\u{2}';
@@ -117,12 +117,14 @@ pub(crate) struct Code<'c> {
     entries: BTreeMap<&'c str, Vec<&'c Values>>,
     properties: BTreeMap<&'c str, Vec<(&'c str, &'c Values)>>,
     returns: BTreeMap<&'c str, Vec<&'c Values>>,
-    calls: BTreeMap<&'c str, Vec<&'c [Values]>>,
+    calls: BTreeMap<&'c str, Vec<(&'c Call, &'c Path)>>,
     /// The classes that define a method of this name.
     definers: BTreeMap<&'c str, BTreeSet<&'c str>>,
     left: Cell<usize>,
     /// What symbols were found to be, so that each is followed once.
     known: RefCell<HashMap<Piece, Vec<String>>>,
+    /// What the parameters of one function are in the call that is looked at.
+    bound: Cell<Option<(&'c str, &'c Call)>>,
 }
 
 impl<'c> Code<'c> {
@@ -140,6 +142,7 @@ impl<'c> Code<'c> {
             definers: BTreeMap::new(),
             left: Cell::new(0),
             known: RefCell::default(),
+            bound: Cell::new(None),
         };
         // What tests and tools set is not what the application uses.
         for file in facts.iter().filter(|file| deployed.aside(&file.file) != Some(Aside::Development)) {
@@ -165,7 +168,7 @@ impl<'c> Code<'c> {
             self.returns.entry(name).or_default().push(values);
         }
         for call in &file.calls {
-            self.calls.entry(&call.name).or_default().push(&call.arguments);
+            self.calls.entry(&call.name).or_default().push((call, &file.file));
         }
         for name in &file.functions {
             let (class, method) = name.split_once("::").unwrap_or(("", name));
@@ -173,21 +176,66 @@ impl<'c> Code<'c> {
         }
     }
 
-    /// Every path that is touched, once for each place where it is.
+    /// Every path that is touched, once for each place where it is. What a function does with a parameter is evidence where the
+    /// function is called, and with what.
     pub(crate) fn touched(&self) -> Vec<Touched> {
         let mut all = Vec::new();
         for file in self.facts {
             for touch in &file.touches {
-                let mut known = BTreeSet::new();
-                for (spot, whole, sure) in self.spots(&touch.paths, &file.file) {
-                    if known.insert((spot.clone(), whole)) {
-                        let (file, line, call) = (file.file.clone(), touch.line, touch.call.clone());
-                        all.push(Touched { sink: touch.sink, spot, whole, file, line, call, sure });
+                let mut add = |at: &Path, line: usize, deployed: &Path| {
+                    let mut known = BTreeSet::new();
+                    for (spot, whole, sure) in self.spots(&touch.paths, deployed) {
+                        if known.insert((spot.clone(), whole)) {
+                            let (file, call) = (at.to_owned(), touch.call.clone());
+                            all.push(Touched { sink: touch.sink, spot, whole, file, line, call, sure });
+                        }
                     }
+                };
+                let function = touch.paths.iter().flatten().find_map(parameter_of);
+                let Some(function) = function else {
+                    add(&file.file, touch.line, &file.file);
+                    continue;
+                };
+                for (call, from) in self.callers(function) {
+                    self.bound.set(Some((function, call)));
+                    add(from, call.line, from);
+                    self.bound.set(None);
                 }
             }
         }
         all
+    }
+
+    /// What is kept under names, or written out: by itself that says nothing.
+    pub(crate) fn named(&self) -> Vec<Touched> {
+        let mut all = Vec::new();
+        let own = self.facts.iter().filter(|file| self.deployed.aside(&file.file).is_none());
+        for file in own {
+            let constants = file.constants.iter().map(|(_, values)| (values, 0));
+            let entries = file.entries.iter().map(|(_, values, line)| (values, *line));
+            let properties = file.properties.iter().map(|(_, values)| (values, 0));
+            let kept = constants.chain(entries).chain(properties).flat_map(|(values, line)| {
+                self.spots(values, &file.file).into_iter().map(move |found| (found, line))
+            });
+            let literals = file.literals.iter().filter_map(|(text, line)| Some((self.spot(text, &file.file)?, *line)));
+            for ((spot, whole, sure), line) in kept.chain(literals) {
+                if sure {
+                    let (file, call) = (file.file.clone(), String::new());
+                    all.push(Touched { sink: Sink::Named, spot, whole, file, line, call, sure });
+                }
+            }
+        }
+        all
+    }
+
+    /// The calls of a function, where it is known which function a call means.
+    fn callers(&self, function: &str) -> &[(&'c Call, &'c Path)] {
+        let (_, method) = function.split_once("::").unwrap_or(("", function));
+        let is_constructor = method == "__construct";
+        let name = if is_constructor { function } else { method };
+        let shared = !is_constructor && self.definers.get(method).is_some_and(|classes| classes.len() > 2);
+        let calls = self.calls.get(name).map(Vec::as_slice).unwrap_or_default();
+        if shared || calls.len() > ALTERNATIVES * 8 { &[] } else { calls }
     }
 
     /// The paths that values in `file` may be.
@@ -227,6 +275,7 @@ impl<'c> Code<'c> {
         match piece {
             Piece::Text(text) => return vec![text.clone()],
             Piece::Hole => return hole(),
+            Piece::Parameter(function, _) if self.bound.get().is_some_and(|(bound, _)| bound == function) => {}
             symbol => {
                 if let Some(known) = self.known.borrow().get(symbol) {
                     return known.clone();
@@ -273,7 +322,8 @@ impl<'c> Code<'c> {
         };
         let found = if found.is_empty() { hole() } else { found };
         // What was cut short for its depth is not the whole answer.
-        if deep <= DEEPEST / 2 && self.left.get() > 0 && !matches!(piece, Piece::Above(..)) {
+        let lasts = self.bound.get().is_none() || matches!(piece, Piece::Constant(_) | Piece::ClassConstant(..));
+        if deep <= DEEPEST / 2 && self.left.get() > 0 && !matches!(piece, Piece::Above(..)) && lasts {
             self.known.borrow_mut().insert(piece.clone(), found.clone());
         }
         found
@@ -304,16 +354,18 @@ impl<'c> Code<'c> {
 
     /// What the callers of a function hand it.
     fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
-        let (_, method) = function.split_once("::").unwrap_or(("", function));
-        let is_constructor = method == "__construct";
-        let name = if is_constructor { function } else { method };
-        let shared = !is_constructor && self.definers.get(method).is_some_and(|classes| classes.len() > 2);
-        let calls = self.calls.get(name).map(Vec::as_slice).unwrap_or_default();
-        if shared || calls.len() > ALTERNATIVES * 8 {
-            return Vec::new();
-        }
+        let bound = self.bound.get().filter(|(name, _)| *name == function);
+        let of_bound;
+        let calls = match bound {
+            // The callers' own parameters are whatever any caller of theirs hands them.
+            Some((_, call)) => {
+                of_bound = [(call, Path::new(""))];
+                &of_bound[..]
+            }
+            None => self.callers(function),
+        };
         let mut texts: Vec<String> = Vec::new();
-        for values in calls.iter().filter_map(|arguments| arguments.get(place)) {
+        for values in calls.iter().filter_map(|(call, _)| call.arguments.get(place)) {
             for text in values.iter().flat_map(|value| self.texts(value, deep + 1)) {
                 if text.chars().any(|c| c != HOLE) && !texts.contains(&text) {
                     texts.push(text);
@@ -333,36 +385,35 @@ impl<'c> Code<'c> {
         if begins_anew || text.len() > 300 || !text.chars().all(usual) || text.trim().is_empty() {
             return None;
         }
-        let (known, whole) = match text.trim_start_matches(HOLE).split_once(HOLE) {
+        let (known, whole) = match text.split_once(HOLE) {
             Some((before, _)) => (before.rsplit_once('/').map_or("", |(folder, _)| folder), Whole::FolderOnly),
-            None => (text.trim_start_matches(HOLE), Whole::Known),
+            None => (text, Whole::Known),
         };
-        let begins_unknown = text.starts_with(HOLE);
+        // What begins with something unknown could be anywhere.
+        if text.starts_with(HOLE) {
+            return None;
+        }
         if known.chars().all(|c| matches!(c, '/' | '.' | ROOT)) {
             return None;
         }
-        if !begins_unknown && let Some(path) = known.strip_prefix(ROOT) {
-            return Some((Spot::Inside(inside(path)?), whole, true));
+        if let Some(path) = known.strip_prefix(ROOT) {
+            return Some((self.through_links(inside(path)?)?, whole, true));
         }
-        if !begins_unknown && known.starts_with('/') {
+        if known.starts_with('/') {
             return self.absolute(Path::new(known)).map(|spot| (spot, whole, true));
         }
         let dir = file.parent().unwrap_or(Path::new(""));
         // A path that begins nowhere begins where the page lies that was asked for: for a file deep in the tree that
         // is another folder than its own.
         let near = dir == self.served || dir.as_os_str().is_empty() || self.deployed.is_file(&dir.join("index.php"));
-        let bases = if begins_unknown || !near {
-            [Path::new(""), &self.served, dir]
-        } else {
-            [dir, Path::new(""), &self.served]
-        };
+        let bases = if near { [dir, Path::new(""), &self.served] } else { [Path::new(""), &self.served, dir] };
         let named: Vec<PathBuf> = bases
             .iter()
             .filter_map(|base| inside(&format!("{}/{}", base.display(), known.trim_start_matches('/'))))
             .collect();
         let there = named.iter().find(|path| !path.as_os_str().is_empty() && self.deployed.has(path));
         if let Some(path) = there {
-            return Some((Spot::Inside(path.clone()), whole, !begins_unknown));
+            return Some((self.through_links(path.clone())?, whole, true));
         }
         // What is not there yet is believed where the folder it would be in is, or where it is called as such
         // folders are.
@@ -372,15 +423,25 @@ impl<'c> Code<'c> {
             path.parent().is_some_and(|above| !above.as_os_str().is_empty() && self.deployed.is_directory(above))
         };
         let is_file = whole == Whole::Known && Path::new(known).extension().is_some();
-        // A single name after something unknown could be anywhere.
-        let said = !begins_unknown || Path::new(known.trim_start_matches('/')).components().count() > 1;
-        let would_be = named.iter().find(|path| said && in_a_folder(path) && (is_file || named_so(path)));
-        let at_root = || named.iter().find(|path| !begins_unknown && named_so(path) && !in_a_folder(path));
+        let would_be = named.iter().find(|path| in_a_folder(path) && (is_file || named_so(path)));
+        let at_root = || named.iter().find(|path| named_so(path) && !in_a_folder(path));
         // Settings that are not made yet: an application keeps them in its root where nothing else is known.
         let settings =
             || named.iter().find(|path| path.components().count() == 1 && is_settings_name(&lower_name(path)));
-        let sure = !begins_unknown && (near || at_root().is_some());
-        would_be.or_else(at_root).or_else(settings).map(|path| (Spot::Inside(path.clone()), whole, sure))
+        let sure = near || at_root().is_some();
+        let path = would_be.or_else(at_root).or_else(settings)?;
+        Some((self.through_links(path.clone())?, whole, sure))
+    }
+
+    /// Where a path of the tree leads, its links followed; nothing below what is a file.
+    fn through_links(&self, path: PathBuf) -> Option<Spot> {
+        if path.ancestors().skip(1).any(|above| self.deployed.is_file(above)) {
+            return None;
+        }
+        match self.deployed.destination(&path) {
+            Some(goal) => self.absolute(&goal),
+            None => Some(Spot::Inside(path)),
+        }
     }
 
     fn absolute(&self, path: &Path) -> Option<Spot> {
@@ -423,4 +484,13 @@ fn inside(path: &str) -> Option<PathBuf> {
         }
     }
     Some(found)
+}
+
+/// The function whose parameter a piece is.
+fn parameter_of(piece: &Piece) -> Option<&str> {
+    match piece {
+        Piece::Parameter(function, _) => Some(function),
+        Piece::Above(inner, _) => inner.iter().find_map(parameter_of),
+        _ => None,
+    }
 }

@@ -9,6 +9,8 @@ use super::read::{Given, Reader, Scope};
 pub(super) const ALTERNATIVES: usize = 8;
 /// Expressions are followed so deep.
 const DEEPEST: usize = 24;
+/// What a variable is given is as much deeper: `$path = "$path/x"` would go on for ever.
+const STEP: usize = 6;
 
 /// No path is put together from more pieces.
 const LONGEST: usize = 64;
@@ -118,14 +120,19 @@ impl<'t> Reader<'t, '_> {
 
     fn variable(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
         let name = self.text(node).to_owned();
+        // By how much deeper it may be followed.
+        let key = (scope.function.clone(), name.clone(), deep.div_ceil(STEP));
+        if let Some(known) = self.followed.borrow().get(&key) {
+            return known.clone();
+        }
+        let deep = deep.div_ceil(STEP) * STEP;
         let mut found: Values = Vec::new();
         if let Some(given) = self.assigned.get(&(scope.function.clone(), name.clone())) {
             for given in given {
                 let next = match given {
-                    // `$path = "$path/x"` would go on for ever.
-                    Given::All(value) => self.values(*value, scope, deep + 6),
-                    Given::Elements(list) => self.elements(*list, scope, deep + 6, false),
-                    Given::Keys(list) => self.elements(*list, scope, deep + 6, true),
+                    Given::All(value) => self.values(*value, scope, deep + STEP),
+                    Given::Elements(list) => self.elements(*list, scope, deep + STEP, false),
+                    Given::Keys(list) => self.elements(*list, scope, deep + STEP, true),
                 };
                 found = either(found, next);
             }
@@ -136,6 +143,7 @@ impl<'t> Reader<'t, '_> {
         if found.is_empty() {
             found.push(vec![Piece::Entry(name.trim_start_matches('$').to_ascii_lowercase())]);
         }
+        self.followed.borrow_mut().insert(key, found.clone());
         found
     }
 
