@@ -9,7 +9,7 @@ use regex::Regex;
 
 use super::clue::Seen;
 use super::deployed::Deployed;
-use super::names::{ends_in, is_settings_name, lower_name};
+use super::names::{application_names, ends_in, is_settings_name, lower_name};
 use super::php::{self, Facts, Piece, Sink, Spot, Touched, Whole};
 use super::LONGEST_TEXT;
 use crate::check::is_php_name;
@@ -23,6 +23,8 @@ pub(crate) struct Linked {
     pub(crate) text: String,
     /// Where it is linked, named or loaded.
     pub(crate) seen: Seen,
+    /// Whether nothing but the name of its folder tells that it is the application's.
+    pub(crate) by_name: bool,
     /// What it says.
     pub(crate) facts: Option<Facts>,
 }
@@ -68,13 +70,21 @@ pub(crate) fn linked(
             _ => {}
         }
     }
-    let new = files.into_iter().filter(|(path, _)| is_its_own(path) && known.iter().all(|known| known.path != *path));
-    new.filter_map(|(path, seen)| {
+    let mut by_name = BTreeMap::new();
+    for name in application_names(&deployed.root) {
+        let dir = Path::new("/etc").join(name);
+        inside(host, &dir, &Seen::at(&dir, 0), 1, &mut by_name);
+    }
+    by_name.retain(|path, _| !files.contains_key(path));
+    let files = files.into_iter().map(|(path, seen)| (path, seen, false));
+    let files = files.chain(by_name.into_iter().map(|(path, seen)| (path, seen, true)));
+    let new = files.filter(|(path, ..)| is_its_own(path) && known.iter().all(|known| known.path != *path));
+    new.filter_map(|(path, seen, by_name)| {
         let bytes = host.read(&path, LONGEST_TEXT).ok()?;
         let text = String::from_utf8_lossy(&bytes).into_owned();
         let is_php = is_php_name(&path) || text.contains("<?php");
         let facts = if is_php { php::one(&path, &bytes) } else { data(&path, &text) };
-        Some(Linked { path, text, seen, facts })
+        Some(Linked { path, text, seen, by_name, facts })
     })
     .collect()
 }

@@ -31,7 +31,7 @@ use clue::{Clues, Tells};
 use deployed::Deployed;
 use evidence::{KINDS, Scene};
 use linked::{Linked, linked};
-use php::{Code, Facts, Sink, Spot, Touched, Whole};
+use php::{Code, Facts, Sink, Spot, Whole};
 use weigh::Scales;
 
 pub use readers::Readers;
@@ -171,8 +171,9 @@ pub fn survey(
     let php_ids = php.as_ref().ok().map(|answer| &answer.account.ids);
     let mut facts = php::read(&deployed, is_passed_over, progress);
     let php_files = facts.len();
-    let (touched, settings) = read_on(host, &deployed, &mut facts, &served);
-    let named = Code::new(&deployed, &facts, &served).named();
+    let settings = read_on(host, &deployed, &mut facts, &served);
+    let code = Code::new(&deployed, &facts, &served);
+    let (touched, named) = (code.touched(), code.named());
     let scene = Scene {
         host,
         deployed: &deployed,
@@ -313,17 +314,16 @@ fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
 /// So many times is read on: what was read last names what is read next.
 const ROUNDS: usize = 3;
 
-/// Reads what the code loads under other names than PHP's, and the settings outside the tree, until there is no more of it. The
-/// answer is all that is touched then.
+/// Reads what the code loads under other names than PHP's, and the settings outside the tree, until there is no more of it.
 fn read_on(
     host: &Host,
     deployed: &Deployed,
     facts: &mut Vec<Facts>,
     served: &Path,
-) -> (Vec<Touched>, Vec<Linked>) {
+) -> Vec<Linked> {
     let mut settings: Vec<Linked> = Vec::new();
-    let mut touched = Code::new(deployed, facts, served).touched();
     for _ in 0..ROUNDS {
+        let touched = Code::new(deployed, facts, served).loaded();
         let mut new = linked(host, deployed, facts, &touched, &settings);
         let known: BTreeSet<&Path> = facts.iter().map(|facts| &*facts.file).collect();
         let loaded = touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::Known);
@@ -341,9 +341,8 @@ fn read_on(
         more.extend(new.iter_mut().filter_map(|linked| linked.facts.take()));
         settings.append(&mut new);
         facts.append(&mut more);
-        touched = Code::new(deployed, facts, served).touched();
     }
-    (touched, settings)
+    settings
 }
 
 /// Who keeps the tree: the owner of its root, where that is somebody, and neither root nor PHP nor the web server.

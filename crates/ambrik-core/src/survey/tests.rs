@@ -149,7 +149,7 @@ fn with_index(files: &[(&'static str, &'static str)]) -> Quay {
     &["charts store", "tides store"]
 )]
 #[case::uploads_that_code_names(
-    &[("lib/quay.php", "<?php define('KEPT', __DIR__ . '/../kept'); function take($n) { $dir = KEPT . '/uploads'; return move_uploaded_file($t, where($dir) . $n); }"), ("kept/a.css", "")],
+    &[("lib/quay.php", "<?php define('KEPT', __DIR__ . '/../kept'); mkdir(KEPT . '/uploads'); function take($n) { $dir = KEPT . '/uploads'; return move_uploaded_file($t, where($dir) . $n); }"), ("kept/a.css", "")],
     &["kept/uploads store create"]
 )]
 #[case::never_the_root_never_code(
@@ -249,12 +249,12 @@ fn settings_outside_are_followed_and_so_is_what_they_name() {
     let quay = Quay::new(&[
         (
             "index.php",
-            "<?php $s = require '/etc/quay/settings.php'; file_put_contents($s['rows'] . '/a.txt', 'x'); error_log('x', 3, '/var/log/other/x.log');",
+            "<?php $s = require '/etc/quay/settings.php'; mkdir($s['rows']); file_put_contents($s['rows'] . '/a.txt', 'x'); error_log('x', 3, '/var/log/other/x.log');",
         ),
         ("/etc/quay/settings.php", "<?php return ['key' => 'made-up', 'rows' => '/var/lib/quay/rows'];"),
         POOL,
     ]);
-    assert_eq!(quay.parts(), ["/etc/quay secret", "/var/lib/quay/rows store create"]);
+    assert_eq!(quay.parts(), ["/etc/quay/settings.php secret", "/var/lib/quay/rows store create"]);
     assert_eq!(quay.questions(), ["/var/log/other log create"]);
 }
 
@@ -280,24 +280,24 @@ fn what_would_give_php_more_outside_is_asked() {
         fs::set_permissions(quay.dir.path().join(path), mode).unwrap();
     }
     assert_eq!(quay.parts(), ["settings.php secret"]);
-    assert_eq!(quay.questions(), ["/etc/harbour secret", "/etc/shadow secret", "/var/spool/harbour/jobs store create"]);
+    assert_eq!(quay.questions(), ["/etc/harbour/keys.php secret", "/etc/shadow secret", "/var/spool/harbour/jobs store"]);
 }
 
 #[test]
 fn a_link_to_a_data_folder_elsewhere_is_followed_when_it_is_phps() {
     let quay = with_index(&[("/var/lib/quay/uploads/a.svg", "")]);
     symlink("/var/lib/quay/uploads", quay.dir.path().join("srv/www/quay/uploads")).unwrap();
-    assert_eq!(quay.questions(), ["/var/lib/quay/uploads store create"]);
+    assert_eq!(quay.questions(), ["/var/lib/quay/uploads store"]);
     if !is_root() {
         return;
     }
     quay.write(POOL.0, POOL.1);
     quay.give_to_php("var/lib/quay/uploads");
-    assert_eq!(quay.parts(), ["/var/lib/quay/uploads store create"]);
+    assert_eq!(quay.parts(), ["/var/lib/quay/uploads store"]);
 }
 
 #[test]
-fn a_folder_that_php_owns_alone_is_its_own() {
+fn a_folder_that_php_owns_alone_is_asked_for() {
     if !is_root() {
         return;
     }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::clue::{Clues, Seen, Tells};
 use super::deployed::Deployed;
+use super::evidence::OWNER_AND_NAME;
 use super::names::{Aside, is_drop_in, is_placeholder, is_stub, lower_name, trade};
 use super::php::Spot;
 use super::{Confidence, Part, Question, Reason};
@@ -188,7 +189,15 @@ impl Scales<'_> {
             is_drop_in(&name) && trade(&name).is_none()
         });
         let library = self.deployed.aside(&path.join("x")).is_some_and(|aside| aside == Aside::Library);
-        !loaded && !library && (self.deployed.has(path) || self.clues.weight(spot, Tells::Made) > 0.0)
+        let made = self.clues.weight(spot, Tells::Made) > 0.0 && !self.keeps_all_elsewhere();
+        !loaded && !library && (self.deployed.has(path) || made)
+    }
+
+    /// Whether the folders that the code writes to were put outside the tree, as distributions do: then none is made in it.
+    fn keeps_all_elsewhere(&self) -> bool {
+        let outside = self.clues.spots().filter(|spot| matches!(spot, Spot::Outside(_)));
+        let mut kept = outside.flat_map(|spot| self.clues.of(spot, Tells::Written));
+        kept.any(|clue| clue.kind == OWNER_AND_NAME)
     }
 
     /// Where a folder that is called as such folders are holds nothing but what is proposed, it is itself what is

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::Scene;
+use super::samples::is_main;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{Aside, is_control_file, is_installers, is_key_name, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot, Touched, Whole};
@@ -20,7 +21,8 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         scene.facts.iter().filter(|facts| facts.command_line).map(|facts| facts.file.as_path()).collect();
     for touched in scene.touched {
         let counts = match scene.deployed.aside(&touched.file) {
-            Some(Aside::Development | Aside::CommandLine | Aside::Library) => 0.0,
+            Some(Aside::Development | Aside::CommandLine) => 0.0,
+            Some(Aside::Library) => 0.3,
             None => 1.0,
         };
         if touched.sink == Sink::Check && is_above_another(&checked, touched) {
@@ -106,7 +108,7 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
             if is_key_name(&name) { "a key or password file that code makes" } else { "settings that code makes" };
         let writes = !matches!(touched.sink, Sink::Check | Sink::Setting);
         if writes {
-            let certain = if installs { 1.0 } else { 0.7 };
+            let certain = if installs || is_main(&name) { 1.0 } else { 0.7 };
             clues.inside(path, Tells::Secret, weight * certain, says_secret, seen.clone());
         } else if touched.sink == Sink::Check && (installs || is_list) && is_settings_name(&name) {
             clues.inside(path, Tells::Secret, counts, "settings that the installer looks for", seen.clone());

@@ -37,7 +37,7 @@ fn pattern(scene: &Scene<'_>, clues: &mut Clues, line: &str, lines: &[&str], see
             clues.inside(
                 &path,
                 Tells::Secret,
-                1.0,
+                if is_key_name(&name) { 1.2 } else { 1.0 },
                 "left out of version control: made at each installation",
                 seen.clone(),
             );

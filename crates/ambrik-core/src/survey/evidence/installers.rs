@@ -111,8 +111,9 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
         }
     }
     let writes = scene.touched.iter().find(|touched| {
-        let settings = matches!(&touched.spot, Spot::Inside(p) if is_settings_name(&lower_name(p)));
-        settings && touched.file.starts_with(path) && !matches!(touched.sink, Sink::Load | Sink::Look | Sink::Setting)
+        let (Spot::Inside(written) | Spot::Outside(written)) = &touched.spot;
+        let settings = is_settings_name(&lower_name(written));
+        settings && touched.file.starts_with(path) && !matches!(touched.sink, Sink::Load | Sink::Look | Sink::Setting | Sink::Named)
     });
     if let Some(touched) = writes {
         clues.of_kind("writes settings");

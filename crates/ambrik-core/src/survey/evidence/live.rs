@@ -46,7 +46,7 @@ fn owned_by_php(scene: &Scene<'_>, clues: &mut Clues) {
             clues.inside(
                 path,
                 Tells::Written,
-                2.0,
+                if trade(&lower_name(path)).is_some() { 2.0 } else { 1.4 },
                 "it belongs to php, and what is around it does not",
                 Seen::at(path, 0),
             );
@@ -146,15 +146,20 @@ fn hidden(scene: &Scene<'_>, clues: &mut Clues) {
         let of_accounts = ["auth", "user", "account", "passw"].iter().any(|word| name.contains(word));
         if entry.size > 0
             && scene.deployed.aside(path).is_none()
-            && ((database && of_accounts) || (is_key_name(&name) && is_kept_key(path)))
+            && ((database && of_accounts) || (is_key_name(&name) && is_kept_key(scene, path)))
         {
             clues.inside(path, Tells::Secret, 1.6, "a database of accounts, or a key", Seen::at(path, 0));
         }
     }
 }
 
-fn is_kept_key(path: &Path) -> bool {
-    matches!(path.extension().and_then(|e| e.to_str()), Some("key" | "pem" | "p12" | "pfx"))
+/// Whether a file holds a key of its own, and not certificates alone, which are for everybody.
+fn is_kept_key(scene: &Scene<'_>, path: &Path) -> bool {
+    match path.extension().and_then(|e| e.to_str()) {
+        Some("key" | "p12" | "pfx") => true,
+        Some("pem") => scene.deployed.text(path, 1 << 20).is_some_and(|text| text.contains("PRIVATE KEY")),
+        _ => false,
+    }
 }
 
 fn is_text(path: &Path) -> bool {

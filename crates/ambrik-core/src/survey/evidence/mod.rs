@@ -9,6 +9,8 @@ mod placeholders;
 mod samples;
 mod words;
 
+pub(super) use outside::OWNER_AND_NAME;
+
 use std::path::PathBuf;
 
 use super::clue::Clues;

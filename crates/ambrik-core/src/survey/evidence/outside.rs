@@ -11,16 +11,21 @@ use crate::check::is_php_name;
 use crate::credentials::credentials;
 use crate::entry::{Kind, Rights};
 use crate::mode::Perm;
+use crate::shown::Shown;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{is_settings_name, lower_name};
+use crate::survey::names::{application_names, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot, Touched, Whole};
+
+/// What this kind of evidence is called.
+pub(crate) const OWNER_AND_NAME: &str = "owner and name";
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     settings(scene, clues);
     clues.of_kind("named in code");
     missing_settings(scene, clues);
-    clues.of_kind("owner and name");
+    clues.of_kind(OWNER_AND_NAME);
     named_and_phps(scene, clues);
+    called_so_and_phps(scene, clues);
 }
 
 /// Settings outside the tree are secret where they hold credentials.
@@ -32,11 +37,22 @@ fn settings(scene: &Scene<'_>, clues: &mut Clues) {
             continue;
         }
         let Some(line) = credentials(&linked.text, is_php_name(&linked.path), false) else { continue };
+        // What lies in a folder of the application's name is its own where PHP is let in and others are not.
+        if linked.by_name && !is_for_php(scene, &linked.path) {
+            continue;
+        }
         let weight = if is_settings_name(&name) { 2.0 } else { 1.6 };
         let spot = Spot::Outside(linked.path.clone());
         clues.add(spot.clone(), Tells::Secret, weight, "settings with credentials or keys", Seen::at(&linked.path, line));
         clues.add(spot, Tells::Secret, 0.1, "linked or loaded by the code", linked.seen.clone());
     }
+}
+
+/// Whether a file can be read by PHP, and not by everybody.
+fn is_for_php(scene: &Scene<'_>, path: &Path) -> bool {
+    let (Some(php), Ok(found)) = (scene.php_ids, scene.host.resolve(path)) else { return false };
+    let rights = &found.facts.rights;
+    permits(php, Kind::File, rights, Perm::R) && !rights.mode.has(0o004)
 }
 
 /// Settings that the code names, that are not there yet, and whose sample lies where they will be.
@@ -48,8 +64,8 @@ fn missing_settings(scene: &Scene<'_>, clues: &mut Clues) {
         }
         if let Some(sample) = sample_beside(scene.host, path) {
             let seen = Seen::at(&touched.file, touched.line);
-            clues.add(touched.spot.clone(), Tells::Secret, 2.0, "named by the code, and made from a sample", seen);
-            clues.samples.insert(path.clone(), sample);
+            let says = format!("named by the code, and made from {}", Shown(&sample));
+            clues.add(touched.spot.clone(), Tells::Secret, 2.0, says, seen);
         }
     }
 }
@@ -66,6 +82,24 @@ fn named_and_phps(scene: &Scene<'_>, clues: &mut Clues) {
         let Some(how) = is_phps(scene, spot) else { continue };
         let says = format!("{how}, and the code names it");
         clues.add(spot.clone(), Tells::Written, 2.0, says, Seen::at(&touched.file, touched.line));
+    }
+}
+
+/// Folders for state that are called as the application is, or lie in one that is, and that are PHP's.
+fn called_so_and_phps(scene: &Scene<'_>, clues: &mut Clues) {
+    for name in application_names(&scene.deployed.root) {
+        for top in ["/var/lib", "/var/cache", "/var/log", "/var/spool"] {
+            let dir = Path::new(top).join(&name);
+            let inside = scene.host.names_in(&dir).unwrap_or_default();
+            for path in std::iter::once(dir.clone()).chain(inside.into_iter().map(|name| dir.join(name))) {
+                let own = scene.deployed.root.starts_with(&path) || path.starts_with(&scene.deployed.root);
+                let spot = Spot::Outside(path.clone());
+                if let Some(how) = is_phps(scene, &spot).filter(|_| !own && is_of_one_application(&path)) {
+                    let says = format!("{how}, and is called as the application is");
+                    clues.add(spot, Tells::Written, 1.6, says, Seen::at(&path, 0));
+                }
+            }
+        }
     }
 }
 

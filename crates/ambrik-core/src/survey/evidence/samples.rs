@@ -22,6 +22,11 @@ static MARKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
     Regex::new(r"(?i)^(?P<before>.*?)(?P<left>^|[._-])(?P<mark>sample|samples|dist|default|defaults|example|examples|template|tmpl|tpl|orig|original|skel|stub)(?P<right>[._-]|$)(?P<after>.*)$").ok()
 });
 
+/// An element or an attribute that is called a password or secret, and has a value.
+static IN_XML: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    Regex::new(r#"(?i)<\s*\w*(?:passw|passwd|secret|api_?key|pwd)\w*\s*>\s*[^<\s]|\b\w*(?:password|secret|passwd)\s*=\s*"[^"]+""#).ok()
+});
+
 /// The name of the file that is made from a sample of this name, and whether the sample may be the code's own
 /// defaults.
 pub(super) fn real_name(name: &str) -> Option<(String, bool)> {
@@ -130,6 +135,9 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     let is_php = is_php_name(path);
     let Some(line) = credentials(&text, is_php, false) else { return };
     let name = lower_name(path);
+    if ends_in(&name, &[".xml"]) && !IN_XML.as_ref().is_some_and(|filled| filled.is_match(&text)) {
+        return;
+    }
     let mut weight: f64 = if is_settings_name(&name) { 1.7 } else { 1.0 };
     let shape = scene.facts.iter().find(|facts| facts.file == *path).map(|facts| facts.shape);
     let does_more = is_php && shape.is_some_and(|shape| !shape.is_settings());
@@ -198,7 +206,7 @@ fn is_of_tools(path: &Path) -> bool {
 }
 
 /// Whether a settings file is the application's main one, by its name.
-fn is_main(name: &str) -> bool {
+pub(super) fn is_main(name: &str) -> bool {
     let stem = name.trim_start_matches('.').split('.').next().unwrap_or_default();
     ["config", "settings", "configuration", "conf", "env", "localsettings", "parameters"].contains(&stem)
 }

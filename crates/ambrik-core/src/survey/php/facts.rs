@@ -1,6 +1,7 @@
 //! What is kept of one PHP file: what it defines and which paths it touches, in symbols that [`super::resolve`] fills in.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// Stands at the beginning of a path for the application's root.
 pub(crate) const ROOT: char = '\u{1}';
@@ -21,8 +22,10 @@ pub(crate) enum Piece {
     Property(String, String),
     /// A function's parameter, by its place.
     Parameter(String, usize),
-    /// What a function returns.
-    Returned(String),
+    /// What is kept under a name that is itself a value: `$settings[$name]`.
+    EntryOf(Box<Value>),
+    /// What a function returns for these arguments.
+    Returned(String, Vec<Values>),
     /// So many levels above a path.
     Above(Box<Value>, usize),
     /// The web server's document root.
@@ -74,7 +77,7 @@ pub(crate) struct Touch {
 #[derive(Clone, Debug)]
 pub(crate) struct Call {
     pub(crate) name: String,
-    pub(crate) arguments: Vec<Values>,
+    pub(crate) arguments: Arc<Vec<Values>>,
     /// From 1.
     pub(crate) line: usize,
 }

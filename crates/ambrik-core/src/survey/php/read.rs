@@ -3,6 +3,7 @@
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
+use std::sync::Arc;
 
 use tree_sitter::{Node, Tree};
 
@@ -488,7 +489,7 @@ impl<'t> Reader<'t, '_> {
                 "object_creation_expression" => format!("{plain}::__construct"),
                 _ => plain,
             };
-            self.facts.calls.push(Call { name, arguments, line: line(node) });
+            self.facts.calls.push(Call { name, arguments: Arc::new(arguments), line: line(node) });
         }
     }
 

@@ -3,6 +3,7 @@
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
 
 use super::super::deployed::Deployed;
 use super::super::names::{Aside, is_settings_name, lower_name, trade};
@@ -16,6 +17,8 @@ const ALTERNATIVES: usize = 6;
 const PATHS: usize = 48;
 /// Symbols are followed so deep.
 const DEEPEST: usize = 8;
+/// Parameters are followed through so many calls.
+const HOPS: usize = 1;
 /// So many symbols are looked up for one expression.
 const BUDGET: usize = 2_000;
 
@@ -123,8 +126,12 @@ pub(crate) struct Code<'c> {
     left: Cell<usize>,
     /// What symbols were found to be, so that each is followed once.
     known: RefCell<HashMap<Piece, Vec<String>>>,
-    /// What the parameters of one function are in the call that is looked at.
-    bound: Cell<Option<(&'c str, &'c Call)>>,
+    /// What functions were handed in the calls that are looked at, the innermost last.
+    bound: RefCell<Vec<(String, Arc<Vec<Values>>)>>,
+    /// How many calls a parameter is followed through.
+    hops: Cell<usize>,
+    /// What follows each constant in paths.
+    tails: BTreeMap<&'c str, BTreeSet<&'c str>>,
 }
 
 impl<'c> Code<'c> {
@@ -142,7 +149,9 @@ impl<'c> Code<'c> {
             definers: BTreeMap::new(),
             left: Cell::new(0),
             known: RefCell::default(),
-            bound: Cell::new(None),
+            bound: RefCell::default(),
+            hops: Cell::new(0),
+            tails: BTreeMap::new(),
         };
         // What tests and tools set is not what the application uses.
         for file in facts.iter().filter(|file| deployed.aside(&file.file) != Some(Aside::Development)) {
@@ -152,6 +161,15 @@ impl<'c> Code<'c> {
     }
 
     fn take(&mut self, file: &'c Facts) {
+        let touched = file.touches.iter().map(|touch| &touch.paths);
+        let kept = file.entries.iter().map(|(_, values, _)| values);
+        for value in touched.chain(kept).flatten() {
+            for pair in value.windows(2) {
+                if let [Piece::Constant(name), Piece::Text(tail)] = pair {
+                    self.tails.entry(name).or_default().insert(tail);
+                }
+            }
+        }
         for (name, values) in &file.constants {
             self.constants.entry(name).or_default().push(values);
         }
@@ -176,30 +194,48 @@ impl<'c> Code<'c> {
         }
     }
 
+    /// The files that are loaded.
+    pub(crate) fn loaded(&self) -> Vec<Touched> {
+        self.touched_by(|sink| sink == Sink::Load)
+    }
+
     /// Every path that is touched, once for each place where it is. What a function does with a parameter is evidence where the
     /// function is called, and with what.
     pub(crate) fn touched(&self) -> Vec<Touched> {
+        self.touched_by(|_| true)
+    }
+
+    fn touched_by(&self, wanted: impl Fn(Sink) -> bool) -> Vec<Touched> {
         let mut all = Vec::new();
         for file in self.facts {
-            for touch in &file.touches {
-                let mut add = |at: &Path, line: usize, deployed: &Path| {
+            for touch in file.touches.iter().filter(|touch| wanted(touch.sink)) {
+                let mut add = |at: &Path, line: usize, in_file: &Path| {
                     let mut known = BTreeSet::new();
-                    for (spot, whole, sure) in self.spots(&touch.paths, deployed) {
+                    for (spot, whole, sure) in self.spots(&touch.paths, in_file) {
                         if known.insert((spot.clone(), whole)) {
                             let (file, call) = (at.to_owned(), touch.call.clone());
                             all.push(Touched { sink: touch.sink, spot, whole, file, line, call, sure });
                         }
                     }
+                    !known.is_empty()
                 };
                 let function = touch.paths.iter().flatten().find_map(parameter_of);
                 let Some(function) = function else {
                     add(&file.file, touch.line, &file.file);
                     continue;
                 };
+                let bind = |handed: Arc<Vec<Values>>| self.bound.borrow_mut().push((function.to_owned(), handed));
+                let mut found = false;
                 for (call, from) in self.callers(function) {
-                    self.bound.set(Some((function, call)));
-                    add(from, call.line, from);
-                    self.bound.set(None);
+                    bind(Arc::clone(&call.arguments));
+                    found |= add(from, call.line, from);
+                    self.bound.borrow_mut().pop();
+                }
+                // The folder may be known whatever is handed.
+                if !found {
+                    bind(Arc::default());
+                    add(&file.file, touch.line, &file.file);
+                    self.bound.borrow_mut().pop();
                 }
             }
         }
@@ -275,7 +311,8 @@ impl<'c> Code<'c> {
         match piece {
             Piece::Text(text) => return vec![text.clone()],
             Piece::Hole => return hole(),
-            Piece::Parameter(function, _) if self.bound.get().is_some_and(|(bound, _)| bound == function) => {}
+            // What is handed is another thing each time.
+            Piece::Parameter(..) | Piece::Returned(..) | Piece::EntryOf(_) => {}
             symbol => {
                 if let Some(known) = self.known.borrow().get(symbol) {
                     return known.clone();
@@ -286,7 +323,13 @@ impl<'c> Code<'c> {
         let found = match piece {
             Piece::Text(_) | Piece::Hole => Vec::new(),
             Piece::Served => vec![format!("{ROOT}/{}", self.served.display())],
-            Piece::Constant(name) => self.all(self.constants.get(&**name), deep),
+            Piece::Constant(name) => self.one_root(name, self.all(self.constants.get(&**name), deep)),
+            Piece::EntryOf(key) => {
+                let keys: BTreeSet<String> =
+                    self.texts(key, deep + 1).into_iter().map(|key| key.to_ascii_lowercase()).collect();
+                let known = keys.into_iter().filter(|key| !key.contains(HOLE)).take(ALTERNATIVES);
+                known.flat_map(|key| self.piece(&Piece::Entry(key), deep + 1)).collect()
+            }
             Piece::ClassConstant(class, name) => self.all(self.class_constants.get(&(&**class, &**name)), deep),
             Piece::Entry(name) if COMMON.contains(&&**name) => hole(),
             Piece::Entry(name) => {
@@ -303,27 +346,18 @@ impl<'c> Code<'c> {
                 self.all(Some(&found), deep)
             }
             Piece::Parameter(function, place) => self.arguments(function, *place, deep),
-            Piece::Returned(name) => {
-                let plain = name.rsplit("::").next().unwrap_or(name);
-                let few = self.definers.get(plain).is_some_and(|classes| classes.len() <= 2);
-                let by_class = self.returns.get(&**name).cloned().unwrap_or_default();
-                let anywhere = || {
-                    let named = self.definers.get(plain).into_iter().flatten();
-                    let full = named
-                        .map(|class| if class.is_empty() { plain.to_owned() } else { format!("{class}::{plain}") });
-                    full.filter_map(|full| self.returns.get(&*full).cloned()).flatten().collect()
-                };
-                let found = if by_class.is_empty() && few { anywhere() } else { by_class };
-                self.all(Some(&found), deep)
-            }
+            Piece::Returned(name, handed) => self.returned(name, handed, deep),
             Piece::Above(inner, levels) => {
                 self.texts(inner, deep + 1).iter().map(|text| above(text, *levels)).collect()
             }
         };
         let found = if found.is_empty() { hole() } else { found };
         // What was cut short for its depth is not the whole answer.
-        let lasts = self.bound.get().is_none() || matches!(piece, Piece::Constant(_) | Piece::ClassConstant(..));
-        if deep <= DEEPEST / 2 && self.left.get() > 0 && !matches!(piece, Piece::Above(..)) && lasts {
+        let lasts = matches!(
+            piece,
+            Piece::Constant(_) | Piece::ClassConstant(..) | Piece::Entry(_) | Piece::Property(..) | Piece::Served
+        );
+        if deep <= DEEPEST / 2 && self.left.get() > 0 && lasts {
             self.known.borrow_mut().insert(piece.clone(), found.clone());
         }
         found
@@ -352,26 +386,66 @@ impl<'c> Code<'c> {
         text.contains(['/', ROOT]) || self.deployed.is_directory(Path::new(text.trim_matches(HOLE)))
     }
 
+    /// What a function returns for what it is handed.
+    fn returned(&self, name: &str, handed: &[Values], deep: usize) -> Vec<String> {
+        let plain = name.rsplit("::").next().unwrap_or(name);
+        let few = self.definers.get(plain).is_some_and(|classes| classes.len() <= 2);
+        let full = if self.returns.contains_key(name) {
+            vec![name.to_owned()]
+        } else if few {
+            let named = self.definers.get(plain).into_iter().flatten();
+            named.map(|class| if class.is_empty() { plain.to_owned() } else { format!("{class}::{plain}") }).collect()
+        } else {
+            Vec::new()
+        };
+        let handed = Arc::new(handed.to_vec());
+        let mut texts = Vec::new();
+        for function in full {
+            let Some(values) = self.returns.get(&*function) else { continue };
+            self.bound.borrow_mut().push((function.clone(), Arc::clone(&handed)));
+            texts.extend(self.all(Some(values), deep));
+            self.bound.borrow_mut().pop();
+        }
+        texts
+    }
+
+    /// Of several places that a constant may name, each with a fall-back, the one that has what the code looks for below it.
+    fn one_root(&self, name: &str, texts: Vec<String>) -> Vec<String> {
+        let Some(tails) = self.tails.get(name).filter(|_| texts.len() > 1) else { return texts };
+        let has = |text: &String| {
+            let base = text.strip_prefix(ROOT).or_else(|| text.strip_prefix(self.deployed.root.to_str()?));
+            let Some(base) = base else { return 0 };
+            let there = |tail: &&&str| inside(&format!("{base}/{tail}")).is_some_and(|path| self.deployed.has(&path));
+            tails.iter().filter(|tail| tail.len() > 1).filter(there).count()
+        };
+        let most = texts.iter().map(&has).max().unwrap_or(0);
+        if most == 0 {
+            return texts;
+        }
+        texts.into_iter().filter(|text| has(text) == most).take(1).collect()
+    }
+
     /// What the callers of a function hand it.
     fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
-        let bound = self.bound.get().filter(|(name, _)| *name == function);
-        let of_bound;
-        let calls = match bound {
-            // The callers' own parameters are whatever any caller of theirs hands them.
-            Some((_, call)) => {
-                of_bound = [(call, Path::new(""))];
-                &of_bound[..]
+        let known = self.bound.borrow().iter().rev().find(|(name, _)| name == function).map(|(_, handed)| Arc::clone(handed));
+        let handed = match known {
+            Some(handed) => vec![handed],
+            // The callers' own parameters are what their callers hand them, and there it ends.
+            None if self.hops.get() < HOPS => {
+                self.callers(function).iter().map(|(call, _)| Arc::clone(&call.arguments)).collect()
             }
-            None => self.callers(function),
+            None => Vec::new(),
         };
+        self.hops.set(self.hops.get() + 1);
         let mut texts: Vec<String> = Vec::new();
-        for values in calls.iter().filter_map(|(call, _)| call.arguments.get(place)) {
+        for values in handed.iter().filter_map(|arguments| arguments.get(place)) {
             for text in values.iter().flat_map(|value| self.texts(value, deep + 1)) {
                 if text.chars().any(|c| c != HOLE) && !texts.contains(&text) {
                     texts.push(text);
                 }
             }
         }
+        self.hops.set(self.hops.get() - 1);
         texts.truncate(ALTERNATIVES * 4);
         texts
     }

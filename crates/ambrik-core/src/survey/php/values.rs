@@ -12,6 +12,9 @@ const DEEPEST: usize = 24;
 /// What a variable is given is as much deeper: `$path = "$path/x"` would go on for ever.
 const STEP: usize = 6;
 
+/// As many arguments of a function are kept.
+const HANDED: usize = 3;
+
 /// No path is put together from more pieces.
 const LONGEST: usize = 64;
 /// Functions that hand their first argument on as the same path.
@@ -50,7 +53,13 @@ impl<'t> Reader<'t, '_> {
             "string" | "encapsed_string" | "heredoc" => self.string(node, scope, deep),
             "integer" => value(Piece::Text(self.text(node).to_owned())),
             "name" | "qualified_name" => self.constant(node),
-            "variable_name" => self.variable(node, scope, deep),
+            "variable_name" => self.variable(self.text(node), scope, deep),
+            // `"${base}/x"`, `"${settings['base']}/x"`
+            "dynamic_variable_name" => match node.named_child(0) {
+                Some(name) if name.kind() == "name" => self.variable(&format!("${}", self.text(name)), scope, deep),
+                Some(inner) if inner.kind() == "subscript_expression" => self.subscript(inner, scope, deep),
+                _ => value(Piece::Hole),
+            },
             "parenthesized_expression" | "error_suppression_expression" | "clone_expression" => {
                 inner(node.named_child(0))
             }
@@ -118,8 +127,8 @@ impl<'t> Reader<'t, '_> {
         }]]
     }
 
-    fn variable(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
-        let name = self.text(node).to_owned();
+    fn variable(&self, name: &str, scope: &Scope, deep: usize) -> Values {
+        let name = name.to_owned();
         // By how much deeper it may be followed.
         let key = (scope.function.clone(), name.clone(), deep.div_ceil(STEP));
         if let Some(known) = self.followed.borrow().get(&key) {
@@ -200,7 +209,10 @@ impl<'t> Reader<'t, '_> {
 
     fn subscript(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
         let (Some(array), Some(key)) = (node.named_child(0), last_child(node)) else { return vec![vec![Piece::Hole]] };
-        let key = self.plain_string(key);
+        let under = || self.values(key, scope, deep + STEP);
+        // In a string the key stands without quotes: `"$settings[base]/x"`.
+        let bare = (key.kind() == "name").then(|| self.text(key).to_owned());
+        let key = self.plain_string(key).or(bare);
         if self.text(array) == "$_SERVER" {
             return match key.as_deref() {
                 Some("DOCUMENT_ROOT") => vec![vec![Piece::Served]],
@@ -226,7 +238,11 @@ impl<'t> Reader<'t, '_> {
         }
         match key {
             Some(key) => vec![vec![Piece::Entry(key.to_ascii_lowercase())]],
-            None => vec![vec![Piece::Hole]],
+            // `get($name) { return $settings[$name]; }`
+            None => match under().into_iter().find(|value| matches!(value.as_slice(), [Piece::Parameter(..)])) {
+                Some(value) => vec![vec![Piece::EntryOf(Box::new(value))]],
+                None => vec![vec![Piece::Hole]],
+            },
         }
     }
 
@@ -279,7 +295,7 @@ impl<'t> Reader<'t, '_> {
             let own = self.field(node, "object").is_some_and(|object| object == "$this")
                 || self.field(node, "scope").is_some_and(|class| matches!(&*class, "self" | "static"));
             let name = if own { format!("{}::{name}", scope.class) } else { name };
-            return vec![vec![Piece::Returned(name)]];
+            return vec![vec![Piece::Returned(name, self.handed(&arguments, scope, deep))]];
         }
         match name.as_str() {
             "dirname" => {
@@ -316,9 +332,21 @@ impl<'t> Reader<'t, '_> {
                     let base = if folder == "base" { ROOT.to_string() } else { format!("{ROOT}/{folder}") };
                     joined(&vec![vec![Piece::Text(format!("{base}/"))]], &self.values(*only, scope, deep + 1))
                 }
-                _ => vec![vec![Piece::Returned(name.to_owned())]],
+                _ => vec![vec![Piece::Returned(name.to_owned(), self.handed(&arguments, scope, deep))]],
             },
         }
+    }
+
+    /// What a function is handed, as far as it may matter for a path.
+    fn handed(&self, arguments: &[Node<'t>], scope: &Scope, deep: usize) -> Vec<Values> {
+        let hole = |_: &Node<'t>| vec![vec![Piece::Hole]];
+        let value = |argument: &Node<'t>| self.values(*argument, scope, deep + STEP);
+        let mut handed: Vec<Values> =
+            arguments.iter().take(HANDED).map(|a| if deep + STEP > DEEPEST { hole(a) } else { value(a) }).collect();
+        while handed.last().is_some_and(|last| last.iter().flatten().all(|piece| *piece == Piece::Hole)) {
+            handed.pop();
+        }
+        handed
     }
 
     /// `sprintf('%s/cache/%s', $dir, $name)`.
