@@ -32,14 +32,14 @@ const PATIENCE: Duration = Duration::from_secs(2);
 /// What a file must hold to be worth parsing: a call that touches files, or a name that paths are kept under.
 static TELLING: LazyLock<Option<Regex>> = LazyLock::new(|| {
     Regex::new(
-        r"(?i)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include|parse_ini|file_exists|is_file|is_readable|__DIR__",
+        r"(?i-u)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include|parse_ini|file_exists|is_file|is_readable|__DIR__",
     )
     .ok()
 });
 
 /// The same for somebody else's library.
 static LIBRARY_TELLING: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?i)is_writ|\bdefine\s*\(|session_save_path").ok());
+    LazyLock::new(|| Regex::new(r"(?i-u)is_writ|\bdefine\s*\(|session_save_path").ok());
 
 /// Reads the PHP of a tree, on all cores, each file by itself.
 ///

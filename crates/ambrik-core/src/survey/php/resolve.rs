@@ -20,7 +20,7 @@ const DEEPEST: usize = 8;
 /// Parameters are followed through so many calls.
 const HOPS: usize = 1;
 /// So many symbols are looked up for one expression.
-const BUDGET: usize = 2_000;
+const BUDGET: usize = 400;
 
 /// Names that everything is kept under: what one file keeps there says nothing about another.
 const COMMON: &[&str] = &[
@@ -250,8 +250,12 @@ impl<'c> Code<'c> {
             let constants = file.constants.iter().map(|(_, values)| (values, 0));
             let entries = file.entries.iter().map(|(_, values, line)| (values, *line));
             let properties = file.properties.iter().map(|(_, values)| (values, 0));
+            // What begins with a function's answer or parameter is evidence where that is used.
+            let begins =
+                |value: &&Value| !matches!(value.first(), Some(Piece::Returned(..) | Piece::Parameter(..) | Piece::Hole));
             let kept = constants.chain(entries).chain(properties).flat_map(|(values, line)| {
-                self.spots(values, &file.file).into_iter().map(move |found| (found, line))
+                let values: Values = values.iter().filter(begins).cloned().collect();
+                self.spots(&values, &file.file).into_iter().map(move |found| (found, line))
             });
             let literals = file.literals.iter().filter_map(|(text, line)| Some((self.spot(text, &file.file)?, *line)));
             for ((spot, whole, sure), line) in kept.chain(literals) {
