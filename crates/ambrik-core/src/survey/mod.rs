@@ -11,8 +11,10 @@ mod draft;
 mod evidence;
 mod linked;
 mod names;
+mod packaged;
 mod php;
 mod readers;
+mod rpm;
 mod weigh;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -174,8 +176,12 @@ pub fn survey(
     let settings = read_on(host, &deployed, &mut facts, &served);
     let code = Code::new(&deployed, &facts, &served);
     let (touched, named) = (code.touched(), code.named());
+    let given = packaged::given(host, &deployed.root);
+    let php_names = php.as_ref().ok().map(|answer| (answer.account.user.as_str(), answer.account.group.as_str()));
     let scene = Scene {
         host,
+        given: &given,
+        php_names,
         deployed: &deployed,
         facts: &facts,
         touched: &touched,

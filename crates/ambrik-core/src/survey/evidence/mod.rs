@@ -5,6 +5,7 @@ mod ignored;
 mod installers;
 mod live;
 mod outside;
+mod packages;
 mod placeholders;
 mod samples;
 mod words;
@@ -16,6 +17,7 @@ use std::path::PathBuf;
 use super::clue::Clues;
 use super::deployed::Deployed;
 use super::linked::Linked;
+use super::packaged::Given;
 use super::php::{Facts, Touched};
 use crate::account::{Ids, Uid};
 use crate::tree::Host;
@@ -31,6 +33,10 @@ pub(crate) struct Scene<'s> {
     pub(crate) named: &'s [Touched],
     /// The files outside the tree that are settings of what is in it.
     pub(crate) linked: &'s [Linked],
+    /// What packages say of paths.
+    pub(crate) given: &'s [Given],
+    /// The names of PHP's account and group.
+    pub(crate) php_names: Option<(&'s str, &'s str)>,
     /// The ids of the account that PHP runs as, where it is known.
     pub(crate) php_ids: Option<&'s Ids>,
     /// The document root, relative to the root.
@@ -58,6 +64,7 @@ pub(crate) const KINDS: &[Kind] = &[
     Kind { name: "installers", gather: installers::gather },
     Kind { name: "live", gather: live::gather },
     Kind { name: "split layout", gather: outside::gather },
+    Kind { name: "packages", gather: packages::gather },
 ];
 
 #[cfg(test)]
