@@ -23,8 +23,8 @@ pub(crate) struct Linked {
     pub(crate) text: String,
     /// Where it is linked, named or loaded.
     pub(crate) seen: Seen,
-    /// Whether nothing but the name of its folder tells that it is the application's.
-    pub(crate) by_name: bool,
+    /// Whether it is read because it lies in a folder that is linked, named, or called as the application is, and not for itself.
+    pub(crate) by_folder: bool,
     /// What it says.
     pub(crate) facts: Option<Facts>,
 }
@@ -59,32 +59,33 @@ pub(crate) fn linked(
             named.entry(PathBuf::from(text)).or_insert_with(|| Seen::at(&facts.file, *line));
         }
     }
-    let mut files: BTreeMap<PathBuf, Seen> = BTreeMap::new();
+    let (mut files, mut in_folders) = (BTreeMap::new(), BTreeMap::new());
     for (path, seen) in named {
         let Ok(resolved) = host.resolve(&path) else { continue };
         match resolved.facts.kind {
             Kind::File => drop(files.entry(resolved.path).or_insert(seen)),
             Kind::Directory if is_of_settings(&path) || is_of_settings(&resolved.path) => {
-                inside(host, &resolved.path, &seen, DEEPEST, &mut files);
+                inside(host, &resolved.path, &seen, DEEPEST, &mut in_folders);
             }
             _ => {}
         }
     }
-    let mut by_name = BTreeMap::new();
     for name in application_names(&deployed.root) {
         let dir = Path::new("/etc").join(name);
-        inside(host, &dir, &Seen::at(&dir, 0), 1, &mut by_name);
+        inside(host, &dir, &Seen::at(&dir, 0), 1, &mut in_folders);
     }
-    by_name.retain(|path, _| !files.contains_key(path));
+    in_folders.retain(|path, _| !files.contains_key(path));
     let files = files.into_iter().map(|(path, seen)| (path, seen, false));
-    let files = files.chain(by_name.into_iter().map(|(path, seen)| (path, seen, true)));
-    let new = files.filter(|(path, ..)| is_its_own(path) && known.iter().all(|known| known.path != *path));
-    new.filter_map(|(path, seen, by_name)| {
+    let files = files.chain(in_folders.into_iter().map(|(path, seen)| (path, seen, true)));
+    // What links lead to within the tree is the tree's.
+    let own = |path: &Path| is_its_own(path) && !path.starts_with(&deployed.root);
+    let new = files.filter(|(path, ..)| own(path) && known.iter().all(|known| known.path != *path));
+    new.filter_map(|(path, seen, by_folder)| {
         let bytes = host.read(&path, LONGEST_TEXT).ok()?;
         let text = String::from_utf8_lossy(&bytes).into_owned();
         let is_php = is_php_name(&path) || text.contains("<?php");
         let facts = if is_php { php::one(&path, &bytes) } else { data(&path, &text) };
-        Some(Linked { path, text, seen, by_name, facts })
+        Some(Linked { path, text, seen, by_folder, facts })
     })
     .collect()
 }

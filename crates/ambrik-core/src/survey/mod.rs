@@ -205,7 +205,17 @@ pub fn survey(
     own.extend(secrets);
     let settings_files: BTreeSet<PathBuf> =
         facts.iter().filter(|facts| facts.shape.is_settings()).map(|facts| facts.file.clone()).collect();
+    let loaded: BTreeSet<PathBuf> = touched
+        .iter()
+        .filter(|touched| touched.sink == Sink::Load)
+        .filter_map(|touched| match &touched.spot {
+            Spot::Outside(path) => Some(path.clone()),
+            Spot::Inside(_) => None,
+        })
+        .collect();
     let weighed = Scales {
+        served: &served,
+        loaded: &loaded,
         host,
         deployed: &deployed,
         clues: &clues,

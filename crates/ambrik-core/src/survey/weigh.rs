@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::clue::{Clues, Seen, Tells};
 use super::deployed::Deployed;
-use super::evidence::OWNER_AND_NAME;
+use super::evidence::{OWNER_AND_NAME, PACKAGES};
 use super::names::{Aside, is_drop_in, is_placeholder, is_stub, lower_name, trade};
 use super::php::Spot;
 use super::{Confidence, Part, Question, Reason};
@@ -20,6 +20,9 @@ use crate::tree::Host;
 /// What so much speaks for is proposed; what is left above half of it is asked.
 const ENOUGH: f64 = 1.5;
 const ASKED: f64 = 0.9;
+/// What is asked of a folder that is written to and holds code.
+const HOLDS_CODE: &str =
+    "it holds code, so php does not get to write to it; must it all the same, while it is installed or upgraded?";
 /// So many reasons are told of a part.
 const REASONS: usize = 3;
 
@@ -36,11 +39,21 @@ pub(super) struct Scales<'s> {
     pub(super) php: Option<Uid>,
     /// The ids that it has.
     pub(super) php_ids: Option<&'s Ids>,
+    /// The document root, relative to the root.
+    pub(super) served: &'s Path,
+    /// The places outside the tree that code is loaded from.
+    pub(super) loaded: &'s BTreeSet<PathBuf>,
     /// The texts of this installation's own settings files: what they name outside the tree is meant.
     pub(super) settings: &'s [String],
     /// The PHP files that set something and do nothing else.
     pub(super) settings_files: &'s BTreeSet<PathBuf>,
 }
+
+/// Outside the tree it is looked so deep for code, and at as many paths.
+const OUTSIDE_DEEP: usize = 4;
+const OUTSIDE_MOST: usize = 4_000;
+/// A PHP file of so many bytes does nothing but bar listing.
+const STUB: u64 = 160;
 
 impl Scales<'_> {
     pub(super) fn weigh(&self) -> Weighed {
@@ -143,10 +156,9 @@ impl Scales<'_> {
                     if weighed.parts.iter().any(|part| part.used_as == Use::Secret && part.path == *path) => {}
                 Spot::Inside(path) if self.holds_code(path) => {
                     if weight >= ENOUGH {
-                        let asks = "it holds code, so php does not get to write to it; must it all the same, while it is installed or upgraded?";
                         let mut part = self.part(spot, path, weight, Use::Code);
                         part.write = Write::Install;
-                        weighed.questions.push(Question { asks: asks.into(), part });
+                        weighed.questions.push(Question { asks: HOLDS_CODE.into(), part });
                     }
                 }
                 Spot::Inside(path) if weight >= ENOUGH && self.will_be(spot, path) => {
@@ -189,7 +201,14 @@ impl Scales<'_> {
             is_drop_in(&name) && trade(&name).is_none()
         });
         let library = self.deployed.aside(&path.join("x")).is_some_and(|aside| aside == Aside::Library);
-        let made = self.clues.weight(spot, Tells::Made) > 0.0 && !self.keeps_all_elsewhere();
+        // Beside code, deep in the tree, nothing is made unless a document or a package says so.
+        let above = path.parent().unwrap_or(Path::new(""));
+        let front = above.as_os_str().is_empty() || above == self.served;
+        let among_code = !front && self.deployed.inside(above).any(|(path, _)| is_php_name(path) && !is_stub(self.deployed, path));
+        let by_code = self.clues.of(spot, Tells::Made).iter().all(|clue| clue.kind == "code");
+        let made = self.clues.weight(spot, Tells::Made) > 0.0
+            && !self.keeps_all_elsewhere()
+            && !(among_code && by_code);
         !loaded && !library && (self.deployed.has(path) || made)
     }
 
@@ -231,7 +250,14 @@ impl Scales<'_> {
             let for_data = ["/var", "/srv", "/home", "/opt", "/data", "/mnt"].iter().any(|top| path.starts_with(top));
             let there = self.host.resolve(&path).is_ok();
             let made = self.clues.weight(&spot, Tells::Made) > 0.0;
-            let allowed = if there { self.php_may(&path, Perm::W) } else { meant && made };
+            let by_package = self.clues.of(&spot, Tells::Written).iter().any(|clue| clue.kind == PACKAGES);
+            let allowed = if there { self.php_may(&path, Perm::W) || by_package } else { (meant || by_package) && made };
+            if there && weight >= ENOUGH && self.runs_from(&path) {
+                let mut part = self.part(&spot, &path, weight, Use::Code);
+                part.write = Write::Install;
+                weighed.questions.push(Question { asks: HOLDS_CODE.into(), part });
+                continue;
+            }
             if path.components().count() <= 3 {
                 continue;
             }
@@ -243,6 +269,39 @@ impl Scales<'_> {
                 weighed.questions.push(Question { asks: "does this installation keep files there?".into(), part });
             }
         }
+    }
+
+    /// Whether code runs from a folder outside the tree: it is loaded from there, or lies there, and the folder is not one that PHP
+    /// makes code in by itself.
+    fn runs_from(&self, dir: &Path) -> bool {
+        let name = lower_name(dir);
+        if trade(&name) == Some(Use::Scratch) {
+            return false;
+        }
+        let loaded = self.loaded.iter().any(|path| path.starts_with(dir));
+        let called_so = is_drop_in(&name) && trade(&name).is_none();
+        loaded || called_so || self.holds_code_outside(dir, OUTSIDE_DEEP, &mut { OUTSIDE_MOST })
+    }
+
+    fn holds_code_outside(&self, dir: &Path, deep: usize, left: &mut usize) -> bool {
+        for name in self.host.names_in(dir).unwrap_or_default() {
+            *left = left.saturating_sub(1);
+            let path = dir.join(name);
+            if *left == 0 || trade(&lower_name(&path)) == Some(Use::Scratch) {
+                continue;
+            }
+            let Ok(found) = self.host.resolve_link(&path) else { continue };
+            let code = match found.facts.kind {
+                Kind::Directory => deep > 0 && self.holds_code_outside(&path, deep - 1, left),
+                // Settings that PHP wrote are no code that anybody brought.
+                Kind::File => is_php_name(&path) && found.facts.size > STUB && self.php != Some(found.facts.rights.uid),
+                _ => false,
+            };
+            if code {
+                return true;
+            }
+        }
+        false
     }
 
     /// Whether php has a right on a path outside the tree already, every directory on the way counted.

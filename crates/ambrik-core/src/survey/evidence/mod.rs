@@ -11,6 +11,7 @@ mod samples;
 mod words;
 
 pub(super) use outside::OWNER_AND_NAME;
+pub(super) use packages::PACKAGES;
 
 use std::path::PathBuf;
 
@@ -64,7 +65,7 @@ pub(crate) const KINDS: &[Kind] = &[
     Kind { name: "installers", gather: installers::gather },
     Kind { name: "live", gather: live::gather },
     Kind { name: "split layout", gather: outside::gather },
-    Kind { name: "packages", gather: packages::gather },
+    Kind { name: PACKAGES, gather: packages::gather },
 ];
 
 #[cfg(test)]

@@ -37,8 +37,8 @@ fn settings(scene: &Scene<'_>, clues: &mut Clues) {
             continue;
         }
         let Some(line) = credentials(&linked.text, is_php_name(&linked.path), false) else { continue };
-        // What lies in a folder of the application's name is its own where PHP is let in and others are not.
-        if linked.by_name && !is_for_php(scene, &linked.path) {
+        // Of all that lies in a folder of settings that is secret which is called so, or which PHP may read and others may not.
+        if linked.by_folder && !is_settings_name(&name) && !is_for_php(scene, &linked.path) {
             continue;
         }
         let weight = if is_settings_name(&name) { 2.0 } else { 1.6 };

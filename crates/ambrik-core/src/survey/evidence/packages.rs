@@ -10,6 +10,9 @@ use crate::survey::names::{is_settings_name, lower_name};
 use crate::survey::packaged::Given;
 use crate::survey::php::Spot;
 
+/// What this kind of evidence is called.
+pub(crate) const PACKAGES: &str = "packages";
+
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     let Some((user, group)) = scene.php_names else { return };
     for given in scene.given {

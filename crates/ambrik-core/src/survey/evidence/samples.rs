@@ -233,7 +233,17 @@ fn is_translation(path: &Path) -> bool {
         let name = name.as_os_str().to_string_lossy().to_ascii_lowercase();
         matches!(
             name.as_str(),
-            "lang" | "langs" | "language" | "languages" | "locale" | "locales" | "i18n" | "translations" | "l10n"
+            "lang"
+                | "langs"
+                | "language"
+                | "languages"
+                | "locale"
+                | "locales"
+                | "i18n"
+                | "translations"
+                | "l10n"
+                | "localization"
+                | "localisation"
         )
     })
 }
