@@ -221,14 +221,25 @@ fn set_apart(chosen: &[Read], beside: &[Read], looked: &Looked) -> Sites {
             Ok(site) => {
                 let serving = serving(&looked.host, looked.services(), &site, &without(&grounds, &read.file));
                 let making = looked.services().making(site.php.ids.uid);
-                sites.chosen.push(Arc::new(Site { serving, making, ..Site::clone(&site) }));
+                let php_settings = php_settings(&site, looked);
+                sites.chosen.push(Arc::new(Site { serving, making, php_settings, ..Site::clone(&site) }));
             }
             Err(says) => sites.wrong.push(wrong(says)),
         }
     }
-    let new = beside.iter().filter_map(|read| apart(read, &grounds, looked).ok());
+    let with_settings = |site: Arc<Site>| {
+        let php_settings = php_settings(&site, looked);
+        Arc::new(Site { php_settings, ..Site::clone(&site) })
+    };
+    let new = beside.iter().filter_map(|read| apart(read, &grounds, looked).ok()).map(with_settings);
     sites.neighbours = sites.chosen.iter().cloned().chain(new).collect();
     sites
+}
+
+/// PHP's own settings for a site, as the host says them.
+fn php_settings(site: &Site, looked: &Looked) -> Option<ambrik_core::host::PhpSettings> {
+    let folder = site.served_folder().unwrap_or_else(|| site.root.clone());
+    looked.services().php_settings(&looked.host, &folder).cloned()
 }
 
 /// Where the sites of other files are.

@@ -106,7 +106,7 @@ impl Findings {
 type Alike<'a> = (&'a Verdict, Vec<(usize, u64)>);
 
 /// Puts what the inspection saw into findings.
-pub(super) fn collect(audit: &Audit, people: &People, findings: &mut Findings, today: Date) {
+pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mut Findings, today: Date) {
     let site = &audit.site;
     let accepted = |check: &Check, path: &dyn Fn() -> PathBuf| {
         let mut candidates =
@@ -179,6 +179,14 @@ pub(super) fn collect(audit: &Audit, people: &People, findings: &mut Findings, t
                 Found::Path(whole.clone()),
             );
         }
+    }
+    for (part, whole, says) in check::out_of_bounds(site, audit.phase, |settings, path| settings.holds(host, path)) {
+        let check = &check::PHP_CANNOT_WRITE;
+        findings.add(
+            Slot { check, part: Some(part), accepted: accepted(check, &|| whole.clone()), above: false },
+            Reason::Says(format!("PHP is not let near it: {says}")),
+            Found::Path(whole.clone()),
+        );
     }
     for unseen in &audit.unseen {
         let words = match unseen.trouble {

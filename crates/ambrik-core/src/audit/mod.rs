@@ -564,7 +564,7 @@ fn look(
         what_code_names(setting, &mut audit);
     }
     audit.left_alone = hard_links(&audit, &mut findings);
-    collect(&audit, &people, &mut findings, setting.today);
+    collect(setting.host, &audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
     let changed =
         |deviant: &&Deviant| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));

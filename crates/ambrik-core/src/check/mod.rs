@@ -7,6 +7,7 @@ mod names;
 mod needs;
 mod neighbours;
 mod next_files;
+mod php;
 mod reads;
 mod renamed;
 mod site;
@@ -262,6 +263,8 @@ pub static CATALOGUE: &[&Check] = &[
     &labels::LABEL_BLOCKS,
     &kinds::HARD_LINK_SHARED,
     &neighbours::PHP_SHARED,
+    &php::SESSION_SHARED,
+    &php::CONTROL_FILE_WRITABLE,
     &writes::PHP_OWNS_CODE,
     &site::CHANGED_IN_WINDOW,
     &reads::EVERYONE_READS,
@@ -284,6 +287,8 @@ pub static CATALOGUE: &[&Check] = &[
     &needs::ACCESS_WITHHELD,
     &needs::KEEPER_CANNOT_WRITE,
     &web::FOLDER_LISTED,
+    &php::UPLOAD_FOLDER_SHARED,
+    &php::SESSION_COOKIE_OPEN,
     &kinds::PROGRAM_BIT,
 ];
 
@@ -292,6 +297,7 @@ pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
 pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};
+pub(crate) use php::out_of_bounds;
 pub(crate) use renamed::{INSTALLER_RENAMED, Pages};
 pub(crate) use site::{
     CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_DIFFERS, SERVED_TOO_WIDE, SITE_FILE_OPEN,

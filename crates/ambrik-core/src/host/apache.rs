@@ -8,6 +8,7 @@ use regex::Regex;
 
 use super::files::Files;
 use super::ini;
+use super::php_settings;
 use super::process::{Family, Running};
 use super::{Address, Folder, Place, Server, Through};
 
@@ -424,6 +425,8 @@ impl Configuration<'_, '_> {
                 (false, _) => names.iter().map(|name| format!("{name}{below}")).collect(),
             };
             let path = PathBuf::from(path.to_string_lossy().trim_end_matches('/'));
+            let overrides = self.overrides(&path, &below);
+            let settings = self.php_settings(host, &path, &below);
             let without_php = if through == Through::Nothing { Vec::new() } else { self.without_php(host, &path) };
             folders.push(Folder {
                 denied: self.denied(&path),
@@ -436,10 +439,34 @@ impl Configuration<'_, '_> {
                 program: self.layout.program.into(),
                 through,
                 account: account.clone(),
+                overrides,
+                settings,
                 at,
             });
         }
         folders
+    }
+
+    /// Whether `.htaccess` files in a folder are heeded: what the longest section that applies says (`AllowOverride`; nothing
+    /// by itself).
+    fn overrides(&self, folder: &Path, url: &str) -> bool {
+        let lines = self.lines.iter().filter(|line| matches!(&*line.name, "allowoverride" | "allowoverridelist"));
+        let applying = lines.filter_map(|line| Some((applies(line, folder, url)?, line)));
+        let last = applying.max_by_key(|(place, _)| *place);
+        last.is_some_and(|(_, line)| !line.arguments.iter().all(|word| word.eq_ignore_ascii_case("none")))
+    }
+
+    /// What the configuration sets of PHP's settings for a folder, the narrowest section last.
+    fn php_settings(&self, host: Option<&Section>, folder: &Path, url: &str) -> Vec<php_settings::Line> {
+        let own = self.lines.iter().filter(|line| is_of(line, host) || is_of(line, None));
+        let mut found: Vec<((u8, usize), php_settings::Line)> = own
+            .filter_map(|line| {
+                let set = php_settings::Line::of_server(&line.name, &line.arguments, &line.at)?;
+                Some((applies(line, folder, url)?, set))
+            })
+            .collect();
+        found.sort_by_key(|(place, _)| *place);
+        found.into_iter().map(|(_, line)| line).collect()
     }
 
     /// How PHP files in `folder` are run: the last of the sections that apply decides, in the order in which the

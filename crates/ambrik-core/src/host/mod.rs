@@ -11,6 +11,7 @@ mod ini;
 mod making;
 mod nginx;
 mod open_files;
+mod php_settings;
 mod process;
 mod started;
 mod still_open;
@@ -29,6 +30,7 @@ use process::Family;
 pub use disagree::Disagreement;
 pub use making::Making;
 pub use open_files::{Holding, OpenFiles, open_below};
+pub use php_settings::{NAMES as PHP_SETTINGS, PhpSettings, Setting};
 pub use still_open::Holder;
 pub(crate) use still_open::held_by;
 pub use tie::{Answer, Hint, Runs, Undecided};
@@ -228,6 +230,10 @@ pub struct Folder {
     pub denied: Vec<PathBuf>,
     /// The folders below it in which PHP is not run.
     pub without_php: Vec<PathBuf>,
+    /// Whether `.htaccess` files in it are heeded (Apache: `AllowOverride`).
+    pub overrides: bool,
+    /// What it sets of PHP's settings.
+    settings: Vec<php_settings::Line>,
     /// Where that is written.
     pub at: Place,
 }
@@ -263,6 +269,8 @@ struct Pool {
     on_demand: bool,
     /// Where it keeps uploads.
     upload: Option<(PathBuf, Place)>,
+    /// What it sets of PHP's settings.
+    settings: Vec<php_settings::Line>,
     at: Place,
 }
 
@@ -281,10 +289,22 @@ pub struct Services {
     pub hints: Vec<(Role, Hint)>,
     /// Whether processes could be looked at.
     pub processes_seen: bool,
+    /// PHP's settings for each served folder whose PHP is known.
+    pub settings: Vec<PhpSettings>,
     makes: Vec<making::Makes>,
 }
 
 impl Services {
+    /// PHP's settings for the site that is served from `folder`; nothing where that is not known, or known of several.
+    #[must_use]
+    pub fn php_settings(&self, host: &Host, folder: &Path) -> Option<&PhpSettings> {
+        let real = |path: &Path| host.destination(Path::new("/"), path);
+        let folder = real(folder);
+        let mut found = self.settings.iter().filter(|settings| real(&settings.folder) == folder);
+        let first = found.next()?;
+        found.all(|other| other.list == first.list).then_some(first)
+    }
+
     /// How PHP makes files as this account.
     #[must_use]
     pub fn making(&self, uid: crate::account::Uid) -> Making {
@@ -335,6 +355,13 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
     let seen = tie::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
     let mut services = seen.tie();
     services.makes = making::read(&mut files, accounts, &making::believed(&running), (&pools, &units, &servers));
+    let served = services.served.iter();
+    services.settings = served
+        .filter_map(|runs| {
+            let pool = pools.iter().find(|pool| runs.pool.as_ref() == Some(&pool.name));
+            php_settings::of_folder(&mut files, &runs.folder, pool)
+        })
+        .collect();
     services.unclear = files.unclear();
     services
 }

@@ -350,6 +350,8 @@ impl<'d> Site<'d> {
                     if !folders.iter().any(|(folder, _)| folder.path == path) {
                         let folder = Folder {
                             denied: denied(block, &path),
+                            overrides: false,
+                            settings: Vec::new(),
                             without_php: without_php(block, &path),
                             path,
                             url_path: below.to_owned(),

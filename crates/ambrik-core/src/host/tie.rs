@@ -111,6 +111,7 @@ impl Seen<'_> {
             unclear: Vec::new(),
             hints,
             processes_seen: self.running.seen,
+            settings: Vec::new(),
             makes: Vec::new(),
         }
     }
@@ -278,6 +279,8 @@ impl Seen<'_> {
                 through: Through::Inside(at.clone()),
                 account: None,
                 denied: Vec::new(),
+                overrides: false,
+                settings: Vec::new(),
                 without_php: Vec::new(),
                 at,
             });

@@ -37,6 +37,8 @@ pub struct Site {
     pub serving: Serving,
     /// What the host says of how PHP makes files.
     pub making: crate::host::Making,
+    /// PHP's own settings for the served folder, where they are known.
+    pub php_settings: Option<crate::host::PhpSettings>,
     /// Where checks over HTTP ask.
     pub url: Option<String>,
     /// The pages below `url` that must answer after a change as they did before.

@@ -123,6 +123,7 @@ impl Reader<'_> {
             served,
             serving: Serving::default(),
             making: crate::host::Making::default(),
+            php_settings: None,
             url,
             pages,
             keeper_group: keeper.as_ref()?.ids.gid,

@@ -7,11 +7,11 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
+use super::LONGEST_TEXT;
 use super::clue::Seen;
 use super::deployed::Deployed;
 use super::names::{application_names, ends_in, is_settings_name, lower_name};
 use super::php::{self, Facts, Piece, Sink, Spot, Touched, Whole};
-use super::LONGEST_TEXT;
 use crate::check::is_php_name;
 use crate::entry::Kind;
 use crate::tree::Host;
@@ -105,8 +105,27 @@ fn is_its_own(path: &Path) -> bool {
             .any(|of_system| path.starts_with(of_system));
     }
     let systems = [
-        "ssl", "ssh", "pam.d", "security", "sudoers.d", "apache2", "httpd", "nginx", "php", "cron.d", "init.d",
-        "systemd", "default", "ldap", "mysql", "postgresql", "alternatives", "pki", "selinux", "apt", "yum.repos.d",
+        "ssl",
+        "ssh",
+        "pam.d",
+        "security",
+        "sudoers.d",
+        "apache2",
+        "httpd",
+        "nginx",
+        "php",
+        "cron.d",
+        "init.d",
+        "systemd",
+        "default",
+        "ldap",
+        "mysql",
+        "postgresql",
+        "alternatives",
+        "pki",
+        "selinux",
+        "apt",
+        "yum.repos.d",
     ];
     names.next().is_some() && folder.is_some_and(|folder| !systems.iter().any(|system| folder == *system))
 }

@@ -331,12 +331,7 @@ fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
 const ROUNDS: usize = 3;
 
 /// Reads what the code loads under other names than PHP's, and the settings outside the tree, until there is no more of it.
-fn read_on(
-    host: &Host,
-    deployed: &Deployed,
-    facts: &mut Vec<Facts>,
-    served: &Path,
-) -> Vec<Linked> {
+fn read_on(host: &Host, deployed: &Deployed, facts: &mut Vec<Facts>, served: &Path) -> Vec<Linked> {
     let mut settings: Vec<Linked> = Vec::new();
     for _ in 0..ROUNDS {
         let touched = Code::new(deployed, facts, served).loaded();

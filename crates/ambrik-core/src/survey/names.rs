@@ -62,8 +62,31 @@ pub(crate) fn is_installers(path: &Path) -> bool {
 /// What an application is called by the folders that lead to it: `/usr/share/quay/www` is `quay`'s.
 pub(crate) fn application_names(root: &Path) -> Vec<String> {
     let usual = [
-        "usr", "share", "srv", "www", "var", "lib", "opt", "home", "html", "htdocs", "public", "public_html", "web",
-        "webroot", "app", "apps", "application", "site", "sites", "current", "releases", "local", "php", "vhosts", "data",
+        "usr",
+        "share",
+        "srv",
+        "www",
+        "var",
+        "lib",
+        "opt",
+        "home",
+        "html",
+        "htdocs",
+        "public",
+        "public_html",
+        "web",
+        "webroot",
+        "app",
+        "apps",
+        "application",
+        "site",
+        "sites",
+        "current",
+        "releases",
+        "local",
+        "php",
+        "vhosts",
+        "data",
     ];
     let names = root.iter().filter_map(|name| name.to_str()).filter(|name| *name != "/");
     names.filter(|name| !usual.contains(name) && name.len() > 2).map(str::to_owned).collect()

@@ -109,7 +109,8 @@ mod tests {
 
     /// A header as rpm writes it: numbers of 16 and 32 bits, and texts that end with a zero.
     fn header(dirs: &[&str], files: &[(u32, &str, &str, &str, u16)]) -> Vec<u8> {
-        let texts = |all: Vec<&str>| (8_u32, all.len(), all.iter().flat_map(|t| [t.as_bytes(), b"\0"].concat()).collect());
+        let texts =
+            |all: Vec<&str>| (8_u32, all.len(), all.iter().flat_map(|t| [t.as_bytes(), b"\0"].concat()).collect());
         let tags: Vec<(u32, (u32, usize, Vec<u8>))> = vec![
             (FILE_MODES, (3, files.len(), files.iter().flat_map(|f| f.4.to_be_bytes()).collect())),
             (FILE_USER, texts(files.iter().map(|f| f.2).collect())),
@@ -137,7 +138,8 @@ mod tests {
         let database = Connection::open(&file).unwrap();
         database.execute("CREATE TABLE Packages (hnum INTEGER PRIMARY KEY, blob BLOB NOT NULL)", []).unwrap();
         let dirs = ["/usr/share/quay/", "/var/lib/quay/"];
-        let own = header(&dirs, &[(0, "index.php", "root", "root", 0o100_644), (1, "tides", "apache", "apache", 0o40_755)]);
+        let own =
+            header(&dirs, &[(0, "index.php", "root", "root", 0o100_644), (1, "tides", "apache", "apache", 0o40_755)]);
         let other = header(&["/usr/share/mole/"], &[(0, "a", "root", "root", 0o100_644)]);
         for blob in [own, other, vec![0, 0, 0, 9]] {
             database.execute("INSERT INTO Packages (blob) VALUES (?)", [blob]).unwrap();

@@ -280,7 +280,10 @@ fn what_would_give_php_more_outside_is_asked() {
         fs::set_permissions(quay.dir.path().join(path), mode).unwrap();
     }
     assert_eq!(quay.parts(), ["settings.php secret"]);
-    assert_eq!(quay.questions(), ["/etc/harbour/keys.php secret", "/etc/shadow secret", "/var/spool/harbour/jobs store"]);
+    assert_eq!(
+        quay.questions(),
+        ["/etc/harbour/keys.php secret", "/etc/shadow secret", "/var/spool/harbour/jobs store"]
+    );
 }
 
 #[test]

@@ -88,7 +88,8 @@ impl Scales<'_> {
                 because,
             };
             // To read is what a secret gives php: outside the tree it must be able to already.
-            let given = matches!(spot, Spot::Outside(path) if self.host.resolve(path).is_ok() && !self.php_may(path, Perm::R));
+            let given =
+                matches!(spot, Spot::Outside(path) if self.host.resolve(path).is_ok() && !self.php_may(path, Perm::R));
             if given {
                 let asks = "is it this installation's? php cannot read it now, and would get to";
                 weighed.questions.push(Question { asks: asks.into(), part });
@@ -204,11 +205,11 @@ impl Scales<'_> {
         // Beside code, deep in the tree, nothing is made unless a document or a package says so.
         let above = path.parent().unwrap_or(Path::new(""));
         let front = above.as_os_str().is_empty() || above == self.served;
-        let among_code = !front && self.deployed.inside(above).any(|(path, _)| is_php_name(path) && !is_stub(self.deployed, path));
+        let among_code =
+            !front && self.deployed.inside(above).any(|(path, _)| is_php_name(path) && !is_stub(self.deployed, path));
         let by_code = self.clues.of(spot, Tells::Made).iter().all(|clue| clue.kind == "code");
-        let made = self.clues.weight(spot, Tells::Made) > 0.0
-            && !self.keeps_all_elsewhere()
-            && !(among_code && by_code);
+        let made =
+            self.clues.weight(spot, Tells::Made) > 0.0 && !self.keeps_all_elsewhere() && !(among_code && by_code);
         !loaded && !library && (self.deployed.has(path) || made)
     }
 
@@ -251,7 +252,8 @@ impl Scales<'_> {
             let there = self.host.resolve(&path).is_ok();
             let made = self.clues.weight(&spot, Tells::Made) > 0.0;
             let by_package = self.clues.of(&spot, Tells::Written).iter().any(|clue| clue.kind == PACKAGES);
-            let allowed = if there { self.php_may(&path, Perm::W) || by_package } else { (meant || by_package) && made };
+            let allowed =
+                if there { self.php_may(&path, Perm::W) || by_package } else { (meant || by_package) && made };
             if there && weight >= ENOUGH && self.runs_from(&path) {
                 let mut part = self.part(&spot, &path, weight, Use::Code);
                 part.write = Write::Install;
@@ -278,7 +280,9 @@ impl Scales<'_> {
         if trade(&name) == Some(Use::Scratch) {
             return false;
         }
-        let loaded = self.loaded.iter().any(|path| path.starts_with(dir));
+        // What PHP made itself, or is yet to make, is no code that anybody brought.
+        let brought = |path: &Path| self.host.resolve(path).is_ok_and(|found| self.php != Some(found.facts.rights.uid));
+        let loaded = self.loaded.iter().any(|path| path.starts_with(dir) && brought(path));
         let called_so = is_drop_in(&name) && trade(&name).is_none();
         loaded || called_so || self.holds_code_outside(dir, OUTSIDE_DEEP, &mut { OUTSIDE_MOST })
     }

@@ -11,14 +11,23 @@ use crate::session::Session;
 /// together (served folder, web server, socket, pool, account), and says where they disagree. Changes nothing; run as
 /// root it sees most.
 #[derive(Debug, clap::Args)]
-pub(crate) struct AccountsArgs {}
+pub(crate) struct AccountsArgs {
+    /// Also show PHP's own settings for each served folder, and where each comes from
+    #[arg(long)]
+    settings: bool,
+}
 
-pub(crate) fn run(_args: &AccountsArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+pub(crate) fn run(args: &AccountsArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let services = looked.services();
     let host = session.host_name();
     match session.format {
-        Format::Text => output::accounts_text::render(&host, services, &mut session.out())?,
+        Format::Text => {
+            output::accounts_text::render(&host, services, &mut session.out())?;
+            if args.settings {
+                output::accounts_text::settings(services, &mut session.out())?;
+            }
+        }
         Format::Json => output::json_host::accounts(&host, services, session.raw_out())?,
     }
     Ok(Exit::Clean)

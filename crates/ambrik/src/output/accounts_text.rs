@@ -26,6 +26,36 @@ pub(crate) fn render(host: &str, services: &Services, out: &mut dyn Write) -> io
     list(out, "Not understood", services.unclear.iter().map(|u| format!("{}: {}", u.at, u.says)))
 }
 
+/// PHP's own settings, folder by folder: what is as PHP has it by itself stands in the last line.
+pub(crate) fn settings(services: &Services, out: &mut dyn Write) -> io::Result<()> {
+    if services.settings.is_empty() {
+        return writeln!(out, "\nPHP's settings: there is no served folder whose PHP is known here");
+    }
+    for folder in &services.settings {
+        let heading = format!("PHP's settings for {} ({})", Shown(&folder.folder), folder.runs);
+        writeln!(out, "\n{}", styled(HEAD, &heading))?;
+        let mut lines = table(&["setting", "value", "where"]);
+        let (mut said, mut own) = (false, Vec::new());
+        for setting in &folder.list {
+            match &setting.at {
+                Some(at) => {
+                    said = true;
+                    let value = if setting.value.is_empty() { "(empty)" } else { &setting.value };
+                    lines.add_row([setting.name.to_owned(), cut(value, 40), at.to_string()]);
+                }
+                None => own.push(setting.name),
+            }
+        }
+        if said {
+            write(&mut lines, &[], "  ", out)?;
+        }
+        if !own.is_empty() {
+            wrapped(&format!("as PHP has them by itself: {}", own.join(", ")), "  ", "    ", out)?;
+        }
+    }
+    Ok(())
+}
+
 fn list(out: &mut dyn Write, heading: &str, items: impl Iterator<Item = String>) -> io::Result<()> {
     for (n, item) in items.enumerate() {
         if n == 0 {

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use ambrik_core::host::{Answer, Runs, Service, Services, Through};
+use ambrik_core::host::{Answer, PhpSettings, Runs, Service, Services, Through};
 use serde::Serialize;
 
 use super::json::{PathText, print};
@@ -13,8 +13,26 @@ struct AccountsDocument<'s> {
     host: &'s str,
     services: Vec<ServiceDocument<'s>>,
     served: Vec<ServedDocument<'s>>,
+    settings: Vec<SettingsDocument<'s>>,
     disagreements: Vec<SaysDocument<'s>>,
     not_understood: Vec<PlaceDocument<'s>>,
+}
+
+/// PHP's own settings for a served folder.
+#[derive(Serialize)]
+struct SettingsDocument<'s> {
+    #[serde(flatten)]
+    path: PathText<'s>,
+    runs: &'s str,
+    settings: Vec<SettingDocument<'s>>,
+}
+
+#[derive(Serialize)]
+struct SettingDocument<'s> {
+    name: &'s str,
+    value: &'s str,
+    /// Nothing where PHP has it so by itself.
+    r#where: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -78,6 +96,7 @@ pub(crate) fn accounts(host: &str, services: &Services, out: &mut dyn Write) -> 
         host,
         services: services.services.iter().map(service).collect(),
         served: services.served.iter().map(served).collect(),
+        settings: services.settings.iter().map(settings).collect(),
         disagreements: services.disagreements.iter().map(|d| SaysDocument { says: &d.says }).collect(),
         not_understood: services
             .unclear
@@ -86,6 +105,15 @@ pub(crate) fn accounts(host: &str, services: &Services, out: &mut dyn Write) -> 
             .collect(),
     };
     print(&document, out)
+}
+
+fn settings(found: &PhpSettings) -> SettingsDocument<'_> {
+    let settings = found.list.iter().map(|setting| SettingDocument {
+        name: setting.name,
+        value: &setting.value,
+        r#where: setting.at.as_ref().map(ToString::to_string),
+    });
+    SettingsDocument { path: PathText::of(&found.folder), runs: &found.runs, settings: settings.collect() }
 }
 
 fn service(service: &Service) -> ServiceDocument<'_> {

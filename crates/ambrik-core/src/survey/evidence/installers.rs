@@ -113,7 +113,9 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     let writes = scene.touched.iter().find(|touched| {
         let (Spot::Inside(written) | Spot::Outside(written)) = &touched.spot;
         let settings = is_settings_name(&lower_name(written));
-        settings && touched.file.starts_with(path) && !matches!(touched.sink, Sink::Load | Sink::Look | Sink::Setting | Sink::Named)
+        settings
+            && touched.file.starts_with(path)
+            && !matches!(touched.sink, Sink::Load | Sink::Look | Sink::Setting | Sink::Named)
     });
     if let Some(touched) = writes {
         clues.of_kind("writes settings");

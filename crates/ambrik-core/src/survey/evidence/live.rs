@@ -10,7 +10,7 @@ use super::Scene;
 use crate::account::Uid;
 use crate::entry::Kind;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{is_key_name, lower_name, trade};
+use crate::survey::names::{is_drop_in, is_key_name, lower_name, trade};
 use crate::survey::php::Spot;
 
 static MADE_BY_PHP: LazyLock<Option<Regex>> = LazyLock::new(|| {
@@ -119,7 +119,10 @@ fn links(scene: &Scene<'_>, clues: &mut Clues) {
             let says = "a link of the tree leads there";
             clues.add(spot, Tells::Written, if is_phps { 2.0 } else { 0.9 }, says, seen);
         } else if resolved.facts.kind == Kind::File && crate::survey::names::is_settings_name(&lower_name(path)) {
-            clues.add(spot, Tells::Secret, 2.0, "settings that a link of the tree leads to", seen);
+            // A plug-in's own settings are seldom secret.
+            let plug_ins = path.parent().is_some_and(|above| above.iter().any(|n| is_drop_in(&n.to_string_lossy())));
+            let weight = if plug_ins { 0.9 } else { 2.0 };
+            clues.add(spot, Tells::Secret, weight, "settings that a link of the tree leads to", seen);
         }
     }
 }

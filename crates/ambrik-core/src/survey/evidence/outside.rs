@@ -43,7 +43,13 @@ fn settings(scene: &Scene<'_>, clues: &mut Clues) {
         }
         let weight = if is_settings_name(&name) { 2.0 } else { 1.6 };
         let spot = Spot::Outside(linked.path.clone());
-        clues.add(spot.clone(), Tells::Secret, weight, "settings with credentials or keys", Seen::at(&linked.path, line));
+        clues.add(
+            spot.clone(),
+            Tells::Secret,
+            weight,
+            "settings with credentials or keys",
+            Seen::at(&linked.path, line),
+        );
         clues.add(spot, Tells::Secret, 0.1, "linked or loaded by the code", linked.seen.clone());
     }
 }
@@ -124,8 +130,20 @@ fn is_phps(scene: &Scene<'_>, spot: &Spot) -> Option<&'static str> {
 /// Whether a folder is of one application: deep enough, and not one that servers and PHP itself share.
 pub(super) fn is_of_one_application(path: &Path) -> bool {
     let shared = [
-        "/tmp", "/var/tmp", "/dev", "/proc", "/sys", "/run/php", "/var/lib/php", "/var/lib/apache2", "/var/lib/nginx",
-        "/var/log/apache2", "/var/log/nginx", "/var/log/httpd", "/var/log/php", "/var/cache/apache2",
+        "/tmp",
+        "/var/tmp",
+        "/dev",
+        "/proc",
+        "/sys",
+        "/run/php",
+        "/var/lib/php",
+        "/var/lib/apache2",
+        "/var/lib/nginx",
+        "/var/log/apache2",
+        "/var/log/nginx",
+        "/var/log/httpd",
+        "/var/log/php",
+        "/var/cache/apache2",
     ];
     path.components().count() > 3 && !shared.iter().any(|shared| path.starts_with(shared))
 }

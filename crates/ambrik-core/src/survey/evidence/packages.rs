@@ -22,7 +22,9 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         let to_php = given.user == user || by_group;
         let says = format!("{} to php", given.says);
         match kind {
-            Some(Kind::File) if is_settings_name(&lower_name(&given.path)) && (given.user == user || given.group == group) => {
+            Some(Kind::File)
+                if is_settings_name(&lower_name(&given.path)) && (given.user == user || given.group == group) =>
+            {
                 clues.add(spot, Tells::Secret, 1.0, says, given.seen.clone());
             }
             Some(Kind::Directory) | None if to_php && is_folder(given, kind) => {

@@ -74,7 +74,8 @@ pub(super) fn sample_beside(host: &Host, path: &Path) -> Option<PathBuf> {
     let dir = path.parent()?;
     let wanted = path.file_name()?.to_str()?;
     let names = host.names_in(dir).ok()?;
-    let sample = names.into_iter().find(|name| name.to_str().and_then(real_name).is_some_and(|(real, _)| real == wanted));
+    let sample =
+        names.into_iter().find(|name| name.to_str().and_then(real_name).is_some_and(|(real, _)| real == wanted));
     let sample = dir.join(sample?);
     let text = host.read(&sample, LONGEST).ok()?;
     credentials(&String::from_utf8_lossy(&text), is_php_name(path), true).map(|_| sample)

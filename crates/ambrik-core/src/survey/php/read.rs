@@ -113,9 +113,7 @@ fn all_nodes<'t>(root: Node<'t>, nodes: &mut Vec<(Node<'t>, std::rc::Rc<NodeScop
             | "interface_declaration"
             | "enum_declaration"
             | "anonymous_class" => std::rc::Rc::new(NodeScope::new(Some(node), None)),
-            "method_declaration" | "function_definition" => {
-                std::rc::Rc::new(NodeScope::new(scope.class, Some(node)))
-            }
+            "method_declaration" | "function_definition" => std::rc::Rc::new(NodeScope::new(scope.class, Some(node))),
             _ => std::rc::Rc::clone(&scope),
         };
         let mut cursor = node.walk();

@@ -251,8 +251,9 @@ impl<'c> Code<'c> {
             let entries = file.entries.iter().map(|(_, values, line)| (values, *line));
             let properties = file.properties.iter().map(|(_, values)| (values, 0));
             // What begins with a function's answer or parameter is evidence where that is used.
-            let begins =
-                |value: &&Value| !matches!(value.first(), Some(Piece::Returned(..) | Piece::Parameter(..) | Piece::Hole));
+            let begins = |value: &&Value| {
+                !matches!(value.first(), Some(Piece::Returned(..) | Piece::Parameter(..) | Piece::Hole))
+            };
             let kept = constants.chain(entries).chain(properties).flat_map(|(values, line)| {
                 let values: Values = values.iter().filter(begins).cloned().collect();
                 self.spots(&values, &file.file).into_iter().map(move |found| (found, line))
@@ -431,7 +432,8 @@ impl<'c> Code<'c> {
 
     /// What the callers of a function hand it.
     fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
-        let known = self.bound.borrow().iter().rev().find(|(name, _)| name == function).map(|(_, handed)| Arc::clone(handed));
+        let known =
+            self.bound.borrow().iter().rev().find(|(name, _)| name == function).map(|(_, handed)| Arc::clone(handed));
         let handed = match known {
             Some(handed) => vec![handed],
             // The callers' own parameters are what their callers hand them, and there it ends.
