@@ -191,13 +191,8 @@ pub(super) fn of_folder(files: &mut Files<'_>, folder: &Folder, pool: Option<&Po
         }
     }
     let lines = pool.map_or(&folder.settings, |pool| &pool.settings);
-    // What the configuration sets beats the files; what it sets for good comes last.
-    for admin in [false, true] {
-        for line in lines.iter().filter(|line| line.admin == admin) {
-            found.set(&line.name, &line.value, line.at.clone(), line.admin);
-        }
-    }
-    let name = found.value("user_ini.filename").map(str::to_owned).filter(|_| found.per_folder);
+    let named = lines.iter().rfind(|line| line.name == "user_ini.filename").map(|line| line.value.as_str());
+    let name = named.or_else(|| found.value("user_ini.filename")).map(str::to_owned).filter(|_| found.per_folder);
     let own = name.map(|name| folder.path.join(name));
     if let Some((own, text)) = own.and_then(|own| Some((own.clone(), files.text(&own)?))) {
         for line in ini::read(&text, PHP).0 {
@@ -208,6 +203,12 @@ pub(super) fn of_folder(files: &mut Files<'_>, folder: &Folder, pool: Option<&Po
             if !system.contains(&line.key.as_str()) && !bound {
                 found.set(&line.key, &line.value, Place::new(&own, line.line), false);
             }
+        }
+    }
+    // What the configuration sets beats all files, the folder's own too; what it sets for good comes last.
+    for admin in [false, true] {
+        for line in lines.iter().filter(|line| line.admin == admin) {
+            found.set(&line.name, &line.value, line.at.clone(), line.admin);
         }
     }
     Some(found)

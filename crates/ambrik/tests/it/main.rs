@@ -25,6 +25,7 @@ mod moved;
 mod name_service;
 mod nested;
 mod no_root;
+mod php_settings;
 mod proved;
 mod real;
 mod script;

@@ -1,0 +1,114 @@
+//! PHP's own settings, as a real pool behind a real nginx has them: what `accounts --settings` says is so, and what they bar is a finding.
+
+use serde_json::Value;
+
+use crate::host::TestHost;
+use crate::real;
+
+/// A pool with settings of every origin, a page that tells what it has, and one that tries to write.
+const POOL: &str = r#"
+top="$work/www/quayside"
+mkdir -p "$top/uploads" "$work/far" "$work/sessions"
+chown quay: "$top/uploads" "$work/far" "$work/sessions"
+cat > "$top/tell.php" <<'END'
+<?php $names = explode(' ', $_GET['names']);
+echo json_encode(array_combine($names, array_map('ini_get', $names)));
+END
+cat > "$top/write.php" <<'END'
+<?php echo @file_put_contents($_GET['to'] . '/x', 'x') === false ? 'barred' : 'written';
+END
+cat > /etc/nginx/sites-enabled/quayside <<END
+server {
+    listen 127.0.0.1:8081;
+    root "$top";
+    location ~ \.php\$ { include snippets/fastcgi-php.conf; fastcgi_pass unix:/run/php/quay.sock; }
+}
+END
+cat > "$work/sites/quayside.toml" <<END
+[site]
+root = "$top"
+[accounts]
+php = "quay"
+web = "www-data"
+[[part]]
+path = "uploads"
+use = "store"
+[[part]]
+path = "$work/far"
+use = "store"
+END
+mkdir -p "$fpm/conf.d"
+printf 'session.cookie_httponly = On\nsession.cookie_samesite = "Lax"\nuser_ini.filename = ".quay.ini"\n' > "$fpm/conf.d/50-quay.ini"
+printf 'session.cookie_httponly = Off\nsession.save_path = "/nowhere"\nupload_tmp_dir = "/nowhere"\nopen_basedir = "/"\n' > "$top/.quay.ini"
+cat >> "$fpm/pool.d/quay.conf" <<END
+php_admin_value[open_basedir] = $top:$work/sessions
+php_value[session.save_path] = $work/sessions
+php_admin_flag[session.cookie_secure] = on
+php_admin_value[disable_functions] = exec,system
+END
+PHP_INI_SCAN_DIR="$fpm/conf.d" "php-fpm$version" --daemonize --fpm-config "$fpm/php-fpm.conf" -c "$fpm/php.ini"
+nginx
+get() { curl -sS --noproxy '*' -m 20 "$@" || echo "curl $?"; }
+for try in $(seq 2000); do
+  [ "$(get -o /dev/null -w '%{http_code}' http://127.0.0.1:8081/tell.php 2> /dev/null)" = 000 ] || break
+done
+ambrik() { "$AMBRIK" --sites "$work/sites" --state "$work/state" "$@"; }
+said=$(ambrik accounts --format json | jq -c '[.settings[] | select(.runs == "quay")][0].settings')
+echo "said: $said"
+names=$(echo "$said" | jq -r '[.[].name] | join("+")')
+echo "has: $(get "http://127.0.0.1:8081/tell.php?names=$names")"
+for to in "$top/uploads" "$work/far"; do echo "to ${to##*/}: $(get "http://127.0.0.1:8081/write.php?to=$to")"; done
+echo "findings: $(ambrik audit quayside --format json | jq -c '[.sites[0].findings[] | {check, paths, says}]' || true)"
+"#;
+
+#[test]
+fn what_is_said_of_phps_settings_is_so() {
+    let Some(out) = real::run(&[real::SETUP, POOL]) else { return };
+    let line = |name: &str| {
+        let line = out.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": "));
+        line.unwrap_or_else(|| panic!("{name}: {out}")).to_owned()
+    };
+    let said: Value = serde_json::from_str(&line("said")).unwrap();
+    let has: Value = serde_json::from_str(&line("has")).unwrap();
+    // PHP has switches as 1 and nothing, or 0.
+    let plain = |value: &str| if value == "0" { String::new() } else { value.to_owned() };
+    for setting in said.as_array().unwrap() {
+        let name = setting["name"].as_str().unwrap();
+        let (said, has) = (setting["value"].as_str().unwrap(), has[name].as_str().unwrap_or_default());
+        assert_eq!(plain(said), plain(has), "{name}: {out}");
+    }
+    assert_eq!((&*line("to uploads"), &*line("to far")), ("written", "barred"), "{out}");
+    let findings: Value = serde_json::from_str(&line("findings")).unwrap();
+    let of = |check: &str| {
+        findings.as_array().unwrap().iter().find(|finding| finding["check"] == check).map(|finding| finding.to_string())
+    };
+    let barred = of("php-cannot-write").unwrap_or_else(|| panic!("{out}"));
+    assert!(barred.contains("/far") && !barred.contains("uploads") && barred.contains("open_basedir"), "{out}");
+    assert!(of("control-file-writable").is_some_and(|found| found.contains(".quay.ini")), "{out}");
+    assert!(of("session-cookie-open").is_some_and(|found| found.contains(".quay.ini:1")), "{out}");
+}
+
+/// Two sites whose PHP is one account and whose sessions lie in one folder.
+#[test]
+fn shared_sessions_are_told_once() {
+    let host = TestHost::new();
+    for name in ["berths", "moorings"] {
+        host.write(&format!("srv/www/{name}/index.php"), "<?php\n");
+        let server = format!(
+            "server {{ server_name {name}.example; root /srv/www/{name}; location ~ \\.php$ {{ fastcgi_pass unix:/run/{name}.sock; }} }}\n"
+        );
+        host.write(&format!("etc/nginx/conf.d/{name}.conf"), server);
+        let pool = format!("[{name}]\nuser = php\nlisten = /run/{name}.sock\n");
+        host.write(&format!("etc/php/8.2/fpm/pool.d/{name}.conf"), pool);
+        host.site(name, "");
+    }
+    host.write("etc/nginx/nginx.conf", "http { include /etc/nginx/conf.d/*.conf; }\n");
+    host.write("etc/php/8.2/fpm/php-fpm.conf", "include = /etc/php/8.2/fpm/pool.d/*.conf\n");
+    host.write("etc/php/8.2/fpm/php.ini", "session.save_path = \"1;0600;/var/lib/quay/sessions\"\n");
+    let out = host.run(&["audit"]).out;
+    assert_eq!(out.matches("session-shared").count(), 1, "{out}");
+    assert!(out.contains("/var/lib/quay/sessions"), "{out}");
+    host.write("etc/php/8.2/fpm/pool.d/moorings.conf", "[moorings]\nuser = php\nlisten = /run/moorings.sock\nphp_admin_value[session.save_path] = /var/lib/quay/moorings\n");
+    let out = host.run(&["audit"]).out;
+    assert!(!out.contains("session-shared") && out.contains("upload-folder-shared"), "{out}");
+}
