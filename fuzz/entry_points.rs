@@ -112,7 +112,7 @@ pub(crate) fn php_source(bytes: &[u8]) {
     fs::write(root.join(name), [b"<?php\n", bytes].concat()).expect("a file is written");
     let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
     let host = Host::at(folder.path()).expect("the folder is there");
-    let found = survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], &Progress::default());
+    let found = survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], None, &Progress::default());
     let found = found.expect("there is a tree");
     assert!(!found.draft().is_empty());
 }

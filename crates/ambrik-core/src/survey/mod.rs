@@ -15,6 +15,7 @@ mod packaged;
 mod php;
 mod readers;
 mod rpm;
+pub mod watch;
 mod weigh;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -34,6 +35,7 @@ use deployed::Deployed;
 use evidence::{KINDS, Scene};
 use linked::{Linked, linked};
 use php::{Code, Facts, Sink, Spot, Whole};
+use watch::Watched;
 use weigh::Scales;
 
 pub use readers::Readers;
@@ -138,6 +140,8 @@ pub struct Survey {
     pub php_files: usize,
     /// What could not be looked at.
     pub unseen: Vec<PathBuf>,
+    /// Of what PHP is to write, what it did not while it was watched; nothing where it was not.
+    pub never_written: Option<Vec<PathBuf>>,
 }
 
 /// What distributions call the account of the web server, the most usual first.
@@ -156,6 +160,7 @@ pub fn survey(
     services: &Services,
     root: &Path,
     others: &[Ground],
+    watched: Option<&Watched>,
     progress: &Progress,
 ) -> Result<Survey, WayError> {
     let inside = |other: &Ground| {
@@ -181,6 +186,7 @@ pub fn survey(
     let scene = Scene {
         host,
         given: &given,
+        watched,
         php_names,
         deployed: &deployed,
         facts: &facts,
@@ -225,6 +231,8 @@ pub fn survey(
         settings_files: &settings_files,
     }
     .weigh();
+    let written: Vec<PathBuf> =
+        weighed.parts.iter().filter(|part| part.write == Write::Always).map(|part| part.path.clone()).collect();
     let grant = grant(&deployed, accounts, php_ids, web.as_ref().ok());
     let readers = readers::readers(host, accounts, root, &weighed.parts, php_ids);
     let usual = USUAL.iter().filter_map(|name| accounts.user(name)).map(|account| account.user);
@@ -247,7 +255,17 @@ pub fn survey(
         paths: deployed.entries.len(),
         php_files,
         unseen: deployed.unseen.clone(),
+        never_written: watched.map(|watched| never_written(host, root, &written, watched)),
     })
+}
+
+/// The parts in which nothing was written.
+fn never_written(host: &Host, root: &Path, parts: &[PathBuf], watched: &Watched) -> Vec<PathBuf> {
+    let quiet = parts.iter().filter(|part| {
+        let real = host.destination(Path::new("/"), &root.join(part));
+        !watched.files.keys().any(|file| file.starts_with(&real))
+    });
+    quiet.cloned().collect()
 }
 
 /// What tells nothing about the deployed application: others' packages for other programs, and tests.

@@ -53,7 +53,8 @@ impl Quay {
         let host = Host::at(self.dir.path()).unwrap();
         let accounts = Accounts::from_texts(PASSWD, "root:x:0:\nwww-data:x:33:\n");
         let services = host::look(&host, &accounts);
-        let found = survey(&host, &accounts, &services, Path::new("/srv/www/quay"), &[], &Progress::default()).unwrap();
+        let found =
+            survey(&host, &accounts, &services, Path::new("/srv/www/quay"), &[], None, &Progress::default()).unwrap();
         let draft = found.draft();
         let site = crate::site::read(&draft, Path::new("quay.toml"), &accounts);
         assert!(site.is_ok(), "the draft is no site file: {}\n{draft}", site.unwrap_err());

@@ -141,8 +141,8 @@ fn asked_of_php(root: &Path) -> BTreeSet<PathBuf> {
 fn asked_of_survey(dir: &Path) -> BTreeSet<PathBuf> {
     let host = Host::at(dir).unwrap();
     let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
-    let found =
-        survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], &Progress::default()).unwrap();
+    let found = survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], None, &Progress::default())
+        .unwrap();
     let parts = found.parts.into_iter().chain(found.questions.into_iter().map(|question| question.part));
     parts.map(|part| part.path).collect()
 }

@@ -37,7 +37,7 @@ impl Quay {
     fn survey(&self) -> Result<Survey, WayError> {
         let host = Host::at(self.dir.path()).unwrap();
         let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
-        survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], &Progress::default())
+        survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], None, &Progress::default())
     }
 }
 
@@ -159,7 +159,8 @@ fn what_cannot_be_looked_at_is_told() {
         let host = Host::at(&dir).unwrap();
         let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
         let found =
-            survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], &Progress::default()).unwrap();
+            survey(&host, &accounts, &Services::default(), Path::new("/srv/quay"), &[], None, &Progress::default())
+                .unwrap();
         (found.unseen.clone(), found.parts.len())
     });
     assert_eq!(seen, (vec![PathBuf::from("closed")], 1));
@@ -172,7 +173,7 @@ fn a_root_that_is_none_is_said() {
     let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
     let services = host::look(&host, &accounts);
     let said = |path: &str| {
-        let found = survey(&host, &accounts, &services, Path::new(path), &[], &Progress::default());
+        let found = survey(&host, &accounts, &services, Path::new(path), &[], None, &Progress::default());
         found.err().map(|error| error.to_string())
     };
     assert_eq!(said("/srv/none").as_deref(), Some("/srv/none does not exist"));
@@ -186,6 +187,7 @@ fn a_root_behind_a_link_is_looked_at_and_stays_the_link() {
     symlink("/srv/quay", quay.dir.path().join("www")).unwrap();
     let host = Host::at(quay.dir.path()).unwrap();
     let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
-    let found = survey(&host, &accounts, &Services::default(), Path::new("/www"), &[], &Progress::default()).unwrap();
+    let found =
+        survey(&host, &accounts, &Services::default(), Path::new("/www"), &[], None, &Progress::default()).unwrap();
     assert_eq!((found.root.as_path(), paths(&found)), (Path::new("/www"), vec!["tides"]));
 }

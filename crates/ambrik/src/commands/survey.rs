@@ -1,11 +1,13 @@
 //! `survey`: looks at a deployed tree and drafts its site file.
 
 use std::io::IsTerminal as _;
+use std::os::fd::AsFd as _;
 use std::path::PathBuf;
 
 use ambrik_core::nested::Ground;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::EditError;
+use ambrik_core::survey::watch::{WatchError, Watched, watch};
 use ambrik_core::survey::{Survey, survey};
 
 use crate::args::Format;
@@ -30,6 +32,9 @@ pub(crate) struct SurveyArgs {
     /// Replace a site file of that name
     #[arg(long, requires = "save")]
     replace: bool,
+    /// First watch for so long what PHP writes while the application is used (as root); Enter ends it
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    watch: Option<std::time::Duration>,
     /// Print the draft itself, on a terminal too
     #[arg(long, conflicts_with = "save")]
     draft: bool,
@@ -40,9 +45,17 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
     let dir = session.on_host(&args.dir)?;
     let services = looked.services();
     let others = session.grounds(&looked);
-    let found = watched(session.quiet, "looking at", |progress| {
-        survey(&looked.host, &looked.accounts, services, &dir, &others, progress)
-    })?;
+    let survey = |of: Option<&Watched>, quiet: bool| {
+        watched(quiet, "looking at", |progress| {
+            survey(&looked.host, &looked.accounts, services, &dir, &others, of, progress)
+        })
+    };
+    let mut found = survey(None, session.quiet)?;
+    if let Some(time) = args.watch {
+        let seen = watch_php(time, &found, &looked, session)?;
+        found = survey(Some(&seen), session.quiet)?;
+        tell_watched(session, &seen, &found);
+    }
     tell(session, &found);
     let mut saved = None;
     if let Some(name) = &args.save {
@@ -63,6 +76,65 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
 fn tell(session: &mut Session<'_>, found: &Survey) {
     for path in found.unseen.iter().take(10) {
         session.warn(&format!("{}: cannot be looked at, so nothing is known of it; run as root", Shown(path)));
+    }
+}
+
+/// The longest that is watched.
+const LONGEST: jiff::SignedDuration = jiff::SignedDuration::from_hours(24);
+
+fn time(text: &str) -> Result<std::time::Duration, String> {
+    let right = "say for how long, as in 10m or 1h30m, up to 24h";
+    let time: jiff::SignedDuration = text.parse().map_err(|_| right.to_owned())?;
+    if time <= jiff::SignedDuration::ZERO || time > LONGEST {
+        return Err(right.into());
+    }
+    std::time::Duration::try_from(time).map_err(|_| right.into())
+}
+
+/// Watches what PHP writes, until the time is over or Enter is pressed.
+fn watch_php(
+    time: std::time::Duration,
+    found: &Survey,
+    looked: &Looked,
+    session: &mut Session<'_>,
+) -> Result<Watched, Failure> {
+    if !looked.host.is_this() {
+        return Err(Failure::usage("--watch is for this host: under --host nothing runs"));
+    }
+    let php = found.php.as_ref().map_err(|_| {
+        Failure::usage(
+            "--watch: who PHP runs as is not known here, so what it writes cannot be told from what others do",
+        )
+    })?;
+    let mut places = vec![found.root.clone(), "/var".into(), "/tmp".into()];
+    places.extend(found.parts.iter().map(|part| found.root.join(&part.path)));
+    let terminal = std::io::stdin().is_terminal();
+    let end = if terminal { ", or until Enter is pressed" } else { "" };
+    session.say(&format!(
+        "watching what PHP ({}) writes for {} s{end}: use the application now",
+        php.account.user,
+        time.as_secs()
+    ));
+    let stdin = std::io::stdin();
+    let seen = watch(php.account.ids.uid, &places, time, terminal.then(|| stdin.as_fd()), || false);
+    seen.map_err(|error| match error {
+        WatchError::Privilege => Failure::privilege(&error.to_string()),
+        WatchError::Failed(_) => Failure::usage(error.to_string()),
+    })
+}
+
+fn tell_watched(session: &mut Session<'_>, seen: &Watched, found: &Survey) {
+    let files = output::counted(output::count(seen.files.len()), "file", "files");
+    session.say(&format!(
+        "{} of PHP's in {} s, to {files}",
+        output::counted(seen.writes, "write", "writes"),
+        seen.time.as_secs()
+    ));
+    if seen.missed {
+        session.warn("there were more writes than the kernel kept: some are not in this");
+    }
+    for path in found.never_written.iter().flatten() {
+        session.say(&format!("{}: drafted, and not written in that time", Shown(path)));
     }
 }
 

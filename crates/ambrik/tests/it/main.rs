@@ -36,5 +36,6 @@ mod stories;
 mod survey;
 mod trusted;
 mod uploads;
+mod watched;
 mod why;
 mod windows;

@@ -8,6 +8,7 @@ mod outside;
 mod packages;
 mod placeholders;
 mod samples;
+mod watched;
 mod words;
 
 pub(super) use outside::OWNER_AND_NAME;
@@ -20,6 +21,7 @@ use super::deployed::Deployed;
 use super::linked::Linked;
 use super::packaged::Given;
 use super::php::{Facts, Touched};
+use super::watch::Watched;
 use crate::account::{Ids, Uid};
 use crate::tree::Host;
 
@@ -34,6 +36,8 @@ pub(crate) struct Scene<'s> {
     pub(crate) named: &'s [Touched],
     /// The files outside the tree that are settings of what is in it.
     pub(crate) linked: &'s [Linked],
+    /// What PHP wrote while it was watched.
+    pub(crate) watched: Option<&'s Watched>,
     /// What packages say of paths.
     pub(crate) given: &'s [Given],
     /// The names of PHP's account and group.
@@ -65,6 +69,7 @@ pub(crate) const KINDS: &[Kind] = &[
     Kind { name: "installers", gather: installers::gather },
     Kind { name: "live", gather: live::gather },
     Kind { name: "split layout", gather: outside::gather },
+    Kind { name: "watched", gather: watched::gather },
     Kind { name: PACKAGES, gather: packages::gather },
 ];
 
