@@ -20,8 +20,14 @@ pub(crate) fn go_on(session: &mut Session<'_>, yes: bool, question: &str) -> Res
             "nothing was changed: there is no terminal to ask on; say --yes, or look first with --preview",
         ));
     }
-    session.ask(&format!("{question} [y/N] "));
+    let answer = line(session, &format!("{question} [y/N] "))?.unwrap_or_default();
+    Ok(matches!(answer.as_str(), "y" | "yes"))
+}
+
+/// A line that somebody answers with, in lower case; nothing at the end of the input.
+pub(crate) fn line(session: &mut Session<'_>, question: &str) -> io::Result<Option<String>> {
+    session.ask(question);
     let mut answer = String::new();
-    io::stdin().lock().read_line(&mut answer)?;
-    Ok(matches!(answer.trim().to_ascii_lowercase().as_str(), "y" | "yes"))
+    let read = io::stdin().lock().read_line(&mut answer)?;
+    Ok((read > 0).then(|| answer.trim().to_ascii_lowercase()))
 }

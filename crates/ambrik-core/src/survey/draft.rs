@@ -68,6 +68,10 @@ impl Survey {
             line(out, &format!("path  = {}", quoted(&literal(path))), "")?;
             line(out, "may   = \"read\"", "")?;
         }
+        for Question { asks, part: item } in &self.refused {
+            let shown = Shown(&item.path);
+            writeln!(out, "\n# {shown} as {}: answered no ({asks})", item.used_as)?;
+        }
         for Question { asks, part: item } in &self.questions {
             writeln!(out, "\n# Question: {asks}")?;
             part(out, item, "# ")?;

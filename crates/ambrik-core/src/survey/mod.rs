@@ -100,6 +100,17 @@ pub struct Question {
     pub part: Part,
 }
 
+/// What somebody who knows says to a question.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Said {
+    /// It is so.
+    Yes,
+    /// It is not.
+    No,
+    /// It stays a question.
+    Later,
+}
+
 /// The account of a kind, or why there is no one.
 pub type Found = Result<Answer, Undecided>;
 
@@ -138,6 +149,8 @@ pub struct Survey {
     pub paths: usize,
     /// The PHP files that were parsed.
     pub php_files: usize,
+    /// What was answered with no.
+    pub refused: Vec<Question>,
     /// What could not be looked at.
     pub unseen: Vec<PathBuf>,
     /// Of what PHP is to write, what it did not while it was watched; nothing where it was not.
@@ -254,9 +267,36 @@ pub fn survey(
         questions: weighed.questions,
         paths: deployed.entries.len(),
         php_files,
+        refused: Vec::new(),
         unseen: deployed.unseen.clone(),
         never_written: watched.map(|watched| never_written(host, root, &written, watched)),
     })
+}
+
+impl Survey {
+    /// Takes the answers to its questions, one for each in their order: a yes becomes a part, a no a remark in the draft, and what
+    /// is left for later stays a question.
+    pub fn answer(&mut self, answers: &[Said]) {
+        let asked = std::mem::take(&mut self.questions);
+        let later = std::iter::repeat(&Said::Later);
+        for (mut question, said) in asked.into_iter().zip(answers.iter().chain(later)) {
+            match said {
+                Said::Yes => {
+                    let seen = question
+                        .part
+                        .because
+                        .first()
+                        .map_or_else(|| Seen::at(&question.part.path, 0), |reason| reason.seen.clone());
+                    let says = format!("answered yes: {}", question.asks);
+                    question.part.because.insert(0, Reason { says, seen });
+                    question.part.confidence = Confidence::High;
+                    self.parts.push(question.part);
+                }
+                Said::No => self.refused.push(question),
+                Said::Later => self.questions.push(question),
+            }
+        }
+    }
 }
 
 /// The parts in which nothing was written.

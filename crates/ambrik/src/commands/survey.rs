@@ -8,9 +8,10 @@ use ambrik_core::nested::Ground;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::EditError;
 use ambrik_core::survey::watch::{WatchError, Watched, watch};
-use ambrik_core::survey::{Survey, survey};
+use ambrik_core::survey::{Said, Survey, survey};
 
 use crate::args::Format;
+use crate::ask::can_ask;
 use crate::failure::{Exit, Failure};
 use crate::output;
 use crate::progress::watched;
@@ -32,6 +33,9 @@ pub(crate) struct SurveyArgs {
     /// Replace a site file of that name
     #[arg(long, requires = "save")]
     replace: bool,
+    /// Ask what is uncertain at once, on a terminal, and write the answers into the draft
+    #[arg(long)]
+    ask: bool,
     /// First watch for so long what PHP writes while the application is used (as root); Enter ends it
     #[arg(long, value_name = "TIME", value_parser = time)]
     watch: Option<std::time::Duration>,
@@ -57,6 +61,9 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
         tell_watched(session, &seen, &found);
     }
     tell(session, &found);
+    if args.ask {
+        ask(&mut found, session)?;
+    }
     let mut saved = None;
     if let Some(name) = &args.save {
         let name = if name.is_empty() { default_name(&found)? } else { name.clone() };
@@ -77,6 +84,37 @@ fn tell(session: &mut Session<'_>, found: &Survey) {
     for path in found.unseen.iter().take(10) {
         session.warn(&format!("{}: cannot be looked at, so nothing is known of it; run as root", Shown(path)));
     }
+}
+
+/// Asks the draft's questions, one after the other.
+fn ask(found: &mut Survey, session: &mut Session<'_>) -> Result<(), Failure> {
+    if !can_ask() {
+        return Err(Failure::usage("--ask: there is no terminal to ask on; answer in the draft itself"));
+    }
+    let many = found.questions.len();
+    let mut answers = Vec::new();
+    for (number, question) in found.questions.iter().enumerate() {
+        let part = &question.part;
+        session.say(&format!("{} of {many}: {} as {}: {}", number + 1, Shown(&part.path), part.used_as, question.asks));
+        for reason in &part.because {
+            session.say(&format!("    {}: {}", reason.says, reason.seen));
+        }
+        match answer(session, "yes, no or later? [y/n/L] ")? {
+            Some(said) => answers.push(said),
+            None => break,
+        }
+    }
+    found.answer(&answers);
+    Ok(())
+}
+
+/// One answer; nothing where there are no more.
+fn answer(session: &mut Session<'_>, question: &str) -> Result<Option<Said>, Failure> {
+    Ok(crate::ask::line(session, question)?.map(|line| match line.as_str() {
+        "y" | "yes" => Said::Yes,
+        "n" | "no" => Said::No,
+        _ => Said::Later,
+    }))
 }
 
 /// The longest that is watched.

@@ -284,14 +284,21 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
         return Ok(());
     }
     let mut rows = table(&[]);
-    for finding in findings.iter().take(MOST_ROWS) {
+    let part_of = |finding: &Finding| cut(audit.part_shown(finding.part), 26);
+    let shown = || findings.iter().take(MOST_ROWS);
+    let parts = shown().map(|finding| part_of(finding).chars().count()).max().unwrap_or(0);
+    let numbers = shown().map(|finding| number(count(finding.count())).len()).max().unwrap_or(0);
+    let room = 82_usize.saturating_sub(parts + numbers);
+    for finding in shown() {
         let examples = audit.paths(finding).take(EXAMPLES).map(|path| Shown(&path).to_string());
         // A part that is one path needs no example.
         let examples: Vec<String> = examples.filter(|_| !is_the_part(audit, finding)).collect();
         let more = if finding.count() > examples.len() && !examples.is_empty() { ", …" } else { "" };
-        let part = cut(audit.part_shown(finding.part), 26);
-        let room = 82_usize.saturating_sub(part.chars().count() + number(count(finding.count())).len());
-        rows.add_row(vec![part, number(count(finding.count())), cut(&format!("{}{more}", examples.join(", ")), room)]);
+        rows.add_row(vec![
+            part_of(finding),
+            number(count(finding.count())),
+            cut(&format!("{}{more}", examples.join(", ")), room),
+        ]);
     }
     write(&mut rows, &[1], "            ", out)?;
     match findings.len().saturating_sub(MOST_ROWS) {

@@ -193,3 +193,30 @@ fn a_site_is_not_called_after_what_its_folder_is_to_it() {
         "{saved:?}"
     );
 }
+
+/// On a terminal what is uncertain is asked, and the answers stand in the draft with their reasons.
+#[test]
+fn questions_are_answered_at_once() {
+    let host = TestHost::new();
+    for name in ["cache", "logs", "uploads"] {
+        fs::create_dir_all(host.at(format!("srv/www/berths/{name}"))).unwrap();
+    }
+    host.write("srv/www/berths/index.php", "<?php echo 1;");
+    let ran = host.run(&["survey", "/srv/www/berths", "--ask", "--draft"]);
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.err.contains("no terminal to ask on"), "{ran:?}");
+    let words = ["survey", "/srv/www/berths", "--ask", "--draft"];
+    let line = format!("{:?}", host.command(&words)).replace("env -i ", "");
+    let script = std::process::Command::new("script")
+        .args(["-qec", &format!("env -i {line}"), "/dev/null"])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn();
+    let mut script = script.unwrap();
+    std::io::Write::write_all(&mut script.stdin.take().unwrap(), b"y\nn\nl\n").unwrap();
+    let out = String::from_utf8_lossy(&script.wait_with_output().unwrap().stdout).replace('\r', "");
+    assert!(out.contains("1 of 3: cache as scratch: does the application write there?"), "{out}");
+    assert!(out.contains("answered yes: does the application write there?"), "{out}");
+    assert!(out.contains("# logs as log: answered no (does the application write there?)"), "{out}");
+    assert!(out.contains("# Question: does the application write there?\n# [[part]]\n# path  = \"uploads\""), "{out}");
+}
