@@ -180,7 +180,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
             );
         }
     }
-    for (part, whole, says) in check::out_of_bounds(site, audit.phase, |settings, path| settings.holds(host, path)) {
+    for (part, whole, says) in check::out_of_bounds(host, site, audit.phase) {
         let check = &check::PHP_CANNOT_WRITE;
         findings.add(
             Slot { check, part: Some(part), accepted: accepted(check, &|| whole.clone()), above: false },

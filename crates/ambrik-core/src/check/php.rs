@@ -7,6 +7,7 @@ use crate::host::PhpSettings;
 use crate::people::People;
 use crate::shown::Shown;
 use crate::site::{Phase, Site, Write};
+use crate::tree::Host;
 
 pub(crate) static SESSION_SHARED: Check = Check {
     name: "session-shared",
@@ -59,11 +60,11 @@ pub(crate) static SESSION_COOKIE_OPEN: Check = Check {
         let Some(settings) = site.php_settings.as_ref().filter(|settings| settings.known) else { return Vec::new() };
         let mut open = Vec::new();
         if !settings.is_on("session.cookie_httponly") {
-            open.push(said(settings, "session.cookie_httponly", "off"));
+            open.push(settings.said("session.cookie_httponly"));
         }
         let over_https = site.url.as_ref().is_some_and(|url| url.starts_with("https:"));
         if over_https && !settings.is_on("session.cookie_secure") {
-            open.push(said(settings, "session.cookie_secure", "off"));
+            open.push(settings.said("session.cookie_secure"));
         }
         let folder = site.served_folder().unwrap_or_else(|| site.root.clone());
         if open.is_empty() { Vec::new() } else { vec![(folder, Reason::Says(open.join(", ")))] }
@@ -97,42 +98,16 @@ fn heeded(settings: &PhpSettings, folder: &Path) -> Vec<String> {
     let runs =
         settings.known && settings.per_folder && !settings.without_php.iter().any(|none| folder.starts_with(none));
     if let Some(name) = settings.get("user_ini.filename").filter(|set| runs && !set.value.is_empty()) {
-        kinds.push(format!("{}: {}", name.value, said(settings, "user_ini.filename", &name.value)));
+        kinds.push(format!("{}: {}", name.value, settings.said("user_ini.filename")));
     }
     kinds
 }
 
-/// A setting's value, and where that is said.
-fn said(settings: &PhpSettings, name: &str, value: &str) -> String {
-    match settings.get(name).and_then(|setting| setting.at.as_ref()) {
-        Some(at) => format!("{name} is {value} ({at})"),
-        None => format!("{name} is {value}, as PHP has it by itself"),
-    }
-}
-
 /// The parts that PHP is to write and that it is not let near, by where it is bound to.
-pub(crate) fn out_of_bounds(
-    site: &Site,
-    phase: Phase,
-    holds: impl Fn(&PhpSettings, &Path) -> bool,
-) -> Vec<(usize, PathBuf, String)> {
-    let Some(settings) = site.php_settings.as_ref().filter(|settings| settings.bound_to().is_some()) else {
-        return Vec::new();
-    };
+pub(crate) fn out_of_bounds(host: &Host, site: &Site, phase: Phase) -> Vec<(usize, PathBuf, String)> {
+    let Some(settings) = &site.php_settings else { return Vec::new() };
     let written = |write: Write| write == Write::Always || (write == Write::Install && phase == Phase::Open);
     let parts = site.parts.iter().enumerate().filter(|(_, part)| written(part.write));
     let named = parts.map(|(number, part)| (number, Path::new("/").join(part.pattern.literal_prefix())));
-    let out = named.filter(|(_, path)| !holds(settings, path));
-    out.map(|(number, path)| {
-        (
-            number,
-            path,
-            said(
-                settings,
-                "open_basedir",
-                &settings.get("open_basedir").map_or_else(String::new, |set| set.value.clone()),
-            ),
-        )
-    })
-    .collect()
+    named.filter_map(|(number, path)| Some((number, path.clone(), settings.bar(host, &path)?))).collect()
 }

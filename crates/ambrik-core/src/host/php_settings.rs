@@ -75,17 +75,29 @@ impl PhpSettings {
         Some(bounds.split(':').filter(|bound| !bound.is_empty()).map(Path::new).collect())
     }
 
-    /// Whether PHP may open `path`, links followed, by where it is bound to: a bound is a folder, and what is in it.
+    /// What keeps PHP from opening `path`, links followed: where it is bound to, and where that is said. A bound is a folder, and what
+    /// is in it.
     #[must_use]
-    pub fn holds(&self, host: &Host, path: &Path) -> bool {
-        let Some(bounds) = self.bound_to() else { return true };
+    pub fn bar(&self, host: &Host, path: &Path) -> Option<String> {
         let real = |path: &Path| host.destination(Path::new("/"), path);
         let path = real(path);
-        bounds.iter().any(|bound| match bound.strip_prefix(".") {
+        let holds = self.bound_to()?.iter().any(|bound| match bound.strip_prefix(".") {
             // `.` is the folder of the page that was asked for.
             Ok(below) => path.starts_with(real(&self.folder.join(below))),
             Err(_) => path.starts_with(real(bound)),
-        })
+        });
+        (!holds).then(|| self.said("open_basedir"))
+    }
+
+    /// A setting with its value, and where that is said.
+    #[must_use]
+    pub fn said(&self, name: &str) -> String {
+        let Some(setting) = self.get(name) else { return name.to_owned() };
+        let value = if setting.value == "0" { "off" } else { &setting.value };
+        match &setting.at {
+            Some(at) => format!("{name} is {value} ({at})"),
+            None => format!("{name} is {value}, as PHP has it by itself"),
+        }
     }
 
     /// Where sessions are kept, if they are files: the folder without the numbers before it.

@@ -7,6 +7,7 @@ use regex::Regex;
 
 use super::clue::Seen;
 use super::deployed::Deployed;
+use super::is_public;
 use super::names::{is_installers, lower_name};
 use crate::entry::Kind;
 
@@ -88,22 +89,7 @@ fn folder(deployed: &Deployed, dir: &Path) -> Option<Candidate> {
     if is_installers(dir) {
         return None;
     }
-    let public = matches!(
-        name.as_str(),
-        "public"
-            | "htdocs"
-            | "www"
-            | "web"
-            | "webroot"
-            | "public_html"
-            | "httpdocs"
-            | "html"
-            | "docroot"
-            | "wwwroot"
-            | "pub"
-            | "httpd"
-            | "public_www"
-    );
+    let public = is_public(&name) || matches!(name.as_str(), "httpd" | "public_www");
     let index =
         ["index.php", "app.php", "index.html"].iter().map(|name| dir.join(name)).find(|path| deployed.is_file(path))?;
     let deep = dir.components().count() > 1;

@@ -26,7 +26,8 @@ impl Survey {
     fn write(&self, out: &mut String) -> fmt::Result {
         writeln!(out, "# Drafted by `ambrik survey`: read it, answer what it asks, and correct it where it is wrong.")?;
         writeln!(out, "[site]")?;
-        line(out, &format!("root   = {}", quoted(&self.root)), "")?;
+        let why = self.root_because.as_deref().unwrap_or_default();
+        line(out, &format!("root   = {}", quoted(&self.root)), why)?;
         let served = if self.served.as_os_str().is_empty() { Path::new(".") } else { &self.served };
         let mut why = self.served_because.first().map(reason).unwrap_or_default();
         if self.served_confidence == Confidence::Low {
@@ -118,7 +119,8 @@ fn part(out: &mut String, part: &Part, lead: &str) -> fmt::Result {
     writeln!(out, "{lead}[[part]]")?;
     let mut reasons = part.because.iter();
     let first = reasons.next().map(reason).unwrap_or_default();
-    line(out, &format!("{lead}path  = {}", quoted(&literal(&part.path))), &first)?;
+    let path = if part.pattern { part.path.clone() } else { literal(&part.path) };
+    line(out, &format!("{lead}path  = {}", quoted(&path)), &first)?;
     let second = reasons.next().map(reason).unwrap_or_default();
     line(out, &format!("{lead}use   = \"{}\"", part.used_as), &second)?;
     if part.write != part.used_as.default_write() {

@@ -22,6 +22,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Gid, Ids, Uid};
+use crate::entry::Kind;
 use crate::host::{Answer, Role, Services, Undecided};
 use crate::nested::Ground;
 use crate::site::{Grant, Use, Write};
@@ -77,6 +78,8 @@ pub struct Reason {
 pub struct Part {
     /// Relative to the root, or absolute outside it.
     pub path: PathBuf,
+    /// Whether the path is a pattern: the same thing in each of several folders.
+    pub pattern: bool,
     /// What it is for.
     pub used_as: Use,
     /// When php may write.
@@ -117,8 +120,10 @@ pub type Found = Result<Answer, Undecided>;
 /// What a survey found.
 #[derive(Debug)]
 pub struct Survey {
-    /// The site's root, as it was named.
+    /// The site's root: as it was named, or where the application lies below that.
     pub root: PathBuf,
+    /// Why it is another folder than the one that was named.
+    pub root_because: Option<String>,
     /// The document root, relative to the root; empty for the whole root.
     pub served: PathBuf,
     /// Why.
@@ -176,6 +181,8 @@ pub fn survey(
     watched: Option<&Watched>,
     progress: &Progress,
 ) -> Result<Survey, WayError> {
+    let (found_root, root_because) = application(host, root).unzip();
+    let root = found_root.as_deref().unwrap_or(root);
     let inside = |other: &Ground| {
         let below = other.inside(host, root)?.strip_prefix(root).ok()?.to_owned();
         Some((below, other.name().to_owned()))
@@ -256,6 +263,7 @@ pub fn survey(
         address: address::address(host, services, &folder),
         // A link to the release that is served is the root: the next release is behind it.
         root: root.to_owned(),
+        root_because,
         served,
         served_because,
         served_confidence,
@@ -312,6 +320,64 @@ fn never_written(host: &Host, root: &Path, parts: &[PathBuf], watched: &Watched)
 fn is_passed_over(path: &Path) -> bool {
     path.components()
         .any(|name| matches!(name.as_os_str().to_str(), Some("node_modules" | "bower_components" | ".git")))
+}
+
+/// Where the application lies, where it is not the folder that was named: behind the link to the release that is served, or in the
+/// one folder that an archive laid down, and why.
+fn application(host: &Host, root: &Path) -> Option<(PathBuf, String)> {
+    const DEEPEST: usize = 3;
+    let kind = |path: &Path| host.resolve(path).ok().map(|found| found.facts.kind);
+    let is_link = |path: &Path| host.resolve_link(path).is_ok_and(|found| found.facts.kind == Kind::Symlink);
+    let mut dir = root.to_owned();
+    let mut why = None;
+    for _ in 0..DEEPEST {
+        let names = host.names_in(&dir).ok()?;
+        let seen = names.iter().filter(|name| !name.to_string_lossy().starts_with('.'));
+        let inside: Vec<PathBuf> = seen.map(|name| dir.join(name)).collect();
+        let current = dir.join("current");
+        let releases =
+            ["releases", "versions", "shared"].iter().any(|name| kind(&dir.join(name)) == Some(Kind::Directory));
+        if releases && is_link(&current) && kind(&current) == Some(Kind::Directory) {
+            return Some((current, "the release that is served: the folder around it holds all of them".into()));
+        }
+        let folders: Vec<&PathBuf> = inside.iter().filter(|path| kind(path) == Some(Kind::Directory)).collect();
+        let papers = |path: &PathBuf| {
+            let name = names::lower_name(path);
+            names::ends_in(&name, &[".txt", ".md", ".html", ".pdf"]) || matches!(&*name, "license" | "readme")
+        };
+        let others = inside.iter().filter(|path| kind(path) != Some(Kind::Directory)).any(|path| !papers(path));
+        let [only] = folders.as_slice() else { break };
+        // A folder that is served is a part of an application, and not the application.
+        if others || is_public(&names::lower_name(only)) {
+            break;
+        }
+        dir.clone_from(only);
+        let code = host.names_in(&dir).ok()?.iter().any(|name| crate::check::is_php_name(Path::new(name)));
+        if code {
+            why =
+                Some((dir.clone(), "the application lies in this folder, alone in the one that was named".to_owned()));
+            break;
+        }
+    }
+    why
+}
+
+/// Whether a folder of this name is one that is served.
+fn is_public(name: &str) -> bool {
+    matches!(
+        name,
+        "public"
+            | "htdocs"
+            | "www"
+            | "web"
+            | "webroot"
+            | "public_html"
+            | "httpdocs"
+            | "html"
+            | "docroot"
+            | "wwwroot"
+            | "pub"
+    )
 }
 
 /// The document root: what a running server serves wins over what the tree looks like.

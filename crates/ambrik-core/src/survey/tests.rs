@@ -161,6 +161,35 @@ fn with_index(files: &[(&'static str, &'static str)]) -> Quay {
     &[("INSTALL", "chmod 777 storage/views storage/sessions storage/app\n"), ("storage/views/.gitkeep", ""), ("storage/sessions/.gitkeep", ""), ("storage/app/x.svg", "")],
     &["storage store", "storage/sessions scratch"]
 )]
+#[case::several_sites_in_one_code_base(
+    &[("lib/quay.php", "<?php function site($name) { return require __DIR__ . \"/../sites/$name/settings.php\"; }"),
+      ("sites/default/settings.php", "<?php $db = ['password' => 'made-up'];"), ("sites/mole/settings.php", "<?php $db = ['password' => 'made-up'];"),
+      ("INSTALL", "chmod 777 sites/default/files\n"), ("sites/default/files/a.svg", ""), ("sites/mole/files/a.svg", "")],
+    &["sites/*/settings.php secret", "sites/*/files store"]
+)]
+#[case::a_helper_charges_none_of_its_callers_but_those_that_hand_it_a_path(
+    &[("lib/check.php", "<?php function needs($path) { return is_writable($path); } needs(unknown() . '/charts'); needs($_GET['x']);"),
+      ("charts/a.csv", ""), ("tides/a.csv", "")],
+    &[]
+)]
+#[case::one_of_several_roots(
+    &[("public/start.php", "<?php if (!defined('HOME')) define('HOME', __DIR__); require HOME . '/lib/quay.php';"),
+      ("cron.php", "<?php define('HOME', __DIR__); require HOME . '/lib/quay.php'; require HOME . '/lib/tides.php';"),
+      ("lib/tides.php", "<?php"), ("lib/quay.php", "<?php mkdir(HOME . '/kept/data'); file_put_contents(HOME . '/kept/data/a', 'x');")],
+    &["kept store create"]
+)]
+#[case::nothing_below_a_file(
+    &[("lib/quay.php", "<?php mkdir(__FILE__ . '/data'); file_put_contents(__FILE__ . '/data/x', '');")],
+    &[]
+)]
+#[case::where_plug_ins_are_loaded_from(
+    &[("INSTALL", "chmod 777 plugins uploads\n"), ("plugins/", ""), ("uploads/", "")],
+    &["uploads store"]
+)]
+#[case::what_closes_a_folder_is_no_reason(
+    &[("lib/quay.php", "<?php foreach (['charts', 'images'] as $d) file_put_contents(__DIR__ . \"/../$d/.htaccess\", 'Deny from all');"), ("charts/a.css", ""), ("images/a.svg", "")],
+    &[]
+)]
 #[case::a_secret_in_a_written_folder_is_its_own_part(
     &[("INSTALL", "chmod 777 data\n"), ("data/config.sample.ini", "password = \"\"\n"), ("data/a.csv", "")],
     &["data/config.ini secret from data/config.sample.ini", "data store"]
@@ -370,4 +399,40 @@ fn links_and_special_files_are_not_read() {
 #[test]
 fn a_site_without_php_has_no_parts() {
     assert_eq!(Quay::new(&[("index.html", "<h1>Harbour</h1>"), ("style.css", "")]).parts(), [] as [&str; 0]);
+}
+
+/// The folder around a release layout, and the one that an archive laid down, are not the application.
+#[test]
+fn the_right_root_is_proposed() {
+    let quay =
+        Quay::new(&[("releases/2/index.php", "<?php echo 1;"), ("releases/1/index.php", "<?php"), ("shared/", "")]);
+    symlink("releases/2", quay.dir.path().join("srv/www/quay/current")).unwrap();
+    let found = quay.survey();
+    assert_eq!(found.root, Path::new("/srv/www/quay/current"));
+    assert!(found.draft().contains("# the release that is served"), "{}", found.draft());
+    let quay =
+        Quay::new(&[("quay-1.0/quay/index.php", "<?php echo 1;"), ("quay-1.0/README.txt", ""), ("README.md", "")]);
+    assert_eq!(quay.survey().root, Path::new("/srv/www/quay/quay-1.0/quay"));
+    let quay = Quay::new(&[("public/index.php", "<?php echo 1;")]);
+    assert_eq!(quay.survey().root, Path::new("/srv/www/quay"));
+}
+
+/// What the package that the tree came in gives to PHP's account.
+#[test]
+fn packages_tell_whose_folders_are() {
+    let quay = Quay::new(&[
+        INDEX,
+        POOL,
+        ("/var/lib/dpkg/info/quay.list", "/.\n/srv\n/srv/www/quay\n/srv/www/quay/index.php\n"),
+        (
+            "/var/lib/dpkg/info/quay.postinst",
+            "#!/bin/sh\nfor d in tides berths; do chown www-data: /var/lib/quay/$d; done\n",
+        ),
+        ("/var/lib/dpkg/info/other.list", "/srv/www/other\n"),
+        ("/var/lib/dpkg/info/other.postinst", "chown www-data /var/lib/quay/others\n"),
+        ("/var/lib/quay/tides/", ""),
+        ("/var/lib/quay/berths/", ""),
+        ("/var/lib/quay/others/", ""),
+    ]);
+    assert_eq!(quay.parts(), ["/var/lib/quay/berths store", "/var/lib/quay/tides store"]);
 }

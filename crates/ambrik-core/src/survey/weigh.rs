@@ -14,7 +14,7 @@ use crate::account::{Ids, Uid};
 use crate::check::is_php_name;
 use crate::entry::Kind;
 use crate::mode::Perm;
-use crate::site::{Use, Write};
+use crate::site::{Pattern, Use, Write};
 use crate::tree::Host;
 
 /// What so much speaks for is proposed; what is left above half of it is asked.
@@ -62,6 +62,7 @@ impl Scales<'_> {
         self.installers(&mut weighed);
         self.written(&mut weighed);
         self.hidden(&mut weighed);
+        self.several_sites(&mut weighed);
         weighed.parts.sort_by_key(order);
         weighed.questions.sort_by(|a, b| a.part.path.cmp(&b.part.path));
         weighed
@@ -80,6 +81,7 @@ impl Scales<'_> {
             because.truncate(REASONS);
             let part = Part {
                 path: path.clone(),
+                pattern: false,
                 used_as: Use::Secret,
                 write: if by_installer >= ASKED { Write::Install } else { Write::Never },
                 from: sample,
@@ -123,6 +125,7 @@ impl Scales<'_> {
             taken.push(path.clone());
             let part = Part {
                 path: path.clone(),
+                pattern: false,
                 used_as: Use::Setup,
                 write: Write::Never,
                 from: None,
@@ -335,6 +338,7 @@ impl Scales<'_> {
         }
         Part {
             path: path.to_owned(),
+            pattern: false,
             used_as,
             write: used_as.default_write(),
             from: None,
@@ -351,6 +355,49 @@ impl Scales<'_> {
         let each = all.filter(|clue| kinds.insert((clue.kind, clue.says.clone())));
         let reasons = each.map(|clue| Reason { says: clue.says.clone(), seen: clue.seen.clone() });
         reasons.take(REASONS).collect()
+    }
+
+    /// Where the same path is there in folder after folder, as with several sites in one code base, the pattern stands for all of
+    /// them, and for those to come.
+    fn several_sites(&self, weighed: &mut Weighed) {
+        let mut patterns: Vec<Part> = Vec::new();
+        for part in &weighed.parts {
+            let is_one = matches!(part.used_as, Use::Secret | Use::Store | Use::Scratch | Use::Log) && !part.create;
+            let Some(pattern) = self.pattern(&part.path).filter(|_| is_one && part.path.is_relative()) else {
+                continue;
+            };
+            if !patterns.iter().any(|known| known.path == pattern && known.used_as == part.used_as) {
+                patterns.push(Part { path: pattern, pattern: true, from: None, ..part.clone() });
+            }
+        }
+        for pattern in patterns {
+            let Ok(named) = Pattern::parse(&pattern.path.to_string_lossy()) else { continue };
+            let covers = |path: &Path| path.is_relative() && named.covers(path);
+            weighed.parts.retain(|part| part.used_as != pattern.used_as || !covers(&part.path));
+            weighed
+                .questions
+                .retain(|question| question.part.used_as != pattern.used_as || !covers(&question.part.path));
+            weighed.parts.push(pattern);
+        }
+    }
+
+    /// A path with a wildcard for the one of its folders beside which others hold the same.
+    fn pattern(&self, path: &Path) -> Option<PathBuf> {
+        let names: Vec<&std::ffi::OsStr> = path.iter().collect();
+        (1..names.len().saturating_sub(1)).find_map(|at| {
+            let above: PathBuf = names[..at].iter().collect();
+            let rest: PathBuf = names[at + 1..].iter().collect();
+            // Where plug-ins and libraries lie side by side, each is a thing of its own.
+            let one_each = self.deployed.aside(&above.join("x/y")).is_some() || is_drop_in(&lower_name(&above));
+            let beside = self.deployed.inside(&above).filter(|(dir, entry)| {
+                entry.kind == Kind::Directory
+                    && self.deployed.has(&dir.join(&rest))
+                    && dir.file_name() != Some(names[at])
+            });
+            let called_so =
+                matches!(&*lower_name(&above), "sites" | "instances" | "tenants" | "vhosts" | "domains" | "hosts");
+            (!one_each && called_so && beside.count() > 0).then(|| above.join("*").join(rest))
+        })
     }
 
     /// What a written folder is for: by its clues, its name, and the names above it.

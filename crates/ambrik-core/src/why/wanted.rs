@@ -150,6 +150,8 @@ pub struct Wanted {
     pub right: Right,
     /// Whether PHP may write here while the site is open for an install or upgrade.
     pub in_window: bool,
+    /// What keeps PHP itself from opening it, whatever its account may do (`open_basedir`).
+    pub barred: Option<String>,
     /// How the answer compares.
     pub is: Match,
     /// What makes it right.
@@ -168,7 +170,7 @@ impl Wanted {
         Arc::ptr_eq(&self.site, &other.site)
             && (self.phase, self.part, self.used_as, self.right)
                 == (other.phase, other.part, other.used_as, other.right)
-            && (self.in_window, &self.is) == (other.in_window, &other.is)
+            && (self.in_window, &self.is, &self.barred) == (other.in_window, &other.is, &other.barred)
     }
 
     /// Whether the answer is not what the site file wants.
@@ -238,6 +240,11 @@ impl Judge<'_> {
             used_as: context.used_as,
             right: should,
             in_window: context.write == Write::Install && site.php.ids.uid == uid,
+            barred: site
+                .php_settings
+                .as_ref()
+                .filter(|_| site.php.ids.uid == uid)
+                .and_then(|settings| settings.bar(self.setting.host, &answer.path)),
             is,
             mends,
         })

@@ -28,6 +28,7 @@ fn has_php() -> bool {
 struct Program {
     before: Vec<String>,
     settings: Vec<String>,
+    linked: Vec<String>,
     names: usize,
 }
 
@@ -51,7 +52,7 @@ impl Program {
     /// An expression whose value is that of `expression`.
     fn hidden(&mut self, expression: &str, rng: &mut StdRng) -> String {
         let name = self.name();
-        match rng.random_range(0..12) {
+        match rng.random_range(0..17) {
             0 => {
                 self.before.push(format!("${name} = {expression};"));
                 format!("${name}")
@@ -86,9 +87,32 @@ impl Program {
             8 => format!("(string) ({expression})"),
             9 => format!("sprintf('%s', {expression})"),
             10 => format!("({expression} ?: '')"),
-            _ => {
+            11 => {
                 self.before.push(format!("function same_{name}($p) {{ return $p; }}"));
-                expression.to_owned()
+                format!("same_{name}({expression})")
+            }
+            // A constant with a fall-back.
+            12 => {
+                self.before.push(format!("defined('{name}') or define('{name}', {expression});"));
+                name
+            }
+            13 => {
+                self.before.push(format!("if (!defined('{name}')) {{ define('{name}', {expression}); }}"));
+                name
+            }
+            14 => {
+                self.before.push(format!("$list_{name} = ['{name}' => {expression}];"));
+                format!("\"{{$list_{name}['{name}']}}\"")
+            }
+            15 => {
+                self.before.push(format!(
+                    "class G_{name} {{ static $s; static function get_{name}($k) {{ return self::$s[$k]; }} }}\nG_{name}::$s = ['{name}' => {expression}];"
+                ));
+                format!("G_{name}::get_{name}('{name}')")
+            }
+            _ => {
+                self.before.push(format!("function join_{name}($a, $b) {{ return $a . $b; }}"));
+                format!("join_{name}({expression}, '')")
             }
         }
     }
@@ -97,7 +121,7 @@ impl Program {
     fn write(&mut self, folder: &str, rng: &mut StdRng) -> String {
         let root = self.root(rng);
         let root = self.hidden(&root, rng);
-        let folder = match rng.random_range(0..4) {
+        let folder = match rng.random_range(0..5) {
             0 => format!("'{folder}'"),
             1 => folder.split('/').map(|part| format!("'{part}'")).collect::<Vec<_>>().join(" . '/' . "),
             2 => {
@@ -105,11 +129,22 @@ impl Program {
                 self.settings.push(format!("'{name}' => '{folder}/',"));
                 format!("$settings['{name}']")
             }
+            // In a folder of settings that a link of the tree leads to.
+            3 => {
+                let name = self.name();
+                self.linked.push(format!("'{name}' => '{folder}/',"));
+                format!("$linked['{name}']")
+            }
             _ => self.hidden(&format!("'{folder}'"), rng),
         };
         let path = format!("{root} . '/' . {folder}");
         let path = if rng.random_bool(0.5) { self.hidden(&path, rng) } else { path };
-        match rng.random_range(0..5) {
+        match rng.random_range(0..6) {
+            5 => {
+                let name = self.name();
+                self.before.push(format!("function put_{name}($p) {{ file_put_contents($p . '/made.txt', 'x'); }}"));
+                format!("put_{name}({path});")
+            }
             0 => format!("file_put_contents({path} . '/made.txt', 'x');"),
             1 => format!("$f = fopen({path} . '/made.txt', 'w'); fwrite($f, 'x');"),
             2 => format!("touch({path} . '/made.txt');"),
@@ -159,14 +194,18 @@ fn what_php_writes_is_what_a_survey_says_that_it_writes() {
     for _ in 0..60 {
         let dir = tempfile::tempdir().unwrap();
         let root = dir.path().join("srv/quay");
-        let mut program = Program { before: Vec::new(), settings: Vec::new(), names: 0 };
+        let mut program = Program { before: Vec::new(), settings: Vec::new(), linked: Vec::new(), names: 0 };
         let folder = FOLDERS.choose(&mut rng).unwrap();
         let write = program.write(folder, &mut rng);
         let code = format!(
-            "<?php\n$settings = require __DIR__ . '/../settings.php';\n{}\n{write}\n",
+            "<?php\n$settings = require __DIR__ . '/../settings.php';\n$linked = require __DIR__ . '/../conf/more.php';\n{}\n{write}\n",
             program.before.join("\n")
         );
         tree(&root, &code, &format!("<?php\nreturn [{}];\n", program.settings.join("\n")));
+        let linked = dir.path().join("etc/quay");
+        fs::create_dir_all(&linked).unwrap();
+        fs::write(linked.join("more.php"), format!("<?php\nreturn [{}];\n", program.linked.join("\n"))).unwrap();
+        std::os::unix::fs::symlink("../../etc/quay", root.join("conf")).unwrap();
         let said = asked_of_survey(dir.path());
         let written = asked_of_php(&root);
         assert_eq!(written, [PathBuf::from(folder)].into(), "the program is wrong: {code}");

@@ -113,6 +113,10 @@ fn about(account: &str, answer: &Answer, out: &mut dyn Write) -> io::Result<()> 
     }
     if let Some(wanted) = &answer.wanted {
         wrapped(&compared(account, wanted), "  ", "    ", out)?;
+        if let Some(bar) = &wanted.barred {
+            let says = format!("PHP itself does not open it, whatever {account} may do: {bar}");
+            wrapped(&styled(ODD, &says), "  ", "    ", out)?;
+        }
     }
     steps(answer, out)
 }

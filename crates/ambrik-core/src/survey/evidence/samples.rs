@@ -12,7 +12,7 @@ use crate::check::is_php_name;
 use crate::credentials::credentials;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{Aside, ends_in, is_installers, is_settings_name, lower_name};
-use crate::survey::php::{Sink, Spot};
+use crate::survey::php::{Sink, Spot, Whole};
 use crate::tree::Host;
 
 /// Longer files are no settings.
@@ -156,7 +156,7 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     if does_more {
         weight -= if is_in_settings_folder(path) { 0.3 } else { 1.0 };
     }
-    if is_php && !is_in_settings_folder(path) && !loads(scene, path) {
+    if is_php && !is_in_settings_folder(path) && !loads(scene, path) && !loads_from_around(scene, path) {
         weight -= 0.4;
     }
     if !is_php && ends_in(&name, &[".json"]) && !name.contains("config") && !name.contains("secret") {
@@ -217,6 +217,15 @@ fn loads(scene: &Scene<'_>, path: &Path) -> bool {
     scene.touched.iter().any(|touched| {
         matches!(touched.sink, Sink::Load | Sink::Look) && matches!(&touched.spot, Spot::Inside(p) if p == path)
     })
+}
+
+/// Whether code loads something from a folder around this main settings file, by a name that is not known: `sites/NAME/settings.php`.
+fn loads_from_around(scene: &Scene<'_>, path: &Path) -> bool {
+    let around =
+        |spot: &Spot| matches!(spot, Spot::Inside(dir) if !dir.as_os_str().is_empty() && path.starts_with(dir));
+    let mut loads =
+        scene.touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::FolderOnly);
+    is_main(&lower_name(path)) && loads.any(|touched| around(&touched.spot))
 }
 
 fn is_in_settings_folder(path: &Path) -> bool {
