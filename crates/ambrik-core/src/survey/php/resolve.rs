@@ -434,24 +434,27 @@ impl<'c> Code<'c> {
     fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
         let known =
             self.bound.borrow().iter().rev().find(|(name, _)| name == function).map(|(_, handed)| Arc::clone(handed));
+        let (is_known, is_constructor) = (known.is_some(), function.ends_with("::__construct"));
         let handed = match known {
             Some(handed) => vec![handed],
             // The callers' own parameters are what their callers hand them, and there it ends.
-            None if self.hops.get() < HOPS => {
+            None if is_constructor || self.hops.get() < HOPS => {
                 self.callers(function).iter().map(|(call, _)| Arc::clone(&call.arguments)).collect()
             }
             None => Vec::new(),
         };
-        self.hops.set(self.hops.get() + 1);
+        // What an object is made with is its own, and what is handed in the call that is looked at is known.
+        let hop = usize::from(!is_constructor && !is_known);
+        self.hops.set(self.hops.get() + hop);
         let mut texts: Vec<String> = Vec::new();
         for values in handed.iter().filter_map(|arguments| arguments.get(place)) {
             for text in values.iter().flat_map(|value| self.texts(value, deep + 1)) {
-                if text.chars().any(|c| c != HOLE) && !texts.contains(&text) {
+                if (text.is_empty() || text.chars().any(|c| c != HOLE)) && !texts.contains(&text) {
                     texts.push(text);
                 }
             }
         }
-        self.hops.set(self.hops.get() - 1);
+        self.hops.set(self.hops.get() - hop);
         texts.truncate(ALTERNATIVES * 4);
         texts
     }
@@ -466,7 +469,7 @@ impl<'c> Code<'c> {
             return None;
         }
         let (known, whole) = match text.split_once(HOLE) {
-            Some((before, _)) => (before.rsplit_once('/').map_or("", |(folder, _)| folder), Whole::FolderOnly),
+            Some((before, _)) => (self.folder_before(before)?, Whole::FolderOnly),
             None => (text, Whole::Known),
         };
         // What begins with something unknown could be anywhere.
@@ -511,6 +514,20 @@ impl<'c> Code<'c> {
         let sure = near || at_root().is_some();
         let path = would_be.or_else(at_root).or_else(settings)?;
         Some((self.through_links(path.clone())?, whole, sure))
+    }
+
+    /// The folder that something unknown is in: the text before it where that is a folder, else without the name that it goes on.
+    fn folder_before<'t>(&self, before: &'t str) -> Option<&'t str> {
+        let (folder, begun) = before.rsplit_once('/').unwrap_or(("", before));
+        let whole = before.strip_prefix(ROOT).and_then(inside);
+        let is_folder = whole.is_some_and(|path| !path.as_os_str().is_empty() && self.deployed.is_directory(&path));
+        match begun {
+            // What `..` goes on with decides where it is.
+            "." | ".." => None,
+            "" => Some(folder),
+            _ if is_folder => Some(before),
+            _ => Some(folder),
+        }
     }
 
     /// Where a path of the tree leads, its links followed; nothing below what is a file.

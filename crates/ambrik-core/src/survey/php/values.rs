@@ -2,7 +2,7 @@
 
 use tree_sitter::Node;
 
-use super::facts::{Piece, ROOT, Values};
+use super::facts::{Piece, ROOT, Value, Values};
 use super::read::{Given, Reader, Scope};
 
 /// As many values of one expression are followed.
@@ -343,7 +343,8 @@ impl<'t> Reader<'t, '_> {
         let value = |argument: &Node<'t>| self.values(*argument, scope, deep + STEP);
         let mut handed: Vec<Values> =
             arguments.iter().take(HANDED).map(|a| if deep + STEP > DEEPEST { hole(a) } else { value(a) }).collect();
-        while handed.last().is_some_and(|last| last.iter().flatten().all(|piece| *piece == Piece::Hole)) {
+        let nothing = |value: &Value| value.contains(&Piece::Hole) && value.iter().all(|piece| *piece == Piece::Hole);
+        while handed.last().is_some_and(|last| last.iter().all(nothing)) {
             handed.pop();
         }
         handed
