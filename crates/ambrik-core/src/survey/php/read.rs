@@ -38,6 +38,23 @@ const SINKS: &[(&str, usize, Sink)] = &[
     ("is_readable", 0, Sink::Look),
 ];
 
+/// Functions of PHP's own that are called everywhere and touch no path: no code of the tree is behind them.
+const PHPS_OWN: &[&str] = &[
+    "abs", "addslashes", "array_key_exists", "array_keys", "array_map", "array_merge", "array_pop", "array_push",
+    "array_shift", "array_slice", "array_unique", "array_values", "call_user_func", "ceil", "checkdate", "chr", "count",
+    "ctype_digit", "date", "defined", "die", "doubleval", "empty", "ereg", "explode", "fclose", "feof", "fgets", "floatval",
+    "floor", "flock", "fread", "function_exists", "fwrite", "gettype", "gmdate", "header", "html_entity_decode",
+    "htmlentities", "htmlspecialchars", "http_build_query", "implode", "in_array", "intval", "is_array", "is_bool",
+    "is_callable", "is_int", "is_null", "is_numeric", "is_object", "is_string", "isset", "join", "json_decode",
+    "json_encode", "ksort", "lcfirst", "list", "max", "mb_strlen", "mb_strtolower", "mb_substr", "md5", "method_exists",
+    "microtime", "min", "mktime", "mt_rand", "nl2br", "number_format", "ord", "preg_match", "preg_match_all",
+    "preg_quote", "preg_replace", "preg_split", "printf", "print_r", "rand", "rawurlencode", "round", "serialize",
+    "setcookie", "sha1", "sizeof", "sort", "sprintf", "str_pad", "str_repeat", "str_replace", "strcmp", "stripos",
+    "stripslashes", "strip_tags", "stristr", "strlen", "strpos", "strrpos", "strstr", "strtolower", "strtotime",
+    "strtoupper", "strtr", "strval", "substr", "substr_count", "time", "trim", "trigger_error", "ucfirst", "unserialize",
+    "unset", "urldecode", "urlencode", "usleep", "usort", "utf8_decode", "utf8_encode", "var_dump", "var_export",
+];
+
 /// Methods that do, whatever the class.
 const METHODS: &[(&str, usize, Sink)] = &[
     ("extractto", 0, Sink::MoveTo),
@@ -478,6 +495,9 @@ impl<'t> Reader<'t, '_> {
                 return;
             }
             _ => {}
+        }
+        if is_function && PHPS_OWN.contains(&&*plain) {
+            return;
         }
         let arguments: Vec<Values> =
             arguments.iter().take(4).map(|argument| self.values(*argument, &scope, 0)).collect();

@@ -110,6 +110,7 @@ pub(crate) struct Touched {
 }
 
 /// All files of a tree.
+#[derive(Clone)]
 pub(crate) struct Code<'c> {
     deployed: &'c Deployed,
     facts: &'c [Facts],
@@ -196,18 +197,25 @@ impl<'c> Code<'c> {
 
     /// The files that are loaded.
     pub(crate) fn loaded(&self) -> Vec<Touched> {
-        self.touched_by(|sink| sink == Sink::Load)
+        self.touched_by(self.facts, |sink| sink == Sink::Load)
     }
 
     /// Every path that is touched, once for each place where it is. What a function does with a parameter is evidence where the
     /// function is called, and with what.
     pub(crate) fn touched(&self) -> Vec<Touched> {
-        self.touched_by(|_| true)
+        let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+        let some = self.facts.chunks(self.facts.len().div_ceil(threads).max(1));
+        // What symbols are found to be is known to one thread alone.
+        let work = some.map(|facts| (self.clone(), facts));
+        std::thread::scope(|scope| {
+            let all: Vec<_> = work.map(|(code, facts)| scope.spawn(move || code.touched_by(facts, |_| true))).collect();
+            all.into_iter().flat_map(|some| some.join().unwrap_or_default()).collect()
+        })
     }
 
-    fn touched_by(&self, wanted: impl Fn(Sink) -> bool) -> Vec<Touched> {
+    fn touched_by(&self, facts: &'c [Facts], wanted: impl Fn(Sink) -> bool) -> Vec<Touched> {
         let mut all = Vec::new();
-        for file in self.facts {
+        for file in facts {
             for touch in file.touches.iter().filter(|touch| wanted(touch.sink)) {
                 let mut add = |at: &Path, line: usize, in_file: &Path| {
                     let mut known = BTreeSet::new();
