@@ -112,7 +112,7 @@ impl Reader<'_> {
                 continue;
             }
             if let Some(hit) = expression.as_ref().and_then(|expression| expression.find(text)) {
-                let line = text[..hit.end()].iter().filter(|byte| **byte == b'\n').count() + 1;
+                let line = text[..hit.end()].split(|byte| *byte == b'\n').count();
                 self.found.places.insert(number, Place { file: path.to_owned(), line });
             }
         }

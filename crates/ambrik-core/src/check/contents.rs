@@ -139,12 +139,13 @@ pub(super) fn sql(head: &[u8]) -> Told {
     // Several rows in one statement are rows too.
     let tuples = if inserted > 0 { text.matches("),(").count() + text.matches("),\n").count() } else { 0 };
     let changes = ["ALTER TABLE", "alter table"].iter().map(|word| text.matches(word).count()).sum::<usize>();
-    match (marked, inserted + tuples > 0 || copied) {
-        (true, true) | (false, true) if copied => Told::Proven("holds rows of data".into()),
-        (true, true) => Told::Proven("a database's dump, with rows of data".into()),
-        (false, true) if inserted + tuples >= MANY && changes <= inserted => {
-            Told::Proven(format!("holds {} rows of data or more", inserted + tuples))
-        }
+    let rows = inserted + tuples;
+    if copied {
+        return Told::Proven("holds rows of data".into());
+    }
+    match marked {
+        true if rows > 0 => Told::Proven("a database's dump, with rows of data".into()),
+        false if rows >= MANY && changes <= inserted => Told::Proven(format!("holds {rows} rows of data or more")),
         _ => Told::Other,
     }
 }

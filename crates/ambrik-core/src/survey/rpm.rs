@@ -1,4 +1,4 @@
-//! The package database of rpm, as far as it tells who owns the files of a package (rpm: docs/manual/format_header.md).
+//! The package database of rpm, as far as it tells who owns the files of a package (rpm: `docs/manual/format_header.md`).
 
 use std::collections::BTreeMap;
 use std::os::fd::AsRawFd as _;
@@ -107,11 +107,14 @@ impl<'b> Header<'b> {
 mod tests {
     use super::*;
 
+    /// A tag, its kind, how many there are of it, and its bytes.
+    type Tag = (u32, (u32, usize, Vec<u8>));
+
     /// A header as rpm writes it: numbers of 16 and 32 bits, and texts that end with a zero.
     fn header(dirs: &[&str], files: &[(u32, &str, &str, &str, u16)]) -> Vec<u8> {
         let texts =
             |all: Vec<&str>| (8_u32, all.len(), all.iter().flat_map(|t| [t.as_bytes(), b"\0"].concat()).collect());
-        let tags: Vec<(u32, (u32, usize, Vec<u8>))> = vec![
+        let tags: Vec<Tag> = vec![
             (FILE_MODES, (3, files.len(), files.iter().flat_map(|f| f.4.to_be_bytes()).collect())),
             (FILE_USER, texts(files.iter().map(|f| f.2).collect())),
             (FILE_GROUP, texts(files.iter().map(|f| f.3).collect())),

@@ -156,7 +156,7 @@ impl Watching {
     }
 }
 
-/// Whose a process is (proc_pid_status(5): the effective uid).
+/// Whose a process is (`proc_pid_status(5)`: the effective uid).
 fn account_of(pid: i32) -> Option<Uid> {
     let status = std::fs::read_to_string(format!("/proc/{pid}/status")).ok()?;
     let line = status.lines().find_map(|line| line.strip_prefix("Uid:"))?;

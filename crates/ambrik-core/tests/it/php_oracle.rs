@@ -191,7 +191,7 @@ fn what_php_writes_is_what_a_survey_says_that_it_writes() {
     eprintln!("seed {seed}");
     let mut rng = StdRng::seed_from_u64(seed);
     let mut differ = Vec::new();
-    for _ in 0..150 {
+    for _ in 0..60 {
         let dir = tempfile::tempdir().unwrap();
         let root = dir.path().join("srv/quay");
         let mut program = Program { before: Vec::new(), settings: Vec::new(), linked: Vec::new(), names: 0 };

@@ -27,7 +27,7 @@ fn served(file: &str, configuration: &str, says: &str) -> TestHost {
 fn site(host: &TestHost, says: &str, parts: &str) {
     host.write(
         "etc/ambrik/sites/berths.toml",
-        &format!(
+        format!(
             "[site]\nroot = \"/srv/www/berths\"\n{says}\n[accounts]\nphp = \"php\"\nweb = \"web\"\nothers = \"none\"\n{parts}"
         ),
     );

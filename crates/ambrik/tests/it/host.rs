@@ -39,8 +39,8 @@ impl TestHost {
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
         let me = rustix::process::geteuid().as_raw();
         let host = Self { dir, run_as: None };
-        host.write("etc/passwd", &format!("root:x:0:0::/:/\nphp:x:{PHP}:{PHP}::/:/\nweb:x:61002:61002::/:/\nme:x:{me}:{me}::/:/\nuser:x:61009:61009::/:/\n"));
-        host.write("etc/group", &format!("root:x:0:\nphp:x:{PHP}:\nweb:x:61002:\nme:x:{me}:\nuser:x:61009:\n"));
+        host.write("etc/passwd", format!("root:x:0:0::/:/\nphp:x:{PHP}:{PHP}::/:/\nweb:x:61002:61002::/:/\nme:x:{me}:{me}::/:/\nuser:x:61009:61009::/:/\n"));
+        host.write("etc/group", format!("root:x:0:\nphp:x:{PHP}:\nweb:x:61002:\nme:x:{me}:\nuser:x:61009:\n"));
         host.write("etc/hostname", "quay-1\n");
         fs::create_dir_all(host.at("srv/www/berths")).unwrap();
         host.site("berths", "");
@@ -69,7 +69,7 @@ impl TestHost {
     pub(crate) fn site(&self, name: &str, lines: &str) {
         self.write(
             &format!("etc/ambrik/sites/{name}.toml"),
-            &format!("[site]\nroot = \"/srv/www/{name}\"\n[accounts]\nphp = \"php\"\nweb = \"web\"\n{lines}"),
+            format!("[site]\nroot = \"/srv/www/{name}\"\n[accounts]\nphp = \"php\"\nweb = \"web\"\n{lines}"),
         );
     }
 

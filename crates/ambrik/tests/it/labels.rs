@@ -273,7 +273,7 @@ fn denials_are_answered(#[values("1", "0")] enforce: &str) {
             stamp(3)
         ),
     ];
-    let file = host.demo.write("audit.log", &log.join("\n"));
+    let file = host.demo.write("audit.log", log.join("\n"));
     let told = host.run(&["why", "--from-log", file.to_str().unwrap()]);
     assert_eq!(told.code, 1, "{told:?}");
     for words in [

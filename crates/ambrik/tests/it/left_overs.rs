@@ -44,7 +44,7 @@ fn what_code_names_is_no_left_over(#[case] file: &str, #[case] text: &str) {
     assert!(!audit.contains("tide-old.php.bak") && audit.contains("tide-older.php.bak"), "{audit}");
     let sealed = host.run(&["seal", "berths", "--yes"]);
     assert_eq!(sealed.code, 0, "{sealed:?}");
-    let there = |path: &str| host.at(&format!("srv/www/berths/lib/{path}")).exists();
+    let there = |path: &str| host.at(format!("srv/www/berths/lib/{path}")).exists();
     assert!(there("tide-old.php.bak") && !there("tide-older.php.bak"));
 }
 
@@ -68,7 +68,7 @@ fn guesses_are_left_to_a_person() {
     assert!(ran.out.contains("is removed on your yes"), "{ran:?}");
     for (path, there) in [("install/index.php", true), ("index.php~", true), ("berths.7z", true), ("berths.zip", false)]
     {
-        assert_eq!(host.at(&format!("srv/www/berths/{path}")).exists(), there, "{path}");
+        assert_eq!(host.at(format!("srv/www/berths/{path}")).exists(), there, "{path}");
     }
     host.site("berths", "[[part]]\npath = \"install\"\nuse = \"setup\"\n[[part]]\npath = \"*.7z\"\nuse = \"remove\"\n");
     assert_eq!(host.run(&["seal", "berths", "--yes", "--fail-on", "high"]).code, 0);

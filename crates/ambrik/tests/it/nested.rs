@@ -92,7 +92,7 @@ fn a_site_inside_is_found_where_it_really_is(#[case] root: &str, #[case] wrong: 
     symlink("www/berths/notices", host.at("srv/there")).unwrap();
     host.write(
         "etc/ambrik/sites/notices.toml",
-        &format!("[site]\nroot = \"{root}\"\n[accounts]\nphp = \"user\"\nweb = \"web\"\n{wrong}"),
+        format!("[site]\nroot = \"{root}\"\n[accounts]\nphp = \"user\"\nweb = \"web\"\n{wrong}"),
     );
     let inner = host.at("srv/www/berths/notices");
     let before = picture(&inner);
@@ -116,7 +116,7 @@ fn site_files_that_contradict_each_other_are_named(#[case] root: &str, #[case] s
     host.write("srv/www/tidewatch/index.php", "<?php");
     host.write(
         "etc/ambrik/sites/notices.toml",
-        &format!("[site]\nroot = \"{root}\"\n[accounts]\nphp = \"user\"\nweb = \"web\"\n"),
+        format!("[site]\nroot = \"{root}\"\n[accounts]\nphp = \"user\"\nweb = \"web\"\n"),
     );
     let before = picture(&host.at("srv"));
     for words in

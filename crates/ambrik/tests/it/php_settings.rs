@@ -80,7 +80,12 @@ fn what_is_said_of_phps_settings_is_so() {
     assert_eq!((&*line("to uploads"), &*line("to far")), ("written", "barred"), "{out}");
     let findings: Value = serde_json::from_str(&line("findings")).unwrap();
     let of = |check: &str| {
-        findings.as_array().unwrap().iter().find(|finding| finding["check"] == check).map(|finding| finding.to_string())
+        findings
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|finding| finding["check"] == check)
+            .map(std::string::ToString::to_string)
     };
     let barred = of("php-cannot-write").unwrap_or_else(|| panic!("{out}"));
     assert!(barred.contains("/far") && !barred.contains("uploads") && barred.contains("open_basedir"), "{out}");

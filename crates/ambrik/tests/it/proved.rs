@@ -28,8 +28,8 @@ impl Sound {
         let host = TestHost::new();
         let passwd = format!("root:x:0:0::/:/\nphp:x:{php}:{php}::/:/\nweb:x:61002:61002::/:/\n");
         host.write("etc/passwd", &passwd);
-        host.write("etc/group", &format!("root:x:0:\nphp:x:{php}:\nweb:x:61002:\n"));
-        host.write("etc/ambrik/sites/berths.toml", &format!("[site]\nroot = \"/srv/www/berths\"\n{SITE}"));
+        host.write("etc/group", format!("root:x:0:\nphp:x:{php}:\nweb:x:61002:\n"));
+        host.write("etc/ambrik/sites/berths.toml", format!("[site]\nroot = \"/srv/www/berths\"\n{SITE}"));
         for name in ["index.php", "settings.php", "uploads/pic"] {
             host.file(name, 0, 0o644);
         }

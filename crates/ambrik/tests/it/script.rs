@@ -126,11 +126,11 @@ fn names_of_accounts_are_no_commands() {
     }
     let host = TestHost::new();
     let evil = "x$(touch${IFS}made);touch made2 #";
-    host.write("etc/passwd", &format!("root:x:0:0::/:/\n{evil}:x:{PHP}:{PHP}::/:/\nweb:x:61002:61002::/:/\n"));
-    host.write("etc/group", &format!("root:x:0:\n{evil}:x:{PHP}:\nweb:x:61002:\n"));
+    host.write("etc/passwd", format!("root:x:0:0::/:/\n{evil}:x:{PHP}:{PHP}::/:/\nweb:x:61002:61002::/:/\n"));
+    host.write("etc/group", format!("root:x:0:\n{evil}:x:{PHP}:\nweb:x:61002:\n"));
     host.write(
         "etc/ambrik/sites/berths.toml",
-        &format!("[site]\nroot = \"/srv/www/berths\"\n[accounts]\nphp = \"{PHP}\"\nweb = \"web\"\ngrant = \"acl\"\n[[part]]\npath = \"uploads\"\nuse = \"store\"\n"),
+        format!("[site]\nroot = \"/srv/www/berths\"\n[accounts]\nphp = \"{PHP}\"\nweb = \"web\"\ngrant = \"acl\"\n[[part]]\npath = \"uploads\"\nuse = \"store\"\n"),
     );
     host.file("index.php", PHP, 0o666);
     host.file("uploads/$(touch made3)", 0, 0o600);

@@ -100,7 +100,7 @@ fn a_link_to_the_systems_own_is_refused(
     host.write("etc/ssh/key", "secret");
     fs::remove_dir(host.at("srv/www/berths")).unwrap();
     symlink(target, host.at(link)).unwrap();
-    host.write(FILE, &format!("[site]\nroot = \"{root}\"\n[accounts]\nphp = \"php\"\nweb = \"web\"\n{part}"));
+    host.write(FILE, format!("[site]\nroot = \"{root}\"\n[accounts]\nphp = \"php\"\nweb = \"web\"\n{part}"));
     let before = picture(&host.at("etc"));
     for words in [&["audit", "berths"][..], &["set", "berths", "--yes"], &["seal", "berths", "--yes"]] {
         let ran = host.run(words);

@@ -198,7 +198,7 @@ fn groups_that_do_not_count_yet_are_told() {
         return;
     }
     let host = host();
-    host.write("etc/group", &format!("root:x:0:\nphp:x:{PHP}:\nweb:x:61002:\nharbour:x:61900:php\n"));
+    host.write("etc/group", format!("root:x:0:\nphp:x:{PHP}:\nweb:x:61002:\nharbour:x:61900:php\n"));
     let ids = format!("{PHP}\t{PHP}\t{PHP}\t{PHP}");
     let root = "0\t0\t0\t0";
     for (pid, parent, ids, title) in
@@ -206,7 +206,7 @@ fn groups_that_do_not_count_yet_are_told() {
     {
         let status = format!("Name:\tphp-fpm8.2\nPPid:\t{parent}\nUid:\t{ids}\nGid:\t{ids}\nGroups:\t\n");
         host.write(&format!("proc/{pid}/status"), &status);
-        host.write(&format!("proc/{pid}/cmdline"), &format!("php-fpm: {title}\0"));
+        host.write(&format!("proc/{pid}/cmdline"), format!("php-fpm: {title}\0"));
     }
     let file = host.file("uploads/q02.svg", 0, 0o640);
     std::os::unix::fs::chown(&file, None, Some(61_900)).unwrap();

@@ -15,7 +15,7 @@ const PARTS: &str = "served = \".\"\n[accounts]\nphp = \"php\"\nweb = \"web\"\n[
 
 fn host() -> TestHost {
     let host = TestHost::new();
-    host.write("etc/ambrik/sites/berths.toml", &format!("[site]\nroot = \"/srv/www/berths\"\n{PARTS}"));
+    host.write("etc/ambrik/sites/berths.toml", format!("[site]\nroot = \"/srv/www/berths\"\n{PARTS}"));
     for name in ["index.php", "lib/code.php", "settings.php", "plugins/one.php", "plugins/two.php", "uploads/pic"] {
         host.file(name, 0, 0o644);
     }
@@ -87,7 +87,7 @@ fn what_changed_is_named_and_stays_a_finding(#[case] says: &str, #[case] deed: D
     let accept =
         format!("[[accept]]\ncheck = \"changed-in-window\"\npath = \"{path}\"\nreason = \"the update of plugins\"\n");
     let others = "[[accept]]\ncheck = \"changed-in-window\"\npath = \"plugins\"\nreason = \"the same\"\n";
-    host.write("etc/ambrik/sites/berths.toml", &format!("[site]\nroot = \"/srv/www/berths\"\n{PARTS}{accept}{others}"));
+    host.write("etc/ambrik/sites/berths.toml", format!("[site]\nroot = \"/srv/www/berths\"\n{PARTS}{accept}{others}"));
     let audit = host.run(&["audit"]);
     assert_eq!(audit.code, 0, "{audit:?}");
 }

@@ -45,12 +45,11 @@ fn is_folder(given: &Given, kind: Option<Kind>) -> bool {
 
 fn spot(scene: &Scene<'_>, path: &Path) -> Option<Spot> {
     let real = scene.host.destination(Path::new("/"), path);
-    match real.strip_prefix(&scene.deployed.root) {
-        Ok(below) => (!below.as_os_str().is_empty()).then(|| Spot::Inside(below.to_owned())),
-        Err(_) => {
-            let own = is_of_one_application(&real) && !scene.deployed.root.starts_with(&real);
-            own.then_some(Spot::Outside(real))
-        }
+    if let Ok(below) = real.strip_prefix(&scene.deployed.root) {
+        (!below.as_os_str().is_empty()).then(|| Spot::Inside(below.to_owned()))
+    } else {
+        let own = is_of_one_application(&real) && !scene.deployed.root.starts_with(&real);
+        own.then_some(Spot::Outside(real))
     }
 }
 

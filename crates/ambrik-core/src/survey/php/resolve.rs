@@ -16,7 +16,7 @@ const ALTERNATIVES: usize = 6;
 /// As many paths one expression may become.
 const PATHS: usize = 48;
 /// Symbols are followed so deep.
-const DEEPEST: usize = 8;
+const DEEPEST: usize = 12;
 /// Parameters are followed through so many calls.
 const HOPS: usize = 1;
 /// So many symbols are looked up for one expression.

@@ -130,11 +130,11 @@ impl<'t> Reader<'t, '_> {
     fn variable(&self, name: &str, scope: &Scope, deep: usize) -> Values {
         let name = name.to_owned();
         // By how much deeper it may be followed.
-        let key = (scope.function.clone(), name.clone(), deep.div_ceil(STEP));
+        let key = (scope.function.clone(), name.clone(), deep / STEP);
         if let Some(known) = self.followed.borrow().get(&key) {
             return known.clone();
         }
-        let deep = deep.div_ceil(STEP) * STEP;
+        let deep = deep / STEP * STEP;
         let mut found: Values = Vec::new();
         if let Some(given) = self.assigned.get(&(scope.function.clone(), name.clone())) {
             for given in given {
