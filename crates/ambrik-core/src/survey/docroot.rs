@@ -7,8 +7,7 @@ use regex::Regex;
 
 use super::clue::Seen;
 use super::deployed::Deployed;
-use super::is_public;
-use super::names::{is_installers, lower_name};
+use super::names::{is_installers, is_public, lower_name};
 use crate::entry::Kind;
 
 /// A folder that may be the document root.

@@ -201,7 +201,8 @@ pub fn survey(
     let settings = read_on(host, &deployed, &mut facts, &served);
     let code = Code::new(&deployed, &facts, &served);
     let (touched, named) = (code.touched(), code.named());
-    let given = packaged::given(host, &deployed.root);
+    let mut given = packaged::given(host, &deployed.root);
+    given.extend(rpm::given(host, &deployed.root));
     let php_names = php.as_ref().ok().map(|answer| (answer.account.user.as_str(), answer.account.group.as_str()));
     let scene = Scene {
         host,
@@ -348,7 +349,7 @@ fn application(host: &Host, root: &Path) -> Option<(PathBuf, String)> {
         let others = inside.iter().filter(|path| kind(path) != Some(Kind::Directory)).any(|path| !papers(path));
         let [only] = folders.as_slice() else { break };
         // A folder that is served is a part of an application, and not the application.
-        if others || is_public(&names::lower_name(only)) {
+        if others || names::is_public(&names::lower_name(only)) {
             break;
         }
         dir.clone_from(only);
@@ -360,24 +361,6 @@ fn application(host: &Host, root: &Path) -> Option<(PathBuf, String)> {
         }
     }
     why
-}
-
-/// Whether a folder of this name is one that is served.
-fn is_public(name: &str) -> bool {
-    matches!(
-        name,
-        "public"
-            | "htdocs"
-            | "www"
-            | "web"
-            | "webroot"
-            | "public_html"
-            | "httpdocs"
-            | "html"
-            | "docroot"
-            | "wwwroot"
-            | "pub"
-    )
 }
 
 /// The document root: what a running server serves wins over what the tree looks like.

@@ -51,6 +51,24 @@ pub(crate) fn is_drop_in(name: &str) -> bool {
         .any(|word| name.contains(word))
 }
 
+/// Whether a folder of this name is one that is served.
+pub(crate) fn is_public(name: &str) -> bool {
+    matches!(
+        name,
+        "public"
+            | "htdocs"
+            | "www"
+            | "web"
+            | "webroot"
+            | "public_html"
+            | "httpdocs"
+            | "html"
+            | "docroot"
+            | "wwwroot"
+            | "pub"
+    )
+}
+
 /// Whether a path is called like an installer, at any of its levels.
 pub(crate) fn is_installers(path: &Path) -> bool {
     path.components().any(|name| {

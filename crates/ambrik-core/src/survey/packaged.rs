@@ -27,7 +27,7 @@ const INFO: &str = "/var/lib/dpkg/info";
 /// Longer files of a package are no lists or scripts.
 const LONGEST: usize = 16 << 20;
 
-/// What the packages that `root` came in say of paths, in the order in which they say it.
+/// What the packages of dpkg's that `root` came in say of paths, in the order in which they say it.
 pub(crate) fn given(host: &Host, root: &Path) -> Vec<Given> {
     let mut given = Vec::new();
     for package in dpkg_packages(host, root) {
@@ -39,7 +39,6 @@ pub(crate) fn given(host: &Host, root: &Path) -> Vec<Given> {
         }
     }
     given.extend(overrides(host));
-    given.extend(super::rpm::given(host, root));
     given
 }
 
