@@ -436,3 +436,18 @@ fn packages_tell_whose_folders_are() {
     ]);
     assert_eq!(quay.parts(), ["/var/lib/quay/berths store", "/var/lib/quay/tides store"]);
 }
+
+/// Where PHP may put another folder in the place of one that it writes to, the folder around is what it writes to.
+#[test]
+fn folders_in_a_folder_of_phps_are_one_part() {
+    if !is_root() {
+        return;
+    }
+    let code = "<?php $base = '/var/lib/quay/tides'; define('A', $base . '/cache'); define('B', $base . '/rows');";
+    let quay =
+        Quay::new(&[("index.php", code), ("/var/lib/quay/tides/cache/", ""), ("/var/lib/quay/tides/rows/", ""), POOL]);
+    for path in ["tides", "tides/cache", "tides/rows"] {
+        quay.give_to_php(&format!("var/lib/quay/{path}"));
+    }
+    assert_eq!(quay.parts(), ["/var/lib/quay/tides store"]);
+}

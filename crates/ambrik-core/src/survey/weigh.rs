@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::clue::{Clues, Seen, Tells};
 use super::deployed::Deployed;
-use super::evidence::{OWNER_AND_NAME, PACKAGES};
+use super::evidence::{OWNER_AND_NAME, PACKAGES, is_of_one_application};
 use super::names::{Aside, is_drop_in, is_placeholder, is_stub, lower_name, trade};
 use super::php::Spot;
 use super::{Confidence, Part, Question, Reason};
@@ -247,8 +247,13 @@ impl Scales<'_> {
     /// What is outside the tree: code and links can name anything on the host, so it is proposed only where it gives
     /// php nothing that it does not have, or makes something new.
     fn outside(&self, found: Vec<(PathBuf, f64)>, weighed: &mut Weighed) {
-        for (path, weight) in found {
-            let spot = Spot::Outside(path.clone());
+        let mut taken = BTreeSet::new();
+        for (named, weight) in found {
+            let spot = Spot::Outside(named.clone());
+            let path = self.where_php_begins(&named);
+            if !taken.insert(path.clone()) {
+                continue;
+            }
             let text = path.to_string_lossy().into_owned();
             let meant = self.settings.iter().any(|settings| settings.contains(&text));
             let for_data = ["/var", "/srv", "/home", "/opt", "/data", "/mnt"].iter().any(|top| path.starts_with(top));
@@ -274,6 +279,16 @@ impl Scales<'_> {
                 weighed.questions.push(Question { asks: "does this installation keep files there?".into(), part });
             }
         }
+    }
+
+    /// The outermost folder around a path outside the tree that PHP may write to and that is the application's: what lies in it PHP
+    /// could put another thing in the place of.
+    fn where_php_begins(&self, path: &Path) -> PathBuf {
+        let own = |above: &&Path| {
+            is_of_one_application(above) && self.php_may(above, Perm::W) && !self.deployed.root.starts_with(above)
+        };
+        let around = path.ancestors().skip(1).take_while(|above| own(above) && !self.runs_from(above));
+        around.last().unwrap_or(path).to_owned()
     }
 
     /// Whether code runs from a folder outside the tree: it is loaded from there, or lies there, and the folder is not one that PHP

@@ -6,7 +6,9 @@ use std::path::{Path, PathBuf};
 use super::Scene;
 use super::samples::is_main;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, is_control_file, is_installers, is_key_name, is_settings_name, lower_name};
+use crate::survey::names::{
+    Aside, is_control_file, is_drop_in, is_installers, is_key_name, is_settings_name, lower_name,
+};
 use crate::survey::php::{Sink, Spot, Touched, Whole};
 
 /// A file that checks so many paths is an installer's list of what must be writable.
@@ -91,7 +93,10 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
     if is_control_file(&name) || matches!(&*name, "index.html" | "index.htm") {
         return;
     }
-    let makes = touched.sink == Sink::MakeDirectory || (touched.sink == Sink::Check && (is_list || installs));
+    // What a plug-in makes for itself is not what the application will have.
+    let plugs_in = touched.file.parent().is_some_and(|above| above.iter().any(|n| is_drop_in(&n.to_string_lossy())));
+    let asks = touched.sink == Sink::Check && (is_list || installs);
+    let makes = !plugs_in && (touched.sink == Sink::MakeDirectory || asks);
     let Spot::Inside(path) = &touched.spot else {
         if makes && touched.sure {
             clues.add(outside_target(touched), Tells::Made, 1.0, says.clone(), seen.clone());

@@ -11,7 +11,7 @@ mod samples;
 mod watched;
 mod words;
 
-pub(super) use outside::OWNER_AND_NAME;
+pub(super) use outside::{OWNER_AND_NAME, is_of_one_application};
 pub(super) use packages::PACKAGES;
 
 use std::path::PathBuf;

@@ -128,7 +128,7 @@ fn is_phps(scene: &Scene<'_>, spot: &Spot) -> Option<&'static str> {
 }
 
 /// Whether a folder is of one application: deep enough, and not one that servers and PHP itself share.
-pub(super) fn is_of_one_application(path: &Path) -> bool {
+pub(crate) fn is_of_one_application(path: &Path) -> bool {
     let shared = [
         "/tmp",
         "/var/tmp",
