@@ -56,14 +56,18 @@ pub(crate) fn named(
     let Some(any) = any(sought) else { return Named::default() };
     let each: Vec<Option<Regex>> = sought.iter().map(expression).collect();
     let read = AtomicU64::new(0);
-    let reader = || Reader { policy, sought, any: &any, each: &each, read: &read, found: Named::default() };
+    let reader =
+        || Reader { policy, sought, any: &any, each: &each, read: &read, whole: true, found: Named::default() };
     let starts = starts.into_iter().map(|(path, handle, id)| {
         let data = policy.at(&path);
         (handle, Arc::new(Dir::top(&path, id, data)))
     });
     let walked = walk(starts.collect(), (0..threads.max(1)).map(|_| reader()).collect(), &Progress::default());
-    let mut all = Named { whole: read.load(Ordering::Relaxed) <= MOST_READ, ..Named::default() };
+    // What cannot be looked for is not said to be named nowhere.
+    let asked = each.iter().all(Option::is_some);
+    let mut all = Named { whole: asked && read.load(Ordering::Relaxed) <= MOST_READ, ..Named::default() };
     for reader in walked.visitors {
+        all.whole &= reader.whole;
         for (number, place) in reader.found.places {
             all.places.entry(number).and_modify(|known| *known = place.clone().min(known.clone())).or_insert(place);
         }
@@ -73,7 +77,7 @@ pub(crate) fn named(
 
 /// What speaks of one path: its name, not as a part of another; of what must be loaded, after the words for that.
 fn expression(sought: &Sought) -> Option<Regex> {
-    let name = regex::escape(&sought.path.file_name()?.to_string_lossy());
+    let name = regex::escape(sought.path.file_name()?.to_str()?);
     let text = if sought.loaded {
         format!(r"(?i)\b(?:include|require)(?:_once)?\b[^;]{{0,200}}?(?:^|[/'\x22]){name}(?:[/'\x22]|$)")
     } else {
@@ -85,7 +89,7 @@ fn expression(sought: &Sought) -> Option<Regex> {
 /// Whether a text speaks of any: one pass, for nearly all texts speak of none.
 fn any(sought: &[Sought]) -> Option<Regex> {
     let names: Vec<String> =
-        sought.iter().filter_map(|sought| Some(regex::escape(&sought.path.file_name()?.to_string_lossy()))).collect();
+        sought.iter().filter_map(|sought| Some(regex::escape(sought.path.file_name()?.to_str()?))).collect();
     (!names.is_empty()).then(|| RegexBuilder::new(&names.join("|")).unicode(false).build().ok()).flatten()
 }
 
@@ -95,14 +99,20 @@ struct Reader<'r> {
     any: &'r Regex,
     each: &'r [Option<Regex>],
     read: &'r AtomicU64,
+    /// Whether all that was to be read was.
+    whole: bool,
     found: Named,
 }
 
 impl Reader<'_> {
     fn read(&mut self, path: &Path, look: &Look<'_>, size: u64) {
-        let Ok(size) = usize::try_from(size) else { return };
+        let size = usize::try_from(size).unwrap_or(usize::MAX);
         let mut buffer = vec![0; size.min(LONGEST)];
-        let Ok(text) = look.first_bytes(&mut buffer) else { return };
+        let Ok(text) = look.first_bytes(&mut buffer) else {
+            self.whole = false;
+            return;
+        };
+        self.whole &= text.len() >= size;
         if !self.any.is_match(text) {
             return;
         }
@@ -160,6 +170,7 @@ impl Visitor for Reader<'_> {
 
     fn trouble(&mut self, _dir: &Arc<Dir<Arc<Cursor>>>, _name: Option<&CStr>, _trouble: Trouble) {
         // The audit tells what could not be looked at.
+        self.whole = false;
     }
 }
 

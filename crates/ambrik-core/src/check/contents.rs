@@ -115,11 +115,12 @@ fn is_applications(path: &Path) -> bool {
     let name = path.file_name().map(|name| name.to_string_lossy().to_ascii_lowercase()).unwrap_or_default();
     is_php_name(path)
         || matches!(&*name, ".htaccess" | ".htpasswd" | ".env" | "composer.json")
-        || [".sql", ".sqlite", ".ini"].iter().any(|ending| name.ends_with(ending))
+        || [".sql", ".sqlite"].iter().any(|ending| name.ends_with(ending))
 }
 
 static ROWS: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r"(?i)\binsert\s+(?:ignore\s+)?into\b|\breplace\s+into\b").ok());
+static FURTHER: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"\)\s*,\s*\(").ok());
 static COPIED: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r"(?im)^copy\s+\S[^;\n]*\bfrom\s+stdin\s*;\s*\n(?P<row>[^\\\n][^\n]*)").ok());
 static MARKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
@@ -136,8 +137,9 @@ pub(super) fn sql(head: &[u8]) -> Told {
     let inserted = ROWS.as_ref().map_or(0, |rows| rows.find_iter(&text).count());
     let copied = COPIED.as_ref().is_some_and(|copied| copied.is_match(&text));
     let marked = MARKED.as_ref().is_some_and(|marks| marks.is_match(&text));
-    // Several rows in one statement are rows too.
-    let tuples = if inserted > 0 { text.matches("),(").count() + text.matches("),\n").count() } else { 0 };
+    // Several rows in one statement are rows too; columns of a table are none.
+    let further = FURTHER.as_ref().map_or(0, |further| further.find_iter(&text).count());
+    let tuples = if inserted > 0 { further } else { 0 };
     let changes = ["ALTER TABLE", "alter table"].iter().map(|word| text.matches(word).count()).sum::<usize>();
     let rows = inserted + tuples;
     if copied {
@@ -250,6 +252,14 @@ mod tests {
     fn dumps_are_told_by_their_rows(#[case] text: &str, #[case] dump: bool) {
         assert_eq!(is_proven(&sql(text.as_bytes())), dump);
         assert_eq!(is_proven(&packed(&gzipped(text.as_bytes()), true, || None)), dump);
+    }
+
+    /// A schema with many columns and a first row is no dump.
+    #[test]
+    fn columns_are_no_rows() {
+        let columns: String = (0..60).map(|n| format!("  c{n} varchar(20),\n")).collect();
+        let text = format!("CREATE TABLE a (\n{columns}  z int);\nINSERT INTO a VALUES (1);\n");
+        assert_eq!(sql(text.as_bytes()), Told::Other);
     }
 
     #[test]

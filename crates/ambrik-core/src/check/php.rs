@@ -6,7 +6,7 @@ use super::{Check, Concern, Judge, Reason, Remedy, Severity};
 use crate::host::PhpSettings;
 use crate::people::People;
 use crate::shown::Shown;
-use crate::site::{Phase, Site, Write};
+use crate::site::{Part, Phase, Site, Write};
 use crate::tree::Host;
 
 pub(crate) static SESSION_SHARED: Check = Check {
@@ -82,12 +82,18 @@ pub(crate) static CONTROL_FILE_WRITABLE: Check = Check {
     judge: Judge::Site(|site, _| {
         let (Some(settings), Some(served)) = (&site.php_settings, site.served_folder()) else { return Vec::new() };
         let parts = site.parts.iter().filter(|part| part.write == Write::Always && !part.is_file());
-        let folders = parts.map(|part| Path::new("/").join(part.pattern.literal_prefix()));
+        let folders = parts.filter_map(place);
         let inside = folders.filter(|folder| folder.starts_with(&served));
         let judged = inside.map(|folder| (heeded(settings, &folder), folder)).filter(|(kinds, _)| !kinds.is_empty());
         judged.map(|(kinds, folder)| (folder, Reason::Says(kinds.join("; ")))).collect()
     }),
 };
+
+/// The one path that a part names; nothing where it is a pattern for several.
+fn place(part: &Part) -> Option<PathBuf> {
+    let plain = part.pattern.literal_count() == part.pattern.components().len();
+    plain.then(|| Path::new("/").join(part.pattern.literal_prefix()))
+}
 
 /// The files in a folder that are heeded, and why.
 fn heeded(settings: &PhpSettings, folder: &Path) -> Vec<String> {
@@ -108,6 +114,6 @@ pub(crate) fn out_of_bounds(host: &Host, site: &Site, phase: Phase) -> Vec<(usiz
     let Some(settings) = &site.php_settings else { return Vec::new() };
     let written = |write: Write| write == Write::Always || (write == Write::Install && phase == Phase::Open);
     let parts = site.parts.iter().enumerate().filter(|(_, part)| written(part.write));
-    let named = parts.map(|(number, part)| (number, Path::new("/").join(part.pattern.literal_prefix())));
+    let named = parts.filter_map(|(number, part)| Some((number, place(part)?)));
     named.filter_map(|(number, path)| Some((number, path.clone(), settings.bar(host, &path)?))).collect()
 }

@@ -358,7 +358,9 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
     let served = services.served.iter();
     services.settings = served
         .filter_map(|runs| {
-            let pool = pools.iter().find(|pool| runs.pool.as_ref() == Some(&pool.name));
+            // Pools of several versions may have one name: then it is not known which one it is.
+            let mut named = pools.iter().filter(|pool| runs.pool.as_ref() == Some(&pool.name));
+            let pool = named.next().filter(|_| named.next().is_none());
             php_settings::of_folder(&mut files, &runs.folder, pool)
         })
         .collect();

@@ -238,6 +238,10 @@ fn of_server(files: &mut Files<'_>) -> Vec<PathBuf> {
     let mains = ["/etc/php/*/apache2/php.ini", "/etc/php.ini", "/etc/php*/apache2/php.ini"];
     let mut mains: Vec<PathBuf> = mains.iter().flat_map(|pattern| files.matching(Path::new(pattern))).collect();
     mains.dedup();
+    // Of several versions it is not known which one the server has loaded.
+    if mains.len() > 1 {
+        return Vec::new();
+    }
     let more: Vec<PathBuf> = mains
         .iter()
         .filter_map(|main| main.parent())

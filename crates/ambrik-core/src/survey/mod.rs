@@ -158,7 +158,7 @@ pub struct Survey {
     pub refused: Vec<Question>,
     /// What could not be looked at.
     pub unseen: Vec<PathBuf>,
-    /// Of what PHP is to write, what it did not while it was watched; nothing where it was not.
+    /// Of what PHP is to write, what it did not while it was watched; nothing where not all of that was seen.
     pub never_written: Option<Vec<PathBuf>>,
 }
 
@@ -181,7 +181,10 @@ pub fn survey(
     watched: Option<&Watched>,
     progress: &Progress,
 ) -> Result<Survey, WayError> {
-    let (found_root, root_because) = application(host, root).unzip();
+    // What a server serves is the application, whatever it looks like.
+    let (found_root, root_because) = application(host, root)
+        .filter(|_| services.served_in(host, root).is_none_or(|(below, _)| !below.as_os_str().is_empty()))
+        .unzip();
     let root = found_root.as_deref().unwrap_or(root);
     let inside = |other: &Ground| {
         let below = other.inside(host, root)?.strip_prefix(root).ok()?.to_owned();
@@ -278,7 +281,10 @@ pub fn survey(
         php_files,
         refused: Vec::new(),
         unseen: deployed.unseen.clone(),
-        never_written: watched.map(|watched| never_written(host, root, &written, watched)),
+        // Where writes were missed, nothing is known not to have been written.
+        never_written: watched
+            .filter(|watched| !watched.missed && watched.unwatched.is_empty())
+            .map(|watched| never_written(host, root, &written, watched)),
     })
 }
 

@@ -44,12 +44,13 @@ pub(crate) fn given(host: &Host, root: &Path) -> Vec<Given> {
 
 /// The packages that hold the tree's root or what is in it (dpkg: `info/NAME.list`).
 fn dpkg_packages(host: &Host, root: &Path) -> BTreeSet<String> {
-    let below = format!("{}/", root.display());
+    let below = regex::escape(&format!("{}/", root.display()));
+    let Ok(below) = regex::bytes::Regex::new(&below) else { return BTreeSet::new() };
     let names = host.names_in(Path::new(INFO)).unwrap_or_default();
     let lists = names.iter().filter_map(|name| name.to_str()?.strip_suffix(".list"));
     let held = lists.filter(|package| {
         let text = host.read(&Path::new(INFO).join(format!("{package}.list")), LONGEST).unwrap_or_default();
-        text.windows(below.len()).any(|window| window == below.as_bytes())
+        below.is_match(&text)
     });
     held.map(str::to_owned).collect()
 }

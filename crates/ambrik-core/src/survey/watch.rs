@@ -1,10 +1,12 @@
 //! What PHP's processes write while the application is used, as the kernel tells it (fanotify(7)): the strongest evidence that
 //! there is. Nothing is changed, and nobody is held up.
 
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{BTreeMap, VecDeque};
+use std::ffi::OsStr;
 use std::io;
 use std::os::fd::{AsFd, AsRawFd as _, BorrowedFd};
-use std::path::{Path, PathBuf};
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use nix::sys::fanotify::{EventFFlags, Fanotify, FanotifyEvent, InitFlags, MarkFlags, MaskFlags};
@@ -48,6 +50,8 @@ pub struct Watched {
     pub time: Duration,
     /// Whether there were more than the kernel kept.
     pub missed: bool,
+    /// The places whose file systems cannot be watched.
+    pub unwatched: Vec<PathBuf>,
 }
 
 /// Watches the file systems that hold `places` for what processes of `php` write: until `time` is over, or something can be read
@@ -63,14 +67,22 @@ pub fn watch(
 ) -> Result<Watched, WatchError> {
     let class = InitFlags::FAN_CLASS_NOTIF | InitFlags::FAN_CLOEXEC | InitFlags::FAN_NONBLOCK;
     let group = Fanotify::init(class, EventFFlags::O_RDONLY | EventFFlags::O_CLOEXEC | EventFFlags::O_LARGEFILE)?;
-    for place in places.iter().filter(|place| place.exists()) {
+    let mut found = Watched::default();
+    let there: Vec<&PathBuf> = places.iter().filter(|place| place.exists()).collect();
+    for place in &there {
         let add = MarkFlags::FAN_MARK_ADD | MarkFlags::FAN_MARK_FILESYSTEM;
-        group.mark(add, MaskFlags::FAN_CLOSE_WRITE, rustix::fs::CWD, Some(place.as_path()))?;
+        match group.mark(add, MaskFlags::FAN_CLOSE_WRITE, rustix::fs::CWD, Some(place.as_path())) {
+            Ok(()) => {}
+            Err(nix::errno::Errno::EPERM) => return Err(WatchError::Privilege),
+            // Some file systems tell nothing.
+            Err(errno) if found.unwatched.len() + 1 == there.len() => return Err(errno.into()),
+            Err(_) => found.unwatched.push((*place).clone()),
+        }
     }
     // A signal ends it as Enter does: what was seen until then is told.
     let _held = crate::signals::hold();
     let began = Instant::now();
-    let mut watching = Watching { php, found: Watched::default(), held: VecDeque::new(), accounts: HashMap::new() };
+    let mut watching = Watching { php, found, held: VecDeque::new() };
     loop {
         let left = time.saturating_sub(began.elapsed());
         if left.is_zero() || stop() || crate::signals::came().is_some() {
@@ -99,8 +111,6 @@ struct Watching {
     php: Uid,
     found: Watched,
     held: VecDeque<FanotifyEvent>,
-    /// Whose the processes are, asked once.
-    accounts: HashMap<i32, Option<Uid>>,
 }
 
 impl Watching {
@@ -120,11 +130,10 @@ impl Watching {
 
     fn take(&mut self, event: FanotifyEvent) {
         self.found.missed |= event.mask().contains(MaskFlags::FAN_Q_OVERFLOW);
-        let pid = event.pid();
-        let known = self.accounts.entry(pid).or_insert_with(|| account_of(pid));
-        // A process that is gone already leaves the file's owner to tell: PHP owns what it makes.
-        let php = match known {
-            Some(uid) => *uid == self.php,
+        // Asked each time: a number is another process's later. One that is gone already leaves the file's owner to tell: PHP owns
+        // what it makes.
+        let php = match account_of(event.pid()) {
+            Some(uid) => uid == self.php,
             None => {
                 event.fd().and_then(|fd| rustix::fs::fstat(fd).ok()).is_some_and(|stat| Uid(stat.st_uid) == self.php)
             }
@@ -163,16 +172,18 @@ fn account_of(pid: i32) -> Option<Uid> {
     line.split_whitespace().nth(1)?.parse().ok().map(Uid)
 }
 
-/// What an open file is called now; nothing where it was removed.
+/// What an open file is called now, or was called when it was removed.
 fn path_of(fd: BorrowedFd<'_>) -> Option<PathBuf> {
     let path = std::fs::read_link(format!("/proc/self/fd/{}", fd.as_raw_fd())).ok()?;
-    let removed = path.as_os_str().to_string_lossy().ends_with(" (deleted)");
-    (!removed && path.starts_with(Path::new("/"))).then_some(path)
+    let bytes = path.as_os_str().as_bytes();
+    let named = PathBuf::from(OsStr::from_bytes(bytes.strip_suffix(b" (deleted)").unwrap_or(bytes)));
+    named.is_absolute().then_some(named)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::path::Path;
 
     #[test]
     fn what_others_write_is_not_noted() {

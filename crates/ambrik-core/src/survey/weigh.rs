@@ -399,6 +399,10 @@ impl Scales<'_> {
     /// A path with a wildcard for the one of its folders beside which others hold the same.
     fn pattern(&self, path: &Path) -> Option<PathBuf> {
         let names: Vec<&std::ffi::OsStr> = path.iter().collect();
+        // A name with a wildcard in it would name more than itself.
+        if path.to_str().is_none_or(|text| text.contains(['*', '?', '[', '\\'])) {
+            return None;
+        }
         (1..names.len().saturating_sub(1)).find_map(|at| {
             let above: PathBuf = names[..at].iter().collect();
             let rest: PathBuf = names[at + 1..].iter().collect();

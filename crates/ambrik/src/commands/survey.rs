@@ -171,6 +171,9 @@ fn tell_watched(session: &mut Session<'_>, seen: &Watched, found: &Survey) {
     if seen.missed {
         session.warn("there were more writes than the kernel kept: some are not in this");
     }
+    for place in &seen.unwatched {
+        session.warn(&format!("{}: what is written there cannot be watched", Shown(place)));
+    }
     for path in found.never_written.iter().flatten() {
         session.say(&format!("{}: drafted, and not written in that time", Shown(path)));
     }

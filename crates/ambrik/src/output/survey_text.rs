@@ -58,6 +58,9 @@ fn verdict(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
         line = format!("{line}; {}", styled(ODD, &format!("{open} to answer")));
     }
     wrapped(&line, "", "  ", out)?;
+    if let Some(why) = &found.root_because {
+        wrapped(&styled(FAINT, why), "  ", "  ", out)?;
+    }
     let served = if found.served.as_os_str().is_empty() {
         "the whole root is served".to_owned()
     } else {
