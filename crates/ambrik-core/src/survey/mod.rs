@@ -35,7 +35,7 @@ use clue::{Clues, Tells};
 use deployed::Deployed;
 use evidence::{KINDS, Scene};
 use linked::{Linked, linked};
-use php::{Code, Facts, Sink, Spot, Whole};
+use php::{Code, Facts, Sink, Spot, Touched, Whole};
 use watch::Watched;
 use weigh::Scales;
 
@@ -181,10 +181,7 @@ pub fn survey(
     watched: Option<&Watched>,
     progress: &Progress,
 ) -> Result<Survey, WayError> {
-    // What a server serves is the application, whatever it looks like.
-    let (found_root, root_because) = application(host, root)
-        .filter(|_| services.served_in(host, root).is_none_or(|(below, _)| !below.as_os_str().is_empty()))
-        .unzip();
+    let (found_root, root_because) = application(host, services, root).unzip();
     let root = found_root.as_deref().unwrap_or(root);
     let inside = |other: &Ground| {
         let below = other.inside(host, root)?.strip_prefix(root).ok()?.to_owned();
@@ -235,14 +232,7 @@ pub fn survey(
     own.extend(secrets);
     let settings_files: BTreeSet<PathBuf> =
         facts.iter().filter(|facts| facts.shape.is_settings()).map(|facts| facts.file.clone()).collect();
-    let loaded: BTreeSet<PathBuf> = touched
-        .iter()
-        .filter(|touched| touched.sink == Sink::Load)
-        .filter_map(|touched| match &touched.spot {
-            Spot::Outside(path) => Some(path.clone()),
-            Spot::Inside(_) => None,
-        })
-        .collect();
+    let loaded = loaded_outside(&touched);
     let weighed = Scales {
         served: &served,
         loaded: &loaded,
@@ -331,8 +321,12 @@ fn is_passed_over(path: &Path) -> bool {
 
 /// Where the application lies, where it is not the folder that was named: behind the link to the release that is served, or in the
 /// one folder that an archive laid down, and why.
-fn application(host: &Host, root: &Path) -> Option<(PathBuf, String)> {
+fn application(host: &Host, services: &Services, root: &Path) -> Option<(PathBuf, String)> {
     const DEEPEST: usize = 3;
+    // What a server serves is the application, whatever it looks like.
+    if services.served_in(host, root).is_some_and(|(below, _)| below.as_os_str().is_empty()) {
+        return None;
+    }
     let kind = |path: &Path| host.resolve(path).ok().map(|found| found.facts.kind);
     let is_link = |path: &Path| host.resolve_link(path).is_ok_and(|found| found.facts.kind == Kind::Symlink);
     let mut dir = root.to_owned();
@@ -438,6 +432,16 @@ fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
         );
     }
     found
+}
+
+/// The places outside the tree that code is loaded from.
+fn loaded_outside(touched: &[Touched]) -> BTreeSet<PathBuf> {
+    let loaded = touched.iter().filter(|touched| touched.sink == Sink::Load);
+    let outside = loaded.filter_map(|touched| match &touched.spot {
+        Spot::Outside(path) => Some(path.clone()),
+        Spot::Inside(_) => None,
+    });
+    outside.collect()
 }
 
 /// So many times is read on: what was read last names what is read next.
