@@ -142,13 +142,12 @@ pub(super) fn sql(head: &[u8]) -> Told {
     let tuples = if inserted > 0 { further } else { 0 };
     let changes = ["ALTER TABLE", "alter table"].iter().map(|word| text.matches(word).count()).sum::<usize>();
     let rows = inserted + tuples;
-    if copied {
-        return Told::Proven("holds rows of data".into());
-    }
-    match marked {
-        true if rows > 0 => Told::Proven("a database's dump, with rows of data".into()),
-        false if rows >= MANY && changes <= inserted => Told::Proven(format!("holds {rows} rows of data or more")),
-        _ => Told::Other,
+    if copied || (marked && rows > 0) {
+        Told::Proven("holds rows of data".into())
+    } else if rows >= MANY && changes <= inserted {
+        Told::Proven(format!("holds {rows} rows of data or more"))
+    } else {
+        Told::Other
     }
 }
 

@@ -1,5 +1,6 @@
 //! PHP's own settings, as a real pool behind a real nginx has them: what `accounts --settings` says is so, and what they bar is a finding.
 
+use rstest::rstest;
 use serde_json::Value;
 
 use crate::host::TestHost;
@@ -7,7 +8,6 @@ use crate::real;
 
 /// A pool with settings of every origin, a page that tells what it has, and one that tries to write.
 const POOL: &str = r#"
-top="$work/www/quayside"
 mkdir -p "$top/uploads" "$work/far" "$work/sessions"
 chown quay: "$top/uploads" "$work/far" "$work/sessions"
 cat > "$top/tell.php" <<'END'
@@ -16,13 +16,6 @@ echo json_encode(array_combine($names, array_map('ini_get', $names)));
 END
 cat > "$top/write.php" <<'END'
 <?php echo @file_put_contents($_GET['to'] . '/x', 'x') === false ? 'barred' : 'written';
-END
-cat > /etc/nginx/sites-enabled/quayside <<END
-server {
-    listen 127.0.0.1:8081;
-    root "$top";
-    location ~ \.php\$ { include snippets/fastcgi-php.conf; fastcgi_pass unix:/run/php/quay.sock; }
-}
 END
 cat > "$work/sites/quayside.toml" <<END
 [site]
@@ -38,7 +31,12 @@ path = "$work/far"
 use = "store"
 END
 mkdir -p "$fpm/conf.d"
-printf 'session.cookie_httponly = On\nsession.cookie_samesite = "Lax"\nuser_ini.filename = ".quay.ini"\n' > "$fpm/conf.d/50-quay.ini"
+printf 'session.cookie_httponly = On\nsession.cookie_samesite = "Lax"\n' > "$fpm/conf.d/50-quay.ini"
+case $said in
+  file) echo 'user_ini.filename = ".quay.ini"' >> "$fpm/conf.d/50-quay.ini" ;;
+  none) echo 'user_ini.filename =' >> "$fpm/conf.d/50-quay.ini" ;;
+  pool) echo 'php_admin_value[user_ini.filename] = .quay.ini' >> "$fpm/pool.d/quay.conf" ;;
+esac
 printf 'session.cookie_httponly = Off\nsession.save_path = "/nowhere"\nupload_tmp_dir = "/nowhere"\nopen_basedir = "/"\n' > "$top/.quay.ini"
 cat >> "$fpm/pool.d/quay.conf" <<END
 php_admin_value[open_basedir] = $top:$work/sessions
@@ -48,11 +46,7 @@ php_admin_value[disable_functions] = exec,system
 END
 PHP_INI_SCAN_DIR="$fpm/conf.d" "php-fpm$version" --daemonize --fpm-config "$fpm/php-fpm.conf" -c "$fpm/php.ini"
 nginx
-get() { curl -sS --noproxy '*' -m 20 "$@" || echo "curl $?"; }
-for try in $(seq 2000); do
-  [ "$(get -o /dev/null -w '%{http_code}' http://127.0.0.1:8081/tell.php 2> /dev/null)" = 000 ] || break
-done
-ambrik() { "$AMBRIK" --sites "$work/sites" --state "$work/state" "$@"; }
+answers tell.php
 said=$(ambrik accounts --format json | jq -c '[.settings[] | select(.runs == "quay")][0].settings')
 echo "said: $said"
 names=$(echo "$said" | jq -r '[.[].name] | join("+")')
@@ -61,13 +55,11 @@ for to in "$top/uploads" "$work/far"; do echo "to ${to##*/}: $(get "http://127.0
 echo "findings: $(ambrik audit quayside --format json | jq -c '[.sites[0].findings[] | {check, paths, says}]' || true)"
 "#;
 
-#[test]
-fn what_is_said_of_phps_settings_is_so() {
-    let Some(out) = real::run(&[real::SETUP, POOL]) else { return };
-    let line = |name: &str| {
-        let line = out.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": "));
-        line.unwrap_or_else(|| panic!("{name}: {out}")).to_owned()
-    };
+#[rstest]
+fn what_is_said_of_phps_settings_is_so(#[values("file", "pool", "none")] said_in: &str) {
+    let begin = format!("said={said_in};\n");
+    let Some(out) = real::run(&[&begin, real::SETUP, real::QUAYSIDE, POOL]) else { return };
+    let line = |name: &str| real::line(&out, name);
     let said: Value = serde_json::from_str(&line("said")).unwrap();
     let has: Value = serde_json::from_str(&line("has")).unwrap();
     // PHP has switches as 1 and nothing, or 0.
@@ -89,8 +81,10 @@ fn what_is_said_of_phps_settings_is_so() {
     };
     let barred = of("php-cannot-write").unwrap_or_else(|| panic!("{out}"));
     assert!(barred.contains("/far") && !barred.contains("uploads") && barred.contains("open_basedir"), "{out}");
-    assert!(of("control-file-writable").is_some_and(|found| found.contains(".quay.ini")), "{out}");
-    assert!(of("session-cookie-open").is_some_and(|found| found.contains(".quay.ini:1")), "{out}");
+    // The check's advice: with no name there is no such file.
+    let heeded = said_in != "none";
+    assert_eq!(of("control-file-writable").is_some_and(|found| found.contains(".quay.ini")), heeded, "{out}");
+    assert_eq!(of("session-cookie-open").is_some_and(|found| found.contains(".quay.ini:1")), heeded, "{out}");
 }
 
 /// Two sites whose PHP is one account and whose sessions lie in one folder.

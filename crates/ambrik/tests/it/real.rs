@@ -112,6 +112,27 @@ END
 }
 "#;
 
+/// After the set-up: a site that nginx serves from `$top`, with the pool `quay`; `get` asks, `answers` waits until a page does, `ambrik`
+/// knows where its sites and records are.
+pub(crate) const QUAYSIDE: &str = r#"
+top="$work/www/quayside"
+mkdir -p "$top"
+cat > /etc/nginx/sites-enabled/quayside <<END
+server {
+    listen 127.0.0.1:8081;
+    root "$top";
+    location ~ \.php\$ { include snippets/fastcgi-php.conf; fastcgi_pass unix:/run/php/quay.sock; }
+}
+END
+get() { curl -sS --noproxy '*' -m 20 "$@" || echo "curl $?"; }
+answers() {
+  for try in $(seq 2000); do
+    [ "$(get -o /dev/null -w '%{http_code}' "http://127.0.0.1:8081/$1" 2> /dev/null)" = 000 ] || break
+  done
+}
+ambrik() { "$AMBRIK" --sites "$work/sites" --state "$work/state" "$@"; }
+"#;
+
 /// Starts them; functions to ask.
 pub(crate) const SERVE: &str = r#"
 "php-fpm$version" --daemonize --fpm-config "$fpm/php-fpm.conf"
@@ -148,4 +169,10 @@ pub(crate) fn run(pieces: &[&str]) -> Option<String> {
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(output.status.success(), "{}\n{text}", String::from_utf8_lossy(&output.stderr));
     Some(text)
+}
+
+/// What stands behind `name: ` in what such a run printed.
+pub(crate) fn line(out: &str, name: &str) -> String {
+    let line = out.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": "));
+    line.unwrap_or_else(|| panic!("{name}: {out}")).to_owned()
 }

@@ -6,7 +6,6 @@ use crate::real;
 
 /// The site: code, a page that takes uploads, where they go, and a folder of the site's own for uploads in progress.
 const SITE: &str = r#"
-top="$work/www/quayside"
 mkdir -p "$top/uploads" "$top/incoming" "$work/incoming"
 cat > "$top/upload.php" <<'END'
 <?php $to = __DIR__ . '/uploads/' . $_POST['name'];
@@ -14,13 +13,6 @@ file_put_contents("$to.made", 'made');
 echo move_uploaded_file($_FILES['file']['tmp_name'], "$to.moved") ? 'moved' : 'not moved';
 END
 chmod 1777 "$work/incoming"
-cat > /etc/nginx/sites-enabled/quayside <<END
-server {
-    listen 127.0.0.1:8081;
-    root "$top";
-    location ~ \.php\$ { include snippets/fastcgi-php.conf; fastcgi_pass unix:/run/php/quay.sock; }
-}
-END
 cat > "$work/sites/quayside.toml" <<END
 [site]
 root = "$top"
@@ -39,13 +31,9 @@ case $folder in
   *) upload="$work/incoming" ;;
 esac
 echo "php_admin_value[upload_tmp_dir] = $upload" >> "$fpm/pool.d/quay.conf"
-ambrik() { "$AMBRIK" --sites "$work/sites" --state "$work/state" "$@"; }
 (umask "$mask"; "php-fpm$version" --daemonize --fpm-config "$fpm/php-fpm.conf")
 nginx
-get() { curl -sS --noproxy '*' -m 20 "$@" || echo "curl $?"; }
-for try in $(seq 2000); do
-  [ "$(get -o /dev/null -w '%{http_code}' http://127.0.0.1:8081/upload.php 2> /dev/null)" = 000 ] || break
-done
+answers upload.php
 ambrik set quayside --yes > /dev/null
 audit() { ambrik audit quayside --format json | jq -r '[.sites[0].findings[] | select(.check == "next-files-closed") | .says] | join(" | ")' || true; }
 echo "said: $(audit)"
@@ -63,11 +51,8 @@ fn uploads_are_as_the_audit_says(
     #[values("others", "own")] folder: &str,
 ) {
     let begin = format!("mask={umask}; folder={folder};\n");
-    let Some(out) = real::run(&[&begin, real::SETUP, SITE]) else { return };
-    let line = |name: &str| {
-        let line = out.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": "));
-        line.unwrap_or_else(|| panic!("{name}: {out}")).to_owned()
-    };
+    let Some(out) = real::run(&[&begin, real::SETUP, real::QUAYSIDE, SITE]) else { return };
+    let line = |name: &str| real::line(&out, name);
     assert_eq!(line("upload"), "moved", "{out}");
     assert_eq!(line("chart.made"), "200", "{out}");
     let holds = umask == "0022" || (umask == "0027" && folder == "own");

@@ -3,7 +3,6 @@
 use crate::real;
 
 const VISIT: &str = r#"
-top="$work/www/quayside"
 mkdir -p "$top/kept/deep" "$top/lib" "$top/cache"
 cat > "$top/lib/tides.php" <<'END'
 <?php function tides() { return 'high water'; }
@@ -16,20 +15,9 @@ END
 printf '*\n!.gitignore\n' > "$top/cache/.gitignore"
 chown -R quay: "$top/kept"
 chown root: "$top/kept/deep/.." "$top"
-cat > /etc/nginx/sites-enabled/quayside <<END
-server {
-    listen 127.0.0.1:8081;
-    root "$top";
-    location ~ \.php\$ { include snippets/fastcgi-php.conf; fastcgi_pass unix:/run/php/quay.sock; }
-}
-END
 "php-fpm$version" --daemonize --fpm-config "$fpm/php-fpm.conf"
 nginx
-get() { curl -sS --noproxy '*' -m 20 "$@" || echo "curl $?"; }
-for try in $(seq 2000); do
-  [ "$(get -o /dev/null -w '%{http_code}' http://127.0.0.1:8081/page.php?n=0 2> /dev/null)" = 000 ] || break
-done
-ambrik() { "$AMBRIK" --sites "$work/sites" --state "$work/state" "$@"; }
+answers page.php?n=0
 echo "before: $(ambrik survey "$top" --format json | jq -c '[.parts[] | .path]')"
 before=$(find "$top" -printf '%p %m %u\n' | grep -v /kept/deep/ | sort)
 "$AMBRIK" --sites "$work/sites" --state "$work/state" survey "$top" --watch 1h --format json > "$work/out" 2> "$work/err" &
@@ -47,11 +35,8 @@ after=$(find "$top" -printf '%p %m %u\n' | grep -v /kept/deep/ | grep -v others 
 
 #[test]
 fn what_php_writes_while_it_is_watched_is_drafted() {
-    let Some(out) = real::run(&[real::SETUP, VISIT]) else { return };
-    let line = |name: &str| {
-        let line = out.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": "));
-        line.unwrap_or_else(|| panic!("{name}: {out}")).to_owned()
-    };
+    let Some(out) = real::run(&[real::SETUP, real::QUAYSIDE, VISIT]) else { return };
+    let line = |name: &str| real::line(&out, name);
     assert!(!line("before").contains("kept/deep"), "{out}");
     let after = line("after");
     assert!(after.contains("\"kept/deep\"") && after.contains("times while it was watched"), "{out}");
