@@ -30,7 +30,7 @@ use process::Family;
 pub use disagree::Disagreement;
 pub use making::Making;
 pub use open_files::{Holding, OpenFiles, open_below};
-pub use php_settings::{NAMES as PHP_SETTINGS, PhpSettings, Setting};
+pub use php_settings::{PhpSettings, Setting};
 pub use still_open::Holder;
 pub(crate) use still_open::held_by;
 pub use tie::{Answer, Hint, Runs, Undecided};

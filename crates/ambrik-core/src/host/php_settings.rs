@@ -9,7 +9,7 @@ use super::{Folder, Place, Pool, Through};
 use crate::tree::Host;
 
 /// The settings that are looked at, with PHP's own defaults where nothing says otherwise.
-pub const NAMES: &[(&str, &str)] = &[
+const NAMES: &[(&str, &str)] = &[
     ("open_basedir", ""),
     ("session.save_path", ""),
     ("session.save_handler", "files"),
@@ -44,7 +44,7 @@ pub struct PhpSettings {
     pub folder: PathBuf,
     /// The pool that runs it, or the server's name where PHP is inside of it.
     pub runs: String,
-    /// In the order of [`NAMES`].
+    /// In one order for all.
     pub list: Vec<Setting>,
     /// Whether `.htaccess` files in the folder are heeded.
     pub overrides: bool,
