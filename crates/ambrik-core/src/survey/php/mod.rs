@@ -4,15 +4,15 @@
 //! symbols into paths as far as constants, settings and one level of functions go. No code is run.
 
 mod facts;
+mod lex;
 mod read;
 mod resolve;
+mod tree;
 mod values;
 
-use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::{Duration, Instant};
 
 use regex::bytes::Regex;
 
@@ -26,8 +26,6 @@ pub(crate) use resolve::{Code, Spot, Touched, Whole};
 
 /// Longer files are made by machines; they are not parsed.
 const LONGEST: usize = 1 << 20;
-/// One file may take so long to parse.
-const PATIENCE: Duration = Duration::from_secs(2);
 
 /// What a file must hold to be worth parsing: a call that touches files, or a name that paths are kept under.
 static TELLING: LazyLock<Option<Regex>> = LazyLock::new(|| {
@@ -56,9 +54,6 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
     let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
     let mut all: Vec<Facts> = std::thread::scope(|scope| {
         let work = || {
-            let mut parser = tree_sitter::Parser::new();
-            // The grammar is part of this program: it always fits.
-            let _ = parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into());
             let mut found = Vec::new();
             while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
                 progress.read.fetch_add(1, Ordering::Relaxed);
@@ -66,7 +61,7 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
                 let library = deployed.aside(path) == Some(Aside::Library);
                 let skip = library && LIBRARY_TELLING.as_ref().is_some_and(|telling| !telling.is_match(&bytes));
                 if !skip && tells(path, &bytes) {
-                    found.extend(parse(&mut parser, path, &bytes));
+                    found.extend(one(path, &bytes));
                 }
             }
             found
@@ -91,30 +86,9 @@ fn tells(path: &Path, bytes: &[u8]) -> bool {
 }
 
 /// One file's facts; nothing where it is no PHP.
-fn parse(parser: &mut tree_sitter::Parser, path: &Path, bytes: &[u8]) -> Option<Facts> {
-    let opens = bytes.windows(2).any(|pair| pair == b"<?");
-    if !opens || bytes.contains(&0) {
-        return None;
-    }
-    let began = Instant::now();
-    let mut too_long = |_: &tree_sitter::ParseState| {
-        if began.elapsed() > PATIENCE { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-    };
-    let options = tree_sitter::ParseOptions::new().progress_callback(&mut too_long);
-    let mut text = |at: usize, _| bytes.get(at..).unwrap_or_default();
-    let tree = parser.parse_with_options(&mut text, None, Some(options));
-    let Some(tree) = tree else {
-        parser.reset();
-        return None;
-    };
-    Some(Facts::of(path, &tree, bytes))
-}
-
-/// The facts of one file's content.
 pub(crate) fn one(path: &Path, bytes: &[u8]) -> Option<Facts> {
-    let mut parser = tree_sitter::Parser::new();
-    parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).ok()?;
-    parse(&mut parser, path, bytes)
+    let is_php = memchr::memmem::find(bytes, b"<?").is_some() && !bytes.contains(&0);
+    is_php.then(|| Facts::of(path, &String::from_utf8_lossy(bytes)))
 }
 
 #[cfg(test)]

@@ -1,14 +1,13 @@
-//! Reads one parsed PHP file: what it defines, keeps, calls and touches.
+//! Reads one PHP file: what it defines, keeps, calls and touches.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use tree_sitter::{Node, Tree};
-
-use super::facts::{Call, Facts, Piece, ROOT, Sink, Touch, Value, Values};
-use super::values::{ALTERNATIVES, class_name, last_child};
+use super::facts::{self, Facts, Piece, ROOT, Sink, Touch, Value, Values};
+use super::tree::{Around, Bit, Call, Callee, Expr, Statement, source};
+use super::values::{ALTERNATIVES, class_name, plain_string};
 
 /// The functions that touch a path, the place of the path among their arguments, and what they do.
 const SINKS: &[(&str, usize, Sink)] = &[
@@ -174,8 +173,8 @@ const METHODS: &[(&str, usize, Sink)] = &[
 ];
 
 impl Facts {
-    /// The facts of a parsed file.
-    pub(super) fn of(file: &Path, tree: &Tree, bytes: &[u8]) -> Self {
+    /// The facts of a file's source.
+    pub(super) fn of(file: &Path, text: &str) -> Self {
         let dir = file.parent().unwrap_or(Path::new(""));
         // What lies outside the tree is called as it is.
         let whole = |path: &Path| match (path.is_absolute(), path.as_os_str().is_empty()) {
@@ -183,422 +182,308 @@ impl Facts {
             (false, true) => ROOT.to_string(),
             (false, false) => format!("{ROOT}/{}", path.display()),
         };
+        let source = source(text);
+        let scopes: Vec<Scope> = source.around.iter().map(Scope::of).collect();
         let mut reader = Reader {
-            bytes,
             file: whole(file),
             dir: whole(dir),
-            assigned: BTreeMap::new(),
+            assigned: HashMap::new(),
             followed: RefCell::default(),
-            facts: Self { file: file.to_owned(), command_line: is_command_line(bytes), ..Self::default() },
+            facts: Self {
+                file: file.to_owned(),
+                command_line: is_command_line(text),
+                shape: source.shape,
+                ..Self::default()
+            },
         };
-        reader.shape(tree.root_node());
-        let mut nodes = Vec::new();
-        all_nodes(tree.root_node(), &mut nodes);
+        let statements = || {
+            source
+                .statements
+                .iter()
+                .filter_map(|(statement, around, line)| Some((statement, scopes.get(*around)?, *line)))
+        };
         // What a variable was given may stand below where it is used.
-        for (node, scope) in &nodes {
-            reader.note_assignment(*node, scope);
+        for (statement, scope, _) in statements() {
+            reader.note_assignments(statement, scope);
         }
-        for (node, scope) in &nodes {
-            reader.visit(*node, scope);
+        for (statement, scope, line) in statements() {
+            reader.statement(statement, scope, line);
+            for expression in statement.expressions() {
+                expression.each(&mut |expression| reader.visit(expression, scope));
+            }
         }
         reader.facts
     }
 }
 
 /// A script that only a shell starts.
-fn is_command_line(bytes: &[u8]) -> bool {
-    if bytes.starts_with(b"#!") {
+fn is_command_line(text: &str) -> bool {
+    if text.starts_with("#!") {
         return true;
     }
-    let head = &bytes[..bytes.len().min(4096)];
-    let text = String::from_utf8_lossy(head);
-    let asks = ["php_sapi_name()", "PHP_SAPI"].iter().any(|name| text.contains(name));
-    asks && text.contains("cli") && ["exit", "die"].iter().any(|word| text.contains(word))
+    let head = text.get(..text.floor_char_boundary(4096)).unwrap_or_default();
+    let asks = ["php_sapi_name()", "PHP_SAPI"].iter().any(|name| head.contains(name));
+    asks && head.contains("cli") && ["exit", "die"].iter().any(|word| head.contains(word))
 }
 
-/// Where a node stands.
-#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+/// Where an expression stands.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Scope {
     /// The class around it, in lower case.
     pub(super) class: String,
     /// The function around it, in lower case: `name`, or `class::name`; empty outside of all.
     pub(super) function: String,
     /// Its parameters.
-    pub(super) parameters: std::rc::Rc<Vec<String>>,
+    pub(super) parameters: Vec<String>,
 }
 
-/// Every node of a tree with its scope, in the order of the file; no recursion, however deep it is nested.
-fn all_nodes<'t>(root: Node<'t>, nodes: &mut Vec<(Node<'t>, std::rc::Rc<NodeScope<'t>>)>) {
-    let top = std::rc::Rc::new(NodeScope::new(None, None));
-    let mut waiting = vec![(root, top)];
-    while let Some((node, scope)) = waiting.pop() {
-        let inner = match node.kind() {
-            "class_declaration"
-            | "trait_declaration"
-            | "interface_declaration"
-            | "enum_declaration"
-            | "anonymous_class" => std::rc::Rc::new(NodeScope::new(Some(node), None)),
-            "method_declaration" | "function_definition" => std::rc::Rc::new(NodeScope::new(scope.class, Some(node))),
-            _ => std::rc::Rc::clone(&scope),
-        };
-        let mut cursor = node.walk();
-        let children: Vec<Node<'t>> = node.named_children(&mut cursor).collect();
-        waiting.extend(children.into_iter().rev().map(|child| (child, std::rc::Rc::clone(&inner))));
-        nodes.push((node, scope));
+impl Scope {
+    fn of(around: &Around<'_>) -> Self {
+        let class = around.class.to_ascii_lowercase();
+        let name = around.function.to_ascii_lowercase();
+        let function = if class.is_empty() || name.is_empty() { name } else { format!("{class}::{name}") };
+        let parameters = around.parameters.iter().map(|name| (*name).to_owned()).collect();
+        Self { class, function, parameters }
+    }
+
+    /// A parameter's place.
+    pub(super) fn place(&self, name: &str) -> Option<usize> {
+        self.parameters.iter().position(|parameter| parameter == name)
     }
 }
 
-/// The class and function that a node stands in.
-struct NodeScope<'t> {
-    class: Option<Node<'t>>,
-    function: Option<Node<'t>>,
-    /// By name, found out once.
-    named: std::cell::OnceCell<std::rc::Rc<Scope>>,
-}
-
-impl<'t> NodeScope<'t> {
-    fn new(class: Option<Node<'t>>, function: Option<Node<'t>>) -> Self {
-        Self { class, function, named: std::cell::OnceCell::new() }
-    }
-}
-
-pub(super) struct Reader<'t, 'b> {
-    bytes: &'b [u8],
+pub(super) struct Reader<'s> {
     /// `__FILE__` and `__DIR__`.
     pub(super) file: String,
     pub(super) dir: String,
     /// What variables are given, by function and name.
-    pub(super) assigned: BTreeMap<(String, String), Vec<Given<'t>>>,
+    pub(super) assigned: HashMap<(&'s str, &'s str), Vec<Given<'s>>>,
     /// What variables may be, by function, name and depth: each is followed once.
-    pub(super) followed: RefCell<HashMap<(String, String, usize), Values>>,
+    pub(super) followed: RefCell<HashMap<(&'s str, &'s str, usize), Values>>,
     facts: Facts,
 }
 
 /// What a variable is given.
 #[derive(Clone, Copy)]
-pub(super) enum Given<'t> {
+pub(super) enum Given<'s> {
     /// This expression.
-    All(Node<'t>),
+    All(&'s Expr<'s>),
     /// Each element of this array, or its keys.
-    Elements(Node<'t>),
-    Keys(Node<'t>),
+    Elements(&'s Expr<'s>),
+    Keys(&'s Expr<'s>),
 }
 
-impl<'t> Reader<'t, '_> {
-    fn shape(&mut self, root: Node<'t>) {
-        let mut cursor = root.walk();
-        let mut statements: Vec<Node<'t>> = root.named_children(&mut cursor).collect();
-        // What stands in braces after a namespace is as outermost as the rest.
-        let bodies: Vec<Node<'t>> = statements.iter().filter_map(|node| node.child_by_field_name("body")).collect();
-        for body in bodies.iter().filter(|body| body.parent().is_some_and(|node| node.kind() == "namespace_definition"))
-        {
-            let mut cursor = body.walk();
-            statements.extend(body.named_children(&mut cursor));
-        }
-        for statement in statements {
-            let inner = statement.named_child(0).map_or("", |node| node.kind());
-            let text = self.text(statement).trim_start_matches('\\');
-            let begins = |words: &[&str]| words.iter().any(|word| text.starts_with(word));
-            let (settings, definitions, others) = match statement.kind() {
-                "php_tag"
-                | "php_end_tag"
-                | "comment"
-                | "namespace_definition"
-                | "namespace_use_declaration"
-                | "declare_statement"
-                | "text_interpolation"
-                | "text"
-                | "empty_statement" => (0, 0, 0),
-                "class_declaration"
-                | "function_definition"
-                | "interface_declaration"
-                | "trait_declaration"
-                | "enum_declaration" => (0, 1, 0),
-                "const_declaration" | "global_declaration" => (1, 0, 0),
-                "return_statement" if inner == "array_creation_expression" => (1, 0, 0),
-                "expression_statement" if inner == "assignment_expression" => (1, 0, 0),
-                "expression_statement" if begins(&["define(", "define ("]) => (1, 0, 0),
-                "expression_statement" if begins(&["defined", "ini_set", "error_reporting"]) => (0, 0, 0),
-                "if_statement" if text.len() < 160 && text.contains("defined") => (0, 0, 0),
-                _ => (0, 0, 1),
-            };
-            let shape = &mut self.facts.shape;
-            shape.settings += settings;
-            shape.definitions += definitions;
-            shape.others += others;
-        }
-    }
-
-    pub(super) fn text(&self, node: Node<'_>) -> &str {
-        node.utf8_text(self.bytes).unwrap_or_default()
-    }
-
-    pub(super) fn field(&self, node: Node<'t>, name: &str) -> Option<String> {
-        node.child_by_field_name(name).map(|child| self.text(child).to_owned())
-    }
-
-    fn scope(&self, around: &NodeScope<'t>) -> std::rc::Rc<Scope> {
-        std::rc::Rc::clone(around.named.get_or_init(|| std::rc::Rc::new(self.named_scope(around))))
-    }
-
-    fn named_scope(&self, around: &NodeScope<'t>) -> Scope {
-        let class = around.class.and_then(|class| self.field(class, "name")).unwrap_or_default().to_ascii_lowercase();
-        let Some(function) = around.function else { return Scope { class, ..Scope::default() } };
-        let name = self.field(function, "name").unwrap_or_default().to_ascii_lowercase();
-        let function_name = if class.is_empty() { name } else { format!("{class}::{name}") };
-        let parameters =
-            function.child_by_field_name("parameters").map(|list| self.parameters(list)).unwrap_or_default();
-        Scope { class, function: function_name, parameters: std::rc::Rc::new(parameters) }
-    }
-
-    fn parameters(&self, list: Node<'t>) -> Vec<String> {
-        let mut cursor = list.walk();
-        let names = list.named_children(&mut cursor).map(|parameter| self.field(parameter, "name").unwrap_or_default());
-        names.collect()
-    }
-
+impl<'s> Reader<'s> {
     /// Notes what variables are given.
-    fn note_assignment(&mut self, node: Node<'t>, around: &NodeScope<'t>) {
-        match node.kind() {
-            "assignment_expression" => {
-                let (Some(left), Some(right)) = (node.child_by_field_name("left"), node.child_by_field_name("right"))
-                else {
-                    return;
-                };
-                if left.kind() == "variable_name" {
-                    self.give(left, around, Given::All(right));
-                } else if left.kind() == "subscript_expression" && is_plain(right.kind()) {
-                    // `$list[] = …`, `$list['name'] = …`
-                    if let Some(list) = left.named_child(0).filter(|list| list.kind() == "variable_name") {
-                        self.give(list, around, Given::All(right));
-                    }
-                }
+    fn note_assignments(&mut self, statement: &'s Statement<'s>, scope: &'s Scope) {
+        if let Statement::Foreach(list, key, value) = statement {
+            if let Some(Expr::Variable(key)) = key.as_ref().map(Expr::bare) {
+                self.give(key, scope, Given::Keys(list));
             }
-            "foreach_statement" => {
-                let mut cursor = node.walk();
-                let children: Vec<Node<'t>> = node.named_children(&mut cursor).collect();
-                let [list, each, ..] = children.as_slice() else { return };
-                match each.kind() {
-                    "variable_name" => self.give(*each, around, Given::Elements(*list)),
-                    "pair" => {
-                        if let (Some(key), Some(value)) = (each.named_child(0), each.named_child(1)) {
-                            self.give(key, around, Given::Keys(*list));
-                            self.give(value, around, Given::Elements(*list));
+            if let Expr::Variable(value) = value.bare() {
+                self.give(value, scope, Given::Elements(list));
+            }
+        }
+        for expression in statement.expressions() {
+            expression.each(&mut |expression| {
+                let Expr::Assign(both, _) = expression else { return };
+                match &both.0 {
+                    Expr::Variable(name) => self.give(name, scope, Given::All(&both.1)),
+                    // `$list[] = …`, `$list['name'] = …`
+                    Expr::Index(list, _) if is_plain(&both.1) => {
+                        if let Expr::Variable(name) = **list {
+                            self.give(name, scope, Given::All(&both.1));
                         }
                     }
                     _ => {}
                 }
-            }
-            _ => {}
+            });
         }
     }
 
-    fn give(&mut self, variable: Node<'t>, around: &NodeScope<'t>, given: Given<'t>) {
-        let key = (self.scope(around).function.clone(), self.text(variable).to_owned());
-        let known = self.assigned.entry(key).or_default();
+    fn give(&mut self, variable: &'s str, scope: &'s Scope, given: Given<'s>) {
+        let known = self.assigned.entry((&scope.function, variable)).or_default();
         if known.len() < ALTERNATIVES * 2 {
             known.push(given);
         }
     }
 
-    /// Takes what a node says.
-    fn visit(&mut self, node: Node<'t>, around: &NodeScope<'t>) {
-        match node.kind() {
-            "function_call_expression"
-            | "member_call_expression"
-            | "nullsafe_member_call_expression"
-            | "scoped_call_expression"
-            | "object_creation_expression" => self.call(node, around),
-            "string_content" => {
-                let text = self.text(node);
-                let kept = ["/etc/", "/var/", "/srv/", "/opt/", "/home/", "/data/", "/mnt/", "/usr/local/"];
-                if kept.iter().any(|top| text.starts_with(top)) && text.len() < 200 && self.facts.literals.len() < 500 {
-                    let text = text.to_owned();
-                    self.facts.literals.push((text, line(node)));
-                }
-            }
-            "const_element" => {
-                let (Some(name), Some(value)) = (node.named_child(0), node.named_child(1)) else { return };
-                let scope = self.scope(around);
-                let values = self.values(value, &scope, 0);
-                let name = self.text(name).to_owned();
+    /// Takes what a statement says beyond its expressions.
+    fn statement(&mut self, statement: &'s Statement<'s>, scope: &'s Scope, line: usize) {
+        match statement {
+            Statement::Expression(_) | Statement::Foreach(..) => {}
+            Statement::Constant(name, value) => {
+                let values = self.values(value, scope, 0);
+                let name = (*name).to_owned();
                 if scope.class.is_empty() {
                     self.facts.constants.push((name, values));
                 } else {
                     self.facts.class_constants.push(((scope.class.clone(), name), values));
                 }
             }
-            "property_element" => {
-                let Some(value) = node.child_by_field_name("default_value") else { return };
-                let Some(name) = node.child_by_field_name("name") else { return };
-                let scope = self.scope(around);
-                let name = self.text(name).trim_start_matches('$').to_owned();
-                let values = self.values(value, &scope, 0);
-                self.setting(&name, &values, node);
-                self.facts.properties.push(((scope.class.clone(), name), values));
+            Statement::Property(name, value) => {
+                let values = self.values(value, scope, 0);
+                self.setting(name, &values, line);
+                self.facts.properties.push(((scope.class.clone(), (*name).to_owned()), values));
             }
-            "property_promotion_parameter" => {
-                let scope = self.scope(around);
-                let name = self.field(node, "name").unwrap_or_default();
-                let place = scope.parameters.iter().position(|parameter| *parameter == name);
-                if let Some(place) = place {
-                    let name = name.trim_start_matches('$').to_owned();
+            Statement::Promoted(name) => {
+                if let Some(place) = scope.place(name) {
                     let values = vec![vec![Piece::Parameter(scope.function.clone(), place)]];
-                    self.facts.properties.push(((scope.class.clone(), name), values));
+                    self.facts.properties.push(((scope.class.clone(), (*name).to_owned()), values));
                 }
             }
-            "assignment_expression" => self.assignment(node, around),
-            "array_element_initializer" => {
-                let (Some(key), Some(value)) = (node.named_child(0), node.named_child(1)) else { return };
-                if let Some(key) = self.plain_string(key)
-                    && is_plain(value.kind())
-                {
-                    let scope = self.scope(around);
-                    let values = self.values(value, &scope, 0);
-                    self.setting(&key, &values, node);
-                    self.entry(&key, values, node);
+            Statement::Return(value) => {
+                if scope.function.is_empty() {
+                    return;
+                }
+                let values = self.values(value, scope, 0);
+                if values.iter().any(|value| value.iter().any(|piece| *piece != Piece::Hole)) {
+                    self.facts.returns.push((scope.function.clone(), values));
                 }
             }
-            "return_statement" => {
-                let scope = self.scope(around);
-                if let Some(value) = node.named_child(0).filter(|_| !scope.function.is_empty()) {
-                    let values = self.values(value, &scope, 0);
-                    if values.iter().any(|value| value.iter().any(|piece| *piece != Piece::Hole)) {
-                        self.facts.returns.push((scope.function.clone(), values));
+            Statement::Function => self.facts.functions.push(scope.function.clone()),
+        }
+    }
+
+    /// Takes what an expression says.
+    fn visit(&mut self, expression: &'s Expr<'s>, scope: &'s Scope) {
+        match expression {
+            Expr::Call(call) => self.call(call, scope),
+            Expr::Text(bits, line) => {
+                for bit in bits {
+                    let Bit::Plain(text) = bit else { continue };
+                    let kept = ["/etc/", "/var/", "/srv/", "/opt/", "/home/", "/data/", "/mnt/", "/usr/local/"];
+                    let is_path = kept.iter().any(|top| text.starts_with(top)) && text.len() < 200;
+                    if is_path && self.facts.literals.len() < 500 {
+                        self.facts.literals.push(((*text).to_owned(), *line));
                     }
                 }
             }
-            "require_expression" | "require_once_expression" | "include_expression" | "include_once_expression" => {
-                let scope = self.scope(around);
-                let paths = node.named_child(0).map(|path| self.values(path, &scope, 0)).unwrap_or_default();
-                self.touch(Sink::Load, paths, node, node.kind().split('_').next().unwrap_or_default());
+            Expr::Assign(both, line) => self.assignment(&both.0, &both.1, scope, *line),
+            Expr::Array(elements) => {
+                for element in elements {
+                    if let Some(key) = element.key.as_ref().and_then(plain_string)
+                        && is_plain(&element.value)
+                    {
+                        let values = self.values(&element.value, scope, 0);
+                        self.setting(&key, &values, element.line);
+                        self.entry(&key, values, element.line);
+                    }
+                }
             }
-            "function_definition" | "method_declaration" => {
-                let class = self.scope(around).class.clone();
-                let name = self.field(node, "name").unwrap_or_default().to_ascii_lowercase();
-                self.facts.functions.push(if class.is_empty() { name } else { format!("{class}::{name}") });
+            Expr::Load(how, path, line) => {
+                let paths = self.values(path, scope, 0);
+                let how = how.split('_').next().unwrap_or_default().to_ascii_lowercase();
+                self.touch(Sink::Load, paths, *line, &how);
             }
             _ => {}
         }
     }
 
-    fn assignment(&mut self, node: Node<'t>, around: &NodeScope<'t>) {
-        let (Some(left), Some(right)) = (node.child_by_field_name("left"), node.child_by_field_name("right")) else {
-            return;
-        };
-        if !is_plain(right.kind()) {
+    fn assignment(&mut self, left: &'s Expr<'s>, right: &'s Expr<'s>, scope: &'s Scope, line: usize) {
+        if !is_plain(right) {
             return;
         }
-        let scope = self.scope(around);
-        let name = match left.kind() {
-            "variable_name" if scope.function.is_empty() => self.text(left).trim_start_matches('$').to_owned(),
+        let name = match left {
+            Expr::Variable(name) if scope.function.is_empty() => (*name).to_owned(),
             // A function's own variable is nothing that others read.
-            "variable_name" => {
-                let name = self.text(left).trim_start_matches('$').to_owned();
-                let values = self.values(right, &scope, 0);
-                return self.setting(&name, &values, node);
+            Expr::Variable(name) => {
+                let values = self.values(right, scope, 0);
+                return self.setting(name, &values, line);
             }
-            "subscript_expression" => match last_child(left).and_then(|key| self.plain_string(key)) {
+            Expr::Index(_, key) => match key.as_deref().and_then(plain_string) {
                 Some(key) => key,
                 None => return,
             },
-            "member_access_expression" => {
-                let name = self.field(left, "name").unwrap_or_default();
-                if self.field(left, "object").as_deref() == Some("$this") {
-                    let values = self.values(right, &scope, 0);
-                    self.setting(&name, &values, node);
+            Expr::Member(object, name) => {
+                let name = name.unwrap_or_default().to_owned();
+                if matches!(**object, Expr::Variable("this")) {
+                    let values = self.values(right, scope, 0);
+                    self.setting(&name, &values, line);
                     return self.facts.properties.push(((scope.class.clone(), name), values));
                 }
                 name
             }
-            "scoped_property_access_expression" => {
-                let name = self.field(left, "name").unwrap_or_default().trim_start_matches('$').to_owned();
-                let values = self.values(right, &scope, 0);
-                self.setting(&name, &values, node);
-                let class = class_name(&self.field(left, "scope").unwrap_or_default(), &scope);
-                return self.facts.properties.push(((class, name), values));
+            Expr::StaticMember(class, name) => {
+                let values = self.values(right, scope, 0);
+                self.setting(name, &values, line);
+                let class = class_name(class, scope);
+                return self.facts.properties.push(((class, (*name).to_owned()), values));
             }
             _ => return,
         };
-        let values = self.values(right, &scope, 0);
-        self.setting(&name, &values, node);
-        self.entry(&name, values, node);
+        let values = self.values(right, scope, 0);
+        self.setting(&name, &values, line);
+        self.entry(&name, values, line);
     }
 
-    fn entry(&mut self, name: &str, values: Values, node: Node<'t>) {
+    fn entry(&mut self, name: &str, values: Values, line: usize) {
         let known = values.iter().any(|value| !value.is_empty() && value.iter().any(|piece| *piece != Piece::Hole));
         if known {
-            self.facts.entries.push((name.to_ascii_lowercase(), values, line(node)));
+            self.facts.entries.push((name.to_ascii_lowercase(), values, line));
         }
     }
 
     /// A path that is kept under a name which says that PHP writes there.
-    fn setting(&mut self, name: &str, values: &Values, node: Node<'t>) {
+    fn setting(&mut self, name: &str, values: &Values, line: usize) {
         let ends_so = |value: &Value| matches!(value.as_slice(), [_, .., Piece::Text(end)] if is_written_folder(end));
         if says_written(name) || values.iter().any(ends_so) {
-            self.touch(Sink::Setting, values.clone(), node, name);
+            self.touch(Sink::Setting, values.clone(), line, name);
         }
     }
 
-    fn touch(&mut self, sink: Sink, paths: Values, node: Node<'t>, call: &str) {
+    fn touch(&mut self, sink: Sink, paths: Values, line: usize, call: &str) {
         if !paths.is_empty() {
-            self.facts.touches.push(Touch { sink, paths, line: line(node), call: call.to_owned() });
+            self.facts.touches.push(Touch { sink, paths, line, call: call.to_owned() });
         }
     }
 
-    fn call(&mut self, node: Node<'t>, around: &NodeScope<'t>) {
-        let Some((name, list)) = self.called(node) else { return };
-        let mut cursor = list.walk();
-        let arguments: Vec<Node<'t>> = list
-            .named_children(&mut cursor)
-            .filter(|child| child.kind() == "argument")
-            .filter_map(|argument| {
-                argument.named_child(u32::try_from(argument.named_child_count()).ok()?.checked_sub(1)?)
-            })
-            .collect();
-        let scope = self.scope(around);
-        let plain = name.trim_start_matches('\\').to_ascii_lowercase();
-        let is_function = node.kind() == "function_call_expression";
+    fn call(&mut self, call: &'s Call<'s>, scope: &'s Scope) {
+        let (Some(name), line) = (call.name(), call.line) else { return };
+        let arguments = &call.arguments;
+        let plain = name.to_ascii_lowercase();
+        let is_function = matches!(call.callee, Callee::Function(_));
+        let is_new = matches!(call.callee, Callee::New(_));
         let known = if is_function { SINKS } else { METHODS };
         if let Some((_, place, sink)) = known.iter().find(|(sink, _, _)| *sink == plain) {
             if let Some(path) = arguments.get(*place)
-                && self.really_writes(&plain, &arguments)
+                && really_writes(&plain, arguments)
             {
-                let paths = self.values(*path, &scope, 0);
-                self.touch(*sink, paths, node, &plain);
+                let paths = self.values(path, scope, 0);
+                self.touch(*sink, paths, line, &plain);
             }
             return;
         }
         match plain.as_str() {
             "define" if is_function => {
                 let (Some(name), Some(value)) = (arguments.first(), arguments.get(1)) else { return };
-                let (Some(name), values) = (self.plain_string(*name), self.values(*value, &scope, 0)) else { return };
-                self.setting(&name, &values, node);
+                let (Some(name), values) = (plain_string(name), self.values(value, scope, 0)) else { return };
+                self.setting(&name, &values, line);
                 return self.facts.constants.push((name, values));
             }
             "ini_set" if is_function => {
                 let (Some(name), Some(value)) = (arguments.first(), arguments.get(1)) else { return };
-                let sink = match self.plain_string(*name).as_deref() {
+                let sink = match plain_string(name).as_deref() {
                     Some("session.save_path") => Sink::Session,
                     Some("error_log" | "upload_tmp_dir" | "soap.wsdl_cache_dir" | "sys_temp_dir") => Sink::Setting,
                     _ => return,
                 };
-                let paths = self.values(*value, &scope, 0);
-                return self.touch(sink, paths, node, "ini_set");
+                let paths = self.values(value, scope, 0);
+                return self.touch(sink, paths, line, "ini_set");
             }
             "error_log" if is_function => {
                 if let Some(path) = arguments.get(2) {
-                    let paths = self.values(*path, &scope, 0);
-                    self.touch(Sink::Write, paths, node, "error_log");
+                    let paths = self.values(path, scope, 0);
+                    self.touch(Sink::Write, paths, line, "error_log");
                 }
                 return;
             }
-            "sqlite3" | "pdo" | "splfileobject" if node.kind() == "object_creation_expression" => {
+            "sqlite3" | "pdo" | "splfileobject" if is_new => {
                 if let Some(path) = arguments.first()
-                    && (plain != "splfileobject" || self.really_writes("fopen", &arguments))
+                    && (plain != "splfileobject" || really_writes("fopen", arguments))
                 {
-                    let paths = self.values(*path, &scope, 0).into_iter().filter_map(without_scheme).collect();
-                    self.touch(Sink::Write, paths, node, &format!("new {plain}"));
+                    let paths = self.values(path, scope, 0).into_iter().filter_map(without_scheme).collect();
+                    self.touch(Sink::Write, paths, line, &format!("new {plain}"));
                 }
                 return;
             }
@@ -607,52 +492,29 @@ impl<'t> Reader<'t, '_> {
         if is_function && PHPS_OWN.contains(&&*plain) {
             return;
         }
-        let arguments: Vec<Values> =
-            arguments.iter().take(4).map(|argument| self.values(*argument, &scope, 0)).collect();
+        let arguments: Vec<Values> = arguments.iter().take(4).map(|argument| self.values(argument, scope, 0)).collect();
         let telling = |values: &Values| values.iter().any(|value| value.iter().any(|piece| *piece != Piece::Hole));
         if arguments.iter().any(telling) {
-            let name = match node.kind() {
-                "object_creation_expression" => format!("{plain}::__construct"),
-                _ => plain,
-            };
-            self.facts.calls.push(Call { name, arguments: Arc::new(arguments), line: line(node) });
-        }
-    }
-
-    /// What is called (without its namespace), and with what.
-    pub(super) fn called(&self, node: Node<'t>) -> Option<(String, Node<'t>)> {
-        let mut cursor = node.walk();
-        let list = node
-            .child_by_field_name("arguments")
-            .or_else(|| node.named_children(&mut cursor).find(|child| child.kind() == "arguments"))?;
-        let name = match node.kind() {
-            "function_call_expression" => node.child_by_field_name("function")?,
-            "object_creation_expression" => node.named_child(0)?,
-            _ => node.child_by_field_name("name")?,
-        };
-        matches!(name.kind(), "name" | "qualified_name" | "relative_scope")
-            .then(|| (self.text(name).rsplit('\\').next().unwrap_or_default().to_owned(), list))
-    }
-
-    /// Whether an opening mode writes, a new mode lets more in, and so on.
-    fn really_writes(&self, name: &str, arguments: &[Node<'t>]) -> bool {
-        match name {
-            "fopen" | "gzopen" | "bzopen" => arguments.get(1).is_some_and(|mode| {
-                let mode = self.plain_string(*mode).unwrap_or_default();
-                mode.contains(['w', 'a', 'x', 'c', '+'])
-            }),
-            "chmod" => arguments.get(1).is_some_and(|mode| {
-                let digits = self.text(*mode).trim_start_matches(['0', 'o']);
-                let octal = u32::from_str_radix(digits, 8).unwrap_or(0);
-                octal & 0o022 != 0
-            }),
-            _ => true,
+            let name = if is_new { format!("{plain}::__construct") } else { plain };
+            self.facts.calls.push(facts::Call { name, arguments: Arc::new(arguments), line });
         }
     }
 }
 
-fn line(node: Node<'_>) -> usize {
-    node.start_position().row + 1
+/// Whether an opening mode writes, a new mode lets more in, and so on.
+fn really_writes(name: &str, arguments: &[Expr<'_>]) -> bool {
+    match name {
+        "fopen" | "gzopen" | "bzopen" => arguments.get(1).is_some_and(|mode| {
+            let mode = plain_string(mode).unwrap_or_default();
+            mode.contains(['w', 'a', 'x', 'c', '+'])
+        }),
+        "chmod" => arguments.get(1).is_some_and(|mode| {
+            let Expr::Number(digits) = mode else { return false };
+            let octal = u32::from_str_radix(digits.trim_start_matches(['0', 'o']), 8).unwrap_or(0);
+            octal & 0o022 != 0
+        }),
+        _ => true,
+    }
 }
 
 /// The file of `sqlite:/path`; a plain path is itself; other data sources are no files.
@@ -688,11 +550,12 @@ fn says_written(name: &str) -> bool {
 }
 
 /// Whether an expression may be a path, and is not a whole array or function.
-fn is_plain(kind: &str) -> bool {
-    !matches!(
-        kind,
-        "array_creation_expression" | "anonymous_function" | "arrow_function" | "object_creation_expression"
-    )
+const fn is_plain(expression: &Expr<'_>) -> bool {
+    match expression {
+        Expr::Array(_) | Expr::Function(_) => false,
+        Expr::Call(call) => !matches!(call.callee, Callee::New(_)),
+        _ => true,
+    }
 }
 
 #[cfg(test)]

@@ -1,9 +1,8 @@
 //! PHP expressions as far as they are paths: what they may be, in symbols.
 
-use tree_sitter::Node;
-
 use super::facts::{Piece, ROOT, Value, Values};
 use super::read::{Given, Reader, Scope};
+use super::tree::{Bit, Call, Callee, Expr};
 
 /// As many values of one expression are followed.
 pub(super) const ALTERNATIVES: usize = 8;
@@ -21,157 +20,115 @@ const LONGEST: usize = 64;
 const SAME: &[&str] =
     &["realpath", "rtrim", "trim", "ltrim", "strval", "str_replace", "escapeshellarg", "untrailingslashit"];
 
-impl<'t> Reader<'t, '_> {
-    /// A string without anything to fill in.
-    pub(super) fn plain_string(&self, node: Node<'t>) -> Option<String> {
-        match node.kind() {
-            "string" | "encapsed_string" => {
-                let mut cursor = node.walk();
-                let mut text = String::new();
-                for child in node.named_children(&mut cursor) {
-                    match child.kind() {
-                        "string_content" => text.push_str(self.text(child)),
-                        "escape_sequence" => text.push_str(unescaped(self.text(child))),
-                        _ => return None,
-                    }
-                }
-                Some(text)
-            }
-            _ => None,
-        }
-    }
-
+impl<'s> Reader<'s> {
     /// All that an expression may be.
-    pub(super) fn values(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
+    pub(super) fn values(&self, expression: &'s Expr<'s>, scope: &'s Scope, deep: usize) -> Values {
         if deep > DEEPEST {
-            return vec![vec![Piece::Hole]];
+            return one(Piece::Hole);
         }
-        let value = |piece: Piece| vec![vec![piece]];
-        let inner =
-            |child: Option<Node<'t>>| child.map_or_else(|| value(Piece::Hole), |c| self.values(c, scope, deep + 1));
-        match node.kind() {
-            "string" | "encapsed_string" | "heredoc" => self.string(node, scope, deep),
-            "integer" => value(Piece::Text(self.text(node).to_owned())),
-            "name" | "qualified_name" => self.constant(node),
-            "variable_name" => self.variable(self.text(node), scope, deep),
-            // `"${base}/x"`, `"${settings['base']}/x"`
-            "dynamic_variable_name" => match node.named_child(0) {
-                Some(name) if name.kind() == "name" => self.variable(&format!("${}", self.text(name)), scope, deep),
-                Some(inner) if inner.kind() == "subscript_expression" => self.subscript(inner, scope, deep),
-                _ => value(Piece::Hole),
-            },
-            "parenthesized_expression" | "error_suppression_expression" | "clone_expression" => {
-                inner(node.named_child(0))
-            }
-            "cast_expression" => inner(node.child_by_field_name("value")),
-            "binary_expression" => self.binary(node, scope, deep),
-            "conditional_expression" => {
-                let condition = node.child_by_field_name("condition");
-                let first = node.child_by_field_name("body").or(condition);
-                either(inner(first), inner(node.child_by_field_name("alternative")))
-            }
-            "assignment_expression" => inner(node.child_by_field_name("right")),
-            "class_constant_access_expression" => {
-                let (Some(class), Some(name)) = (node.named_child(0), node.named_child(1)) else {
-                    return value(Piece::Hole);
-                };
-                let class = class_name(self.text(class), scope);
-                value(Piece::ClassConstant(class, self.text(name).to_owned()))
-            }
-            "member_access_expression" | "nullsafe_member_access_expression" => {
-                let name = self.field(node, "name").unwrap_or_default();
-                match self.field(node, "object").as_deref() {
-                    Some("$this") => value(Piece::Property(scope.class.clone(), name)),
-                    _ => value(Piece::Entry(name.to_ascii_lowercase())),
+        match expression {
+            Expr::Text(bits, _) => self.text(bits, scope, deep),
+            Expr::Number(number) => one(Piece::Text((*number).to_owned())),
+            Expr::Word(word) => self.constant(word),
+            Expr::Variable(name) => self.variable(name, scope, deep),
+            Expr::Same(inner) => self.values(inner, scope, deep + 1),
+            Expr::Join(parts) if parts.len() > LONGEST => one(Piece::Hole),
+            Expr::Join(parts) => {
+                let mut whole: Values = vec![Vec::new()];
+                for part in parts {
+                    whole = joined(&whole, &self.values(part, scope, deep + 1));
                 }
+                whole
             }
-            "scoped_property_access_expression" => {
-                let class = self.field(node, "scope").unwrap_or_default();
-                let name = self.field(node, "name").unwrap_or_default().trim_start_matches('$').to_owned();
-                value(Piece::Property(class_name(&class, scope), name))
+            Expr::Either(_, both) => {
+                either(self.values(&both.0, scope, deep + 1), self.values(&both.1, scope, deep + 1))
             }
-            "subscript_expression" => self.subscript(node, scope, deep),
-            "function_call_expression"
-            | "member_call_expression"
-            | "nullsafe_member_call_expression"
-            | "scoped_call_expression" => self.called_value(node, scope, deep),
-            _ => value(Piece::Hole),
+            Expr::Assign(both, _) => self.values(&both.1, scope, deep + 1),
+            Expr::ClassConstant(class, name) => one(Piece::ClassConstant(class_name(class, scope), (*name).to_owned())),
+            Expr::Member(object, name) => {
+                let name = name.unwrap_or_default();
+                one(match **object {
+                    Expr::Variable("this") => Piece::Property(scope.class.clone(), name.to_owned()),
+                    _ => Piece::Entry(name.to_ascii_lowercase()),
+                })
+            }
+            Expr::StaticMember(class, name) => one(Piece::Property(class_name(class, scope), (*name).to_owned())),
+            Expr::Index(array, key) => self.index(array, key.as_deref(), scope, deep),
+            Expr::Call(call) => self.called(call, scope, deep),
+            Expr::Array(_) | Expr::Load(..) | Expr::Function(_) | Expr::Other(_) => one(Piece::Hole),
         }
     }
 
-    fn string(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
-        let node = node.child_by_field_name("value").unwrap_or(node);
-        let mut cursor = node.walk();
+    fn text(&self, bits: &'s [Bit<'s>], scope: &'s Scope, deep: usize) -> Values {
         let mut whole: Values = vec![Vec::new()];
-        for child in node.named_children(&mut cursor) {
-            let part = match child.kind() {
-                "string_content" => vec![vec![Piece::Text(self.text(child).to_owned())]],
-                "escape_sequence" => vec![vec![Piece::Text(unescaped(self.text(child)).to_owned())]],
-                _ => self.values(child, scope, deep + 1),
+        for bit in bits {
+            let part = match bit {
+                Bit::Plain(text) => one(Piece::Text((*text).to_owned())),
+                Bit::Escape(text) => one(Piece::Text(unescaped(text).to_owned())),
+                Bit::Filled(inner) => self.values(inner, scope, deep + 1),
             };
             whole = joined(&whole, &part);
         }
         whole
     }
 
-    fn constant(&self, node: Node<'t>) -> Values {
-        let text = self.text(node);
-        let name = text.rsplit('\\').next().unwrap_or(text);
-        vec![vec![match name {
+    fn constant(&self, word: &str) -> Values {
+        one(match word.rsplit('\\').next().unwrap_or(word) {
             "__DIR__" => Piece::Text(self.dir.clone()),
             "__FILE__" => Piece::Text(self.file.clone()),
             "DIRECTORY_SEPARATOR" | "DS" => Piece::Text("/".into()),
             "PATH_SEPARATOR" => Piece::Text(":".into()),
             "true" | "false" | "null" | "TRUE" | "FALSE" | "NULL" => Piece::Hole,
             name => Piece::Constant(name.to_owned()),
-        }]]
+        })
     }
 
-    fn variable(&self, name: &str, scope: &Scope, deep: usize) -> Values {
-        let name = name.to_owned();
+    fn variable(&self, name: &'s str, scope: &'s Scope, deep: usize) -> Values {
         // By how much deeper it may be followed.
-        let key = (scope.function.clone(), name.clone(), deep / STEP);
+        let key = (scope.function.as_str(), name, deep / STEP);
         if let Some(known) = self.followed.borrow().get(&key) {
             return known.clone();
         }
         let deep = deep / STEP * STEP;
         let mut found: Values = Vec::new();
-        if let Some(given) = self.assigned.get(&(scope.function.clone(), name.clone())) {
-            for given in given {
-                let next = match given {
-                    Given::All(value) => self.values(*value, scope, deep + STEP),
-                    Given::Elements(list) => self.elements(*list, scope, deep + STEP, false),
-                    Given::Keys(list) => self.elements(*list, scope, deep + STEP, true),
-                };
-                found = either(found, next);
-            }
+        for given in self.given(name, scope) {
+            let next = match given {
+                Given::All(value) => self.values(value, scope, deep + STEP),
+                Given::Elements(list) => self.elements(list, scope, deep + STEP, false),
+                Given::Keys(list) => self.elements(list, scope, deep + STEP, true),
+            };
+            found = either(found, next);
         }
-        if let Some(place) = scope.parameters.iter().position(|parameter| *parameter == name) {
-            found = either(found, vec![vec![Piece::Parameter(scope.function.clone(), place)]]);
+        if let Some(place) = scope.place(name) {
+            found = either(found, one(Piece::Parameter(scope.function.clone(), place)));
         }
         if found.is_empty() {
-            found.push(vec![Piece::Entry(name.trim_start_matches('$').to_ascii_lowercase())]);
+            found.push(vec![Piece::Entry(name.to_ascii_lowercase())]);
         }
         self.followed.borrow_mut().insert(key, found.clone());
         found
     }
 
+    /// What a variable is given in its function.
+    fn given(&self, name: &'s str, scope: &'s Scope) -> &[Given<'s>] {
+        self.assigned.get(&(scope.function.as_str(), name)).map(Vec::as_slice).unwrap_or_default()
+    }
+
     /// The elements (or keys) of an array that is written out, directly or in a variable.
-    fn elements(&self, list: Node<'t>, scope: &Scope, deep: usize, keys: bool) -> Values {
+    fn elements(&self, list: &'s Expr<'s>, scope: &'s Scope, deep: usize, keys: bool) -> Values {
         if deep > DEEPEST {
             return Vec::new();
         }
-        match list.kind() {
-            "array_creation_expression" => {
-                let mut cursor = list.walk();
+        match list {
+            Expr::Array(elements) => {
                 let mut found = Values::new();
-                for element in list.named_children(&mut cursor).filter(|e| e.kind() == "array_element_initializer") {
-                    let count = element.named_child_count();
-                    let wanted = if keys { element.named_child(0).filter(|_| count > 1) } else { last_child(element) };
-                    let Some(wanted) = wanted else { continue };
+                for element in elements {
+                    let Some(wanted) = (if keys { element.key.as_ref() } else { Some(&element.value) }) else {
+                        continue;
+                    };
                     // Lists of checks are long; each of their paths counts.
-                    found.extend(match wanted.kind() {
-                        "array_creation_expression" => self.elements(wanted, scope, deep + 1, false),
+                    found.extend(match wanted {
+                        Expr::Array(_) => self.elements(wanted, scope, deep + 1, false),
                         _ => self.values(wanted, scope, deep + 1),
                     });
                     if found.len() > ALTERNATIVES * 8 {
@@ -180,169 +137,116 @@ impl<'t> Reader<'t, '_> {
                 }
                 found
             }
-            "variable_name" => {
-                let key = (scope.function.clone(), self.text(list).to_owned());
-                let given = self.assigned.get(&key).map(Vec::as_slice).unwrap_or_default();
-                let lists = given.iter().filter_map(|given| match given {
-                    Given::All(node) => Some(if node.kind() == "array_creation_expression" {
-                        self.elements(*node, scope, deep + 1, keys)
-                    } else {
-                        self.values(*node, scope, deep + 1)
-                    }),
+            Expr::Variable(name) => {
+                let lists = self.given(name, scope).iter().filter_map(|given| match given {
+                    Given::All(list @ Expr::Array(_)) => Some(self.elements(list, scope, deep + 1, keys)),
+                    Given::All(value) => Some(self.values(value, scope, deep + 1)),
                     Given::Elements(_) | Given::Keys(_) => None,
                 });
                 lists.flatten().collect()
             }
-            "function_call_expression" => {
-                // `array_merge($a, $b)`, `array_unique($a)`.
-                let Some((name, arguments)) = self.called(list) else { return Vec::new() };
-                if !name.starts_with("array_") {
-                    return Vec::new();
-                }
-                let mut cursor = arguments.walk();
-                let lists = arguments.named_children(&mut cursor).filter_map(|argument| argument.named_child(0));
-                lists.flat_map(|list| self.elements(list, scope, deep + 1, keys)).collect()
+            // `array_merge($a, $b)`, `array_unique($a)`.
+            Expr::Call(call) if call.name().is_some_and(|name| name.starts_with("array_")) => {
+                call.arguments.iter().flat_map(|list| self.elements(list, scope, deep + 1, keys)).collect()
             }
             _ => Vec::new(),
         }
     }
 
-    fn subscript(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
-        let (Some(array), Some(key)) = (node.named_child(0), last_child(node)) else { return vec![vec![Piece::Hole]] };
-        let under = || self.values(key, scope, deep + STEP);
+    fn index(&self, array: &'s Expr<'s>, key: Option<&'s Expr<'s>>, scope: &'s Scope, deep: usize) -> Values {
+        let Some(key) = key else { return one(Piece::Hole) };
         // In a string the key stands without quotes: `"$settings[base]/x"`.
-        let bare = (key.kind() == "name").then(|| self.text(key).to_owned());
-        let key = self.plain_string(key).or(bare);
-        if self.text(array) == "$_SERVER" {
-            return match key.as_deref() {
-                Some("DOCUMENT_ROOT") => vec![vec![Piece::Served]],
-                Some("SCRIPT_FILENAME") => vec![vec![Piece::Text(self.file.clone())]],
-                _ => vec![vec![Piece::Hole]],
-            };
+        let bare = if let Expr::Word(word) = key { Some((*word).to_owned()) } else { None };
+        let name = plain_string(key).or(bare);
+        if let Expr::Variable("_SERVER") = array {
+            return one(match name.as_deref() {
+                Some("DOCUMENT_ROOT") => Piece::Served,
+                Some("SCRIPT_FILENAME") => Piece::Text(self.file.clone()),
+                _ => Piece::Hole,
+            });
         }
-        if self.text(array).starts_with("$_") {
-            return vec![vec![Piece::Hole]];
-        }
-        // An array that is written out here beats what others keep under the same name.
-        if array.kind() == "variable_name"
-            && let Some(key) = &key
-        {
-            let given = self.assigned.get(&(scope.function.clone(), self.text(array).to_owned()));
-            let found = given.into_iter().flatten().find_map(|given| match given {
-                Given::All(list) if list.kind() == "array_creation_expression" => self.element(*list, key),
+        let Some(name) = name else {
+            // `get($name) { return $settings[$name]; }`
+            let under = self.values(key, scope, deep + STEP);
+            let handed = under.into_iter().find(|value| matches!(value.as_slice(), [Piece::Parameter(..)]));
+            return one(handed.map_or(Piece::Hole, |value| Piece::EntryOf(Box::new(value))));
+        };
+        if let Expr::Variable(variable) = array {
+            // What a request says.
+            if variable.starts_with('_') {
+                return one(Piece::Hole);
+            }
+            // An array that is written out here beats what others keep under the same name.
+            let found = self.given(variable, scope).iter().find_map(|given| match given {
+                Given::All(Expr::Array(elements)) => {
+                    elements.iter().find(|e| e.key.as_ref().and_then(plain_string).as_ref() == Some(&name))
+                }
                 _ => None,
             });
-            if let Some(found) = found {
-                return self.values(found, scope, deep + 1);
+            if let Some(element) = found {
+                return self.values(&element.value, scope, deep + 1);
             }
         }
-        match key {
-            Some(key) => vec![vec![Piece::Entry(key.to_ascii_lowercase())]],
-            // `get($name) { return $settings[$name]; }`
-            None => match under().into_iter().find(|value| matches!(value.as_slice(), [Piece::Parameter(..)])) {
-                Some(value) => vec![vec![Piece::EntryOf(Box::new(value))]],
-                None => vec![vec![Piece::Hole]],
-            },
-        }
+        one(Piece::Entry(name.to_ascii_lowercase()))
     }
 
-    fn element(&self, list: Node<'t>, key: &str) -> Option<Node<'t>> {
-        let mut cursor = list.walk();
-        let found = list.named_children(&mut cursor).find(|element| {
-            element.named_child_count() > 1
-                && element.named_child(0).and_then(|k| self.plain_string(k)).as_deref() == Some(key)
-        });
-        found.and_then(last_child)
-    }
-
-    fn binary(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
-        // A long chain of `.` leans to the left: it is taken link by link.
-        let mut parts = Vec::new();
-        let mut left = node;
-        while left.kind() == "binary_expression" && self.field(left, "operator").as_deref() == Some(".") {
-            parts.extend(left.child_by_field_name("right"));
-            let Some(next) = left.child_by_field_name("left") else { break };
-            left = next;
-        }
-        if parts.len() > LONGEST {
-            return vec![vec![Piece::Hole]];
-        }
-        if parts.is_empty() {
-            let operator = self.field(node, "operator").unwrap_or_default();
-            let both = (node.child_by_field_name("left"), node.child_by_field_name("right"));
-            return match (operator.as_str(), both) {
-                ("??" | "?:", (Some(first), Some(second))) => {
-                    either(self.values(first, scope, deep + 1), self.values(second, scope, deep + 1))
-                }
-                _ => vec![vec![Piece::Hole]],
-            };
-        }
-        let mut whole = self.values(left, scope, deep + 1);
-        for part in parts.iter().rev() {
-            whole = joined(&whole, &self.values(*part, scope, deep + 1));
-        }
-        whole
-    }
-
-    fn called_value(&self, node: Node<'t>, scope: &Scope, deep: usize) -> Values {
-        let Some((name, list)) = self.called(node) else { return vec![vec![Piece::Hole]] };
-        let mut cursor = list.walk();
-        let arguments: Vec<Node<'t>> = list.named_children(&mut cursor).filter_map(last_child).collect();
+    fn called(&self, call: &'s Call<'s>, scope: &'s Scope, deep: usize) -> Values {
+        let (Some(name), arguments) = (call.name(), &call.arguments) else { return one(Piece::Hole) };
         let name = name.to_ascii_lowercase();
-        let first = |place: usize| arguments.get(place).map(|argument| self.values(*argument, scope, deep + 1));
-        let hole = || vec![vec![Piece::Hole]];
-        if node.kind() != "function_call_expression" {
-            let own = self.field(node, "object").is_some_and(|object| object == "$this")
-                || self.field(node, "scope").is_some_and(|class| matches!(&*class, "self" | "static"));
-            let name = if own { format!("{}::{name}", scope.class) } else { name };
-            return vec![vec![Piece::Returned(name, self.handed(&arguments, scope, deep))]];
-        }
-        match name.as_str() {
+        let of_own = match &call.callee {
+            Callee::New(_) | Callee::Unknown(_) => return one(Piece::Hole),
+            Callee::Function(_) => return self.answer(&name, arguments, scope, deep),
+            Callee::Method(object, _) => matches!(object, Expr::Variable("this")),
+            Callee::Static(class, _) => matches!(class, Expr::Word("self" | "static")),
+        };
+        let name = if of_own { format!("{}::{name}", scope.class) } else { name };
+        one(Piece::Returned(name, self.handed(arguments, scope, deep)))
+    }
+
+    /// What a function answers: PHP's own, as far as they make paths of paths, and the code's.
+    fn answer(&self, name: &str, arguments: &'s [Expr<'s>], scope: &'s Scope, deep: usize) -> Values {
+        let value = |place: usize| {
+            arguments.get(place).map_or_else(|| one(Piece::Hole), |argument| self.values(argument, scope, deep + 1))
+        };
+        match name {
             "dirname" => {
-                let levels = arguments.get(1).and_then(|levels| self.text(*levels).parse().ok()).unwrap_or(1);
-                let paths = first(0).unwrap_or_else(hole);
-                paths.into_iter().map(|path| vec![Piece::Above(Box::new(path), levels)]).collect()
+                let levels = match arguments.get(1) {
+                    Some(Expr::Number(levels)) => levels.parse().unwrap_or(1),
+                    _ => 1,
+                };
+                value(0).into_iter().map(|path| vec![Piece::Above(Box::new(path), levels)]).collect()
             }
-            "str_replace" => first(2).unwrap_or_else(hole),
-            "sprintf" => self.formatted(&arguments, scope, deep),
+            "str_replace" => value(2),
+            "sprintf" => self.formatted(arguments, scope, deep),
             "implode" | "join" => {
-                let (Some(glue), Some(list)) = (arguments.first(), arguments.get(1)) else { return hole() };
-                let glue = self.values(*glue, scope, deep + 1);
-                if list.kind() != "array_creation_expression" {
-                    return hole();
-                }
-                let mut cursor = list.walk();
-                let parts: Vec<Values> = list
-                    .named_children(&mut cursor)
-                    .filter_map(last_child)
-                    .map(|part| self.values(part, scope, deep + 1))
-                    .collect();
-                parts.into_iter().reduce(|whole, part| joined(&joined(&whole, &glue), &part)).unwrap_or_else(hole)
+                let Some(Expr::Array(elements)) = arguments.get(1) else { return one(Piece::Hole) };
+                let glue = value(0);
+                let parts = elements.iter().map(|part| self.values(&part.value, scope, deep + 1));
+                let whole = parts.reduce(|whole, part| joined(&joined(&whole, &glue), &part));
+                whole.unwrap_or_else(|| one(Piece::Hole))
             }
-            "getcwd" => vec![vec![Piece::Text(ROOT.to_string())]],
-            "sys_get_temp_dir" => vec![vec![Piece::Text("/tmp".into())]],
-            "constant" => match arguments.first().and_then(|name| self.plain_string(*name)) {
-                Some(name) => vec![vec![Piece::Constant(name)]],
-                None => hole(),
-            },
-            name if SAME.contains(&name) => first(0).unwrap_or_else(hole),
+            "getcwd" => one(Piece::Text(ROOT.to_string())),
+            "sys_get_temp_dir" => one(Piece::Text("/tmp".into())),
+            "constant" => one(arguments.first().and_then(plain_string).map_or(Piece::Hole, Piece::Constant)),
+            name if SAME.contains(&name) => value(0),
             // Helpers such as `storage_path('logs')`, where the code does not say what they answer.
-            name => match (arguments.as_slice(), name.strip_suffix("_path")) {
-                ([only], Some(folder)) if matches!(folder, "base" | "storage" | "public" | "app" | "resource") => {
+            name => match (arguments, name.strip_suffix("_path")) {
+                ([_], Some(folder)) if matches!(folder, "base" | "storage" | "public" | "app" | "resource") => {
                     let base = if folder == "base" { ROOT.to_string() } else { format!("{ROOT}/{folder}") };
-                    joined(&vec![vec![Piece::Text(format!("{base}/"))]], &self.values(*only, scope, deep + 1))
+                    joined(&one(Piece::Text(format!("{base}/"))), &value(0))
                 }
-                _ => vec![vec![Piece::Returned(name.to_owned(), self.handed(&arguments, scope, deep))]],
+                _ => one(Piece::Returned(name.to_owned(), self.handed(arguments, scope, deep))),
             },
         }
     }
 
     /// What a function is handed, as far as it may matter for a path.
-    fn handed(&self, arguments: &[Node<'t>], scope: &Scope, deep: usize) -> Vec<Values> {
-        let hole = |_: &Node<'t>| vec![vec![Piece::Hole]];
-        let value = |argument: &Node<'t>| self.values(*argument, scope, deep + STEP);
-        let mut handed: Vec<Values> =
-            arguments.iter().take(HANDED).map(|a| if deep + STEP > DEEPEST { hole(a) } else { value(a) }).collect();
+    fn handed(&self, arguments: &'s [Expr<'s>], scope: &'s Scope, deep: usize) -> Vec<Values> {
+        let value = |argument: &'s Expr<'s>| match deep + STEP > DEEPEST {
+            true => one(Piece::Hole),
+            false => self.values(argument, scope, deep + STEP),
+        };
+        let mut handed: Vec<Values> = arguments.iter().take(HANDED).map(value).collect();
         let nothing = |value: &Value| value.contains(&Piece::Hole) && value.iter().all(|piece| *piece == Piece::Hole);
         while handed.last().is_some_and(|last| last.iter().all(nothing)) {
             handed.pop();
@@ -351,13 +255,11 @@ impl<'t> Reader<'t, '_> {
     }
 
     /// `sprintf('%s/cache/%s', $dir, $name)`.
-    fn formatted(&self, arguments: &[Node<'t>], scope: &Scope, deep: usize) -> Values {
-        let Some(format) = arguments.first().and_then(|format| self.plain_string(*format)) else {
-            return vec![vec![Piece::Hole]];
-        };
+    fn formatted(&self, arguments: &'s [Expr<'s>], scope: &'s Scope, deep: usize) -> Values {
+        let Some(format) = arguments.first().and_then(plain_string) else { return one(Piece::Hole) };
         let mut whole: Values = vec![Vec::new()];
         let mut parts = format.split('%');
-        whole = joined(&whole, &vec![vec![Piece::Text(parts.next().unwrap_or_default().to_owned())]]);
+        whole = joined(&whole, &one(Piece::Text(parts.next().unwrap_or_default().to_owned())));
         for (place, part) in parts.enumerate() {
             // `%s`, or `%2$s`
             let (place, kind) = match part.split_once('$') {
@@ -365,15 +267,34 @@ impl<'t> Reader<'t, '_> {
                 _ => (place + 1, part),
             };
             let value = match (kind.strip_prefix('s'), arguments.get(place)) {
-                (Some(_), Some(argument)) => self.values(*argument, scope, deep + 1),
-                _ => vec![vec![Piece::Hole]],
+                (Some(_), Some(argument)) => self.values(argument, scope, deep + 1),
+                _ => one(Piece::Hole),
             };
             let rest = part.trim_start_matches(|c: char| c.is_ascii_digit() || matches!(c, '$' | '.' | '-' | '\''));
-            let rest = rest.get(1..).unwrap_or_default().to_owned();
-            whole = joined(&joined(&whole, &value), &vec![vec![Piece::Text(rest)]]);
+            let mut rest = rest.chars();
+            rest.next();
+            whole = joined(&joined(&whole, &value), &one(Piece::Text(rest.as_str().to_owned())));
         }
         whole
     }
+}
+
+fn one(piece: Piece) -> Values {
+    vec![vec![piece]]
+}
+
+/// A text without anything to fill in.
+pub(super) fn plain_string(expression: &Expr<'_>) -> Option<String> {
+    let Expr::Text(bits, _) = expression else { return None };
+    let mut text = String::new();
+    for bit in bits {
+        text.push_str(match bit {
+            Bit::Plain(plain) => plain,
+            Bit::Escape(escape) => unescaped(escape),
+            Bit::Filled(_) => return None,
+        });
+    }
+    Some(text)
 }
 
 /// Each of one followed by each of the other.
@@ -405,15 +326,12 @@ fn unescaped(sequence: &str) -> &str {
     }
 }
 
-pub(super) fn last_child(node: Node<'_>) -> Option<Node<'_>> {
-    let last = u32::try_from(node.named_child_count()).ok()?.checked_sub(1)?;
-    node.named_child(last).filter(|_| node.kind() != "subscript_expression" || last > 0)
-}
-
-/// The class that a name in front of `::` means, in lower case.
-pub(super) fn class_name(text: &str, scope: &Scope) -> String {
-    match text {
-        "self" | "static" | "parent" => scope.class.clone(),
-        name => name.rsplit('\\').next().unwrap_or(name).to_ascii_lowercase(),
+/// The class that stands in front of `::`, in lower case.
+pub(super) fn class_name(class: &Expr<'_>, scope: &Scope) -> String {
+    match class {
+        Expr::Word("self" | "static" | "parent") => scope.class.clone(),
+        Expr::Word(name) => name.rsplit('\\').next().unwrap_or(name).to_ascii_lowercase(),
+        Expr::Variable(name) => format!("${}", name.to_ascii_lowercase()),
+        _ => String::new(),
     }
 }
