@@ -1,18 +1,24 @@
 //! The files of a tree together: symbols become paths.
 
 use std::cell::{Cell, RefCell};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Component, Path, PathBuf};
+use std::rc::Rc;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use regex::Regex;
 
 use super::super::deployed::Deployed;
 use super::super::names::{Aside, is_settings_name, lower_name, trade};
-use super::facts::{Call, Facts, Piece, ROOT, Sink, Value, Values};
+use super::facts::{Call, Facts, Piece, ROOT, Sink, Touch, Value, Values};
 
 /// Stands for what is not known in a path.
 const HOLE: char = '\u{2}';
 /// As many values of one symbol are taken; what has more says nothing.
 const ALTERNATIVES: usize = 6;
+/// What has more than so much kept under its name is not even looked at.
+const MOST_KEPT: usize = 96;
 /// As many paths one expression may become.
 const PATHS: usize = 48;
 /// Symbols are followed so deep.
@@ -110,29 +116,58 @@ pub(crate) struct Touched {
 }
 
 /// All files of a tree.
-#[derive(Clone)]
 pub(crate) struct Code<'c> {
     deployed: &'c Deployed,
     facts: &'c [Facts],
     /// The document root, relative to the root.
     served: PathBuf,
-    constants: BTreeMap<&'c str, Vec<&'c Values>>,
-    class_constants: BTreeMap<(&'c str, &'c str), Vec<&'c Values>>,
-    entries: BTreeMap<&'c str, Vec<&'c Values>>,
+    constants: BTreeMap<&'c str, Kept<'c>>,
+    class_constants: BTreeMap<(&'c str, &'c str), Kept<'c>>,
+    entries: BTreeMap<&'c str, Kept<'c>>,
     properties: BTreeMap<&'c str, Vec<(&'c str, &'c Values)>>,
-    returns: BTreeMap<&'c str, Vec<&'c Values>>,
+    returns: BTreeMap<&'c str, Kept<'c>>,
     calls: BTreeMap<&'c str, Vec<(&'c Call, &'c Path)>>,
     /// The classes that define a method of this name.
     definers: BTreeMap<&'c str, BTreeSet<&'c str>>,
+    /// What follows each constant in paths.
+    tails: BTreeMap<&'c str, BTreeSet<&'c str>>,
+    /// The names of the links that lead out of the tree.
+    leading_out: Option<Regex>,
+}
+
+/// All that is kept under a name, each thing once.
+#[derive(Default)]
+struct Kept<'c> {
+    values: Vec<&'c Values>,
+    known: HashSet<&'c Values>,
+}
+
+impl<'c> Kept<'c> {
+    fn add(&mut self, values: &'c Values) {
+        if self.values.len() <= MOST_KEPT && self.known.insert(values) {
+            self.values.push(values);
+        }
+    }
+
+    /// Nothing, where there is so much that it says nothing.
+    fn values(&self) -> &[&'c Values] {
+        if self.values.len() > MOST_KEPT { &[] } else { &self.values }
+    }
+}
+
+/// Several texts that one thing may be.
+type Texts = Rc<Vec<String>>;
+
+/// Turns symbols into paths, and keeps what it found out.
+struct Resolver<'r, 'c> {
+    code: &'r Code<'c>,
     left: Cell<usize>,
     /// What symbols were found to be, so that each is followed once.
-    known: RefCell<HashMap<Piece, Vec<String>>>,
+    known: RefCell<HashMap<Piece, Texts>>,
     /// What functions were handed in the calls that are looked at, the innermost last.
     bound: RefCell<Vec<(String, Arc<Vec<Values>>)>>,
     /// How many calls a parameter is followed through.
     hops: Cell<usize>,
-    /// What follows each constant in paths.
-    tails: BTreeMap<&'c str, BTreeSet<&'c str>>,
 }
 
 impl<'c> Code<'c> {
@@ -148,11 +183,8 @@ impl<'c> Code<'c> {
             returns: BTreeMap::new(),
             calls: BTreeMap::new(),
             definers: BTreeMap::new(),
-            left: Cell::new(0),
-            known: RefCell::default(),
-            bound: RefCell::default(),
-            hops: Cell::new(0),
             tails: BTreeMap::new(),
+            leading_out: leading_out(deployed),
         };
         // What tests and tools set is not what the application uses.
         for file in facts.iter().filter(|file| deployed.aside(&file.file) != Some(Aside::Development)) {
@@ -172,19 +204,19 @@ impl<'c> Code<'c> {
             }
         }
         for (name, values) in &file.constants {
-            self.constants.entry(name).or_default().push(values);
+            self.constants.entry(name).or_default().add(values);
         }
         for ((class, name), values) in &file.class_constants {
-            self.class_constants.entry((class, name)).or_default().push(values);
+            self.class_constants.entry((class, name)).or_default().add(values);
         }
         for (name, values, _) in &file.entries {
-            self.entries.entry(name).or_default().push(values);
+            self.entries.entry(name).or_default().add(values);
         }
         for ((class, name), values) in &file.properties {
             self.properties.entry(name).or_default().push((class, values));
         }
         for (name, values) in &file.returns {
-            self.returns.entry(name).or_default().push(values);
+            self.returns.entry(name).or_default().add(values);
         }
         for call in &file.calls {
             self.calls.entry(&call.name).or_default().push((call, &file.file));
@@ -197,84 +229,47 @@ impl<'c> Code<'c> {
 
     /// The files that are loaded.
     pub(crate) fn loaded(&self) -> Vec<Touched> {
-        self.touched_by(self.facts, |sink| sink == Sink::Load)
+        self.on_all_cores(|resolver, file| {
+            let loads = file.touches.iter().filter(|touch| touch.sink == Sink::Load);
+            loads.flat_map(|touch| resolver.touched(file, touch)).collect()
+        })
     }
 
     /// Every path that is touched, once for each place where it is. What a function does with a parameter is evidence where the
     /// function is called, and with what.
     pub(crate) fn touched(&self) -> Vec<Touched> {
-        let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        let some = self.facts.chunks(self.facts.len().div_ceil(threads).max(1));
-        // What symbols are found to be is known to one thread alone.
-        let work = some.map(|facts| (self.clone(), facts));
-        std::thread::scope(|scope| {
-            let all: Vec<_> = work.map(|(code, facts)| scope.spawn(move || code.touched_by(facts, |_| true))).collect();
-            all.into_iter().flat_map(|some| some.join().unwrap_or_default()).collect()
+        self.on_all_cores(|resolver, file| {
+            file.touches.iter().flat_map(|touch| resolver.touched(file, touch)).collect()
         })
     }
 
-    fn touched_by(&self, facts: &'c [Facts], wanted: impl Fn(Sink) -> bool) -> Vec<Touched> {
-        let mut all = Vec::new();
-        for file in facts {
-            for touch in file.touches.iter().filter(|touch| wanted(touch.sink)) {
-                let mut add = |at: &Path, line: usize, in_file: &Path| {
-                    let mut known = BTreeSet::new();
-                    for (spot, whole, sure) in self.spots(&touch.paths, in_file) {
-                        if known.insert((spot.clone(), whole)) {
-                            let (file, call) = (at.to_owned(), touch.call.clone());
-                            all.push(Touched { sink: touch.sink, spot, whole, file, line, call, sure });
-                        }
-                    }
-                    !known.is_empty()
-                };
-                let function = touch.paths.iter().flatten().find_map(parameter_of);
-                let Some(function) = function else {
-                    add(&file.file, touch.line, &file.file);
-                    continue;
-                };
-                let bind = |handed: Arc<Vec<Values>>| self.bound.borrow_mut().push((function.to_owned(), handed));
-                let mut found = false;
-                for (call, from) in self.callers(function) {
-                    bind(Arc::clone(&call.arguments));
-                    found |= add(from, call.line, from);
-                    self.bound.borrow_mut().pop();
-                }
-                // The folder may be known whatever is handed.
-                if !found {
-                    bind(Arc::default());
-                    add(&file.file, touch.line, &file.file);
-                    self.bound.borrow_mut().pop();
-                }
-            }
-        }
-        all
+    /// The places outside the tree that are kept under names, or written out: by itself that says nothing.
+    pub(crate) fn named_outside(&self) -> Vec<Touched> {
+        self.on_all_cores(|resolver, file| match self.deployed.aside(&file.file) {
+            None => resolver.named_outside(file),
+            Some(_) => Vec::new(),
+        })
     }
 
-    /// What is kept under names, or written out: by itself that says nothing.
-    pub(crate) fn named(&self) -> Vec<Touched> {
-        let mut all = Vec::new();
-        let own = self.facts.iter().filter(|file| self.deployed.aside(&file.file).is_none());
-        for file in own {
-            let constants = file.constants.iter().map(|(_, values)| (values, 0));
-            let entries = file.entries.iter().map(|(_, values, line)| (values, *line));
-            let properties = file.properties.iter().map(|(_, values)| (values, 0));
-            // What begins with a function's answer or parameter is evidence where that is used.
-            let begins = |value: &&Value| {
-                !matches!(value.first(), Some(Piece::Returned(..) | Piece::Parameter(..) | Piece::Hole))
-            };
-            let kept = constants.chain(entries).chain(properties).flat_map(|(values, line)| {
-                let values: Values = values.iter().filter(begins).cloned().collect();
-                self.spots(&values, &file.file).into_iter().map(move |found| (found, line))
-            });
-            let literals = file.literals.iter().filter_map(|(text, line)| Some((self.spot(text, &file.file)?, *line)));
-            for ((spot, whole, sure), line) in kept.chain(literals) {
-                if sure {
-                    let (file, call) = (file.file.clone(), String::new());
-                    all.push(Touched { sink: Sink::Named, spot, whole, file, line, call, sure });
-                }
+    /// What is found in each file, in their order.
+    fn on_all_cores(&self, find: impl Fn(&Resolver<'_, 'c>, &'c Facts) -> Vec<Touched> + Sync) -> Vec<Touched> {
+        let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+        let next = AtomicUsize::new(0);
+        let work = || {
+            let resolver = Resolver::new(self);
+            let mut found = Vec::new();
+            loop {
+                let at = next.fetch_add(1, Ordering::Relaxed);
+                let Some(file) = self.facts.get(at) else { break found };
+                found.push((at, find(&resolver, file)));
             }
-        }
-        all
+        };
+        let mut all: Vec<(usize, Vec<Touched>)> = std::thread::scope(|scope| {
+            let handles: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
+            handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
+        });
+        all.sort_by_key(|(at, _)| *at);
+        all.into_iter().flat_map(|(_, found)| found).collect()
     }
 
     /// The calls of a function, where it is known which function a call means.
@@ -287,139 +282,9 @@ impl<'c> Code<'c> {
         if shared || calls.len() > ALTERNATIVES * 8 { &[] } else { calls }
     }
 
-    /// The paths that values in `file` may be.
-    fn spots(&self, values: &Values, file: &Path) -> Vec<(Spot, Whole, bool)> {
-        self.left.set(BUDGET);
-        let mut spots = Vec::new();
-        for value in values {
-            for text in self.texts(value, 0) {
-                spots.extend(self.spot(&text, file));
-            }
-        }
-        spots
-    }
-
-    /// The texts that a value may be, [`HOLE`]s in the places of what is not known.
-    fn texts(&self, value: &Value, deep: usize) -> Vec<String> {
-        let mut whole = vec![String::new()];
-        for piece in value {
-            let parts = self.piece(piece, deep);
-            let mut longer = Vec::new();
-            for head in &whole {
-                for part in &parts {
-                    longer.push(format!("{head}{part}"));
-                }
-            }
-            longer.truncate(PATHS);
-            whole = longer;
-        }
-        whole
-    }
-
-    fn piece(&self, piece: &Piece, deep: usize) -> Vec<String> {
-        let hole = || vec![HOLE.to_string()];
-        if deep > DEEPEST || self.left.get() == 0 {
-            return hole();
-        }
-        match piece {
-            Piece::Text(text) => return vec![text.clone()],
-            Piece::Hole => return hole(),
-            // What is handed is another thing each time.
-            Piece::Parameter(..) | Piece::Returned(..) | Piece::EntryOf(_) => {}
-            symbol => {
-                if let Some(known) = self.known.borrow().get(symbol) {
-                    return known.clone();
-                }
-            }
-        }
-        self.left.set(self.left.get() - 1);
-        let found = match piece {
-            Piece::Text(_) | Piece::Hole => Vec::new(),
-            Piece::Served => vec![format!("{ROOT}/{}", self.served.display())],
-            Piece::Constant(name) => self.one_root(name, self.all(self.constants.get(&**name), deep)),
-            Piece::EntryOf(key) => {
-                let keys: BTreeSet<String> =
-                    self.texts(key, deep + 1).into_iter().map(|key| key.to_ascii_lowercase()).collect();
-                let known = keys.into_iter().filter(|key| !key.contains(HOLE)).take(ALTERNATIVES);
-                known.flat_map(|key| self.piece(&Piece::Entry(key), deep + 1)).collect()
-            }
-            Piece::ClassConstant(class, name) => self.all(self.class_constants.get(&(&**class, &**name)), deep),
-            Piece::Entry(name) if COMMON.contains(&&**name) => hole(),
-            Piece::Entry(name) => {
-                let mut texts = self.all(self.entries.get(&**name), deep);
-                texts.retain(|text| self.looks_like_a_path(text));
-                texts
-            }
-            Piece::Property(class, name) => {
-                let known = self.properties.get(&**name).map(Vec::as_slice).unwrap_or_default();
-                let own: Vec<&Values> = known.iter().filter(|(c, _)| c == class).map(|(_, values)| *values).collect();
-                // One that is inherited stands in another class.
-                let inherited = || known.iter().map(|(_, values)| *values).collect();
-                let found = if own.is_empty() && !COMMON.contains(&&**name) { inherited() } else { own };
-                self.all(Some(&found), deep)
-            }
-            Piece::Parameter(function, place) => self.arguments(function, *place, deep),
-            Piece::Returned(name, handed) => self.returned(name, handed, deep),
-            Piece::Above(inner, levels) => {
-                self.texts(inner, deep + 1).iter().map(|text| above(text, *levels)).collect()
-            }
-        };
-        let found = if found.is_empty() { hole() } else { found };
-        // What was cut short for its depth is not the whole answer.
-        let lasts = matches!(
-            piece,
-            Piece::Constant(_) | Piece::ClassConstant(..) | Piece::Entry(_) | Piece::Property(..) | Piece::Served
-        );
-        if deep <= DEEPEST / 2 && self.left.get() > 0 && lasts {
-            self.known.borrow_mut().insert(piece.clone(), found.clone());
-        }
-        found
-    }
-
-    fn all(&self, found: Option<&Vec<&Values>>, deep: usize) -> Vec<String> {
-        let mut texts: Vec<String> = Vec::new();
-        for values in found.into_iter().flatten() {
-            for value in *values {
-                for text in self.texts(value, deep + 1) {
-                    if text.chars().any(|c| c != HOLE) && !texts.contains(&text) {
-                        texts.push(text);
-                    }
-                }
-            }
-            if texts.len() > ALTERNATIVES * 2 {
-                return Vec::new();
-            }
-        }
-        texts.truncate(ALTERNATIVES);
-        texts
-    }
-
     /// Whether what is kept under a name is a path, and no other setting.
     fn looks_like_a_path(&self, text: &str) -> bool {
         text.contains(['/', ROOT]) || self.deployed.is_directory(Path::new(text.trim_matches(HOLE)))
-    }
-
-    /// What a function returns for what it is handed.
-    fn returned(&self, name: &str, handed: &[Values], deep: usize) -> Vec<String> {
-        let plain = name.rsplit("::").next().unwrap_or(name);
-        let few = self.definers.get(plain).is_some_and(|classes| classes.len() <= 2);
-        let full = if self.returns.contains_key(name) {
-            vec![name.to_owned()]
-        } else if few {
-            let named = self.definers.get(plain).into_iter().flatten();
-            named.map(|class| if class.is_empty() { plain.to_owned() } else { format!("{class}::{plain}") }).collect()
-        } else {
-            Vec::new()
-        };
-        let handed = Arc::new(handed.to_vec());
-        let mut texts = Vec::new();
-        for function in full {
-            let Some(values) = self.returns.get(&*function) else { continue };
-            self.bound.borrow_mut().push((function.clone(), Arc::clone(&handed)));
-            texts.extend(self.all(Some(values), deep));
-            self.bound.borrow_mut().pop();
-        }
-        texts
     }
 
     /// Of several places that a constant may name, each with a fall-back, the one that has what the code looks for below it.
@@ -436,35 +301,6 @@ impl<'c> Code<'c> {
             return texts;
         }
         texts.into_iter().filter(|text| has(text) == most).take(1).collect()
-    }
-
-    /// What the callers of a function hand it.
-    fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
-        let known =
-            self.bound.borrow().iter().rev().find(|(name, _)| name == function).map(|(_, handed)| Arc::clone(handed));
-        let (is_known, is_constructor) = (known.is_some(), function.ends_with("::__construct"));
-        let handed = match known {
-            Some(handed) => vec![handed],
-            // The callers' own parameters are what their callers hand them, and there it ends.
-            None if is_constructor || self.hops.get() < HOPS => {
-                self.callers(function).iter().map(|(call, _)| Arc::clone(&call.arguments)).collect()
-            }
-            None => Vec::new(),
-        };
-        // What an object is made with is its own, and what is handed in the call that is looked at is known.
-        let hop = usize::from(!is_constructor && !is_known);
-        self.hops.set(self.hops.get() + hop);
-        let mut texts: Vec<String> = Vec::new();
-        for values in handed.iter().filter_map(|arguments| arguments.get(place)) {
-            for text in values.iter().flat_map(|value| self.texts(value, deep + 1)) {
-                if (text.is_empty() || text.chars().any(|c| c != HOLE)) && !texts.contains(&text) {
-                    texts.push(text);
-                }
-            }
-        }
-        self.hops.set(self.hops.get() - hop);
-        texts.truncate(ALTERNATIVES * 4);
-        texts
     }
 
     /// Where a text leads, taken as a path in `file`.
@@ -558,6 +394,266 @@ impl<'c> Code<'c> {
         (path.components().count() > 2 && !strange.iter().any(|dir| path.starts_with(dir)))
             .then_some(Spot::Outside(path))
     }
+
+    /// Whether a text is a place outside the tree, or goes through a link that leads out.
+    fn leads_out(&self, text: &str) -> bool {
+        text.starts_with('/') || self.leading_out.as_ref().is_some_and(|links| links.is_match(text))
+    }
+}
+
+impl<'r, 'c> Resolver<'r, 'c> {
+    fn new(code: &'r Code<'c>) -> Self {
+        Self {
+            code,
+            left: Cell::new(0),
+            known: RefCell::default(),
+            bound: RefCell::default(),
+            hops: Cell::new(0),
+        }
+    }
+
+    /// Where a path is touched: where the touch stands, and where the paths come from.
+    fn touched(&self, file: &'c Facts, touch: &'c Touch) -> Vec<Touched> {
+        let mut all = Vec::new();
+        let mut add = |at: &Path, line: usize, in_file: &Path| {
+            let mut known = BTreeSet::new();
+            for (spot, whole, sure) in self.spots(&touch.paths, in_file) {
+                if known.insert((spot.clone(), whole)) {
+                    let (file, call) = (at.to_owned(), touch.call.clone());
+                    all.push(Touched { sink: touch.sink, spot, whole, file, line, call, sure });
+                }
+            }
+            !known.is_empty()
+        };
+        let Some(function) = touch.paths.iter().flatten().find_map(parameter_of) else {
+            add(&file.file, touch.line, &file.file);
+            return all;
+        };
+        let bind = |handed: Arc<Vec<Values>>| self.bound.borrow_mut().push((function.to_owned(), handed));
+        let mut found = false;
+        for (call, from) in self.code.callers(function) {
+            bind(Arc::clone(&call.arguments));
+            found |= add(from, call.line, from);
+            self.bound.borrow_mut().pop();
+        }
+        // The folder may be known whatever is handed.
+        if !found {
+            bind(Arc::default());
+            add(&file.file, touch.line, &file.file);
+            self.bound.borrow_mut().pop();
+        }
+        all
+    }
+
+    fn named_outside(&self, file: &'c Facts) -> Vec<Touched> {
+        let constants = file.constants.iter().map(|(_, values)| (values, 0));
+        let entries = file.entries.iter().map(|(_, values, line)| (values, *line));
+        let properties = file.properties.iter().map(|(_, values)| (values, 0));
+        let kept = constants.chain(entries).chain(properties).flat_map(|(values, line)| {
+            let leads_out = values.iter().filter(|value| self.may_lead_out(value));
+            leads_out.flat_map(|value| self.spots_of(value, &file.file)).map(move |found| (found, line))
+        });
+        let literals =
+            file.literals.iter().filter_map(|(text, line)| Some((self.code.spot(text, &file.file)?, *line)));
+        let outside = kept.chain(literals).filter(|((spot, _, sure), _)| *sure && matches!(spot, Spot::Outside(_)));
+        let named = outside.map(|((spot, whole, sure), line)| {
+            let (file, call) = (file.file.clone(), String::new());
+            Touched { sink: Sink::Named, spot, whole, file, line, call, sure }
+        });
+        named.collect()
+    }
+
+    /// Whether a value may be a place outside the tree: by what it begins with. What begins with a function's answer or parameter
+    /// is evidence where that is used.
+    fn may_lead_out(&self, value: &'c Value) -> bool {
+        let leads_out = |piece: &Piece| matches!(piece, Piece::Text(text) if self.code.leads_out(text));
+        match value.first() {
+            Some(Piece::Returned(..) | Piece::Parameter(..) | Piece::Hole) | None => false,
+            Some(Piece::Text(_)) => value.iter().any(leads_out),
+            Some(symbol) => {
+                self.left.set(BUDGET);
+                value.iter().any(leads_out) || self.piece(symbol, 0).iter().any(|text| self.code.leads_out(text))
+            }
+        }
+    }
+
+    /// The paths that values in `file` may be.
+    fn spots(&self, values: &'c Values, file: &Path) -> Vec<(Spot, Whole, bool)> {
+        values.iter().flat_map(|value| self.spots_of(value, file)).collect()
+    }
+
+    fn spots_of(&self, value: &'c Value, file: &Path) -> Vec<(Spot, Whole, bool)> {
+        self.left.set(BUDGET);
+        self.texts(value, 0).iter().filter_map(|text| self.code.spot(text, file)).collect()
+    }
+
+    /// The texts that a value may be, [`HOLE`]s in the places of what is not known.
+    fn texts(&self, value: &Value, deep: usize) -> Texts {
+        if let [only] = value.as_slice() {
+            return self.piece(only, deep);
+        }
+        let mut whole = vec![String::new()];
+        for piece in value {
+            match piece {
+                Piece::Text(text) => whole.iter_mut().for_each(|head| head.push_str(text)),
+                Piece::Hole => whole.iter_mut().for_each(|head| head.push(HOLE)),
+                symbol => match self.piece(symbol, deep).as_slice() {
+                    [only] => whole.iter_mut().for_each(|head| head.push_str(only)),
+                    parts => {
+                        let all = whole.iter().flat_map(|head| parts.iter().map(move |part| format!("{head}{part}")));
+                        whole = all.take(PATHS).collect();
+                    }
+                },
+            }
+        }
+        Rc::new(whole)
+    }
+
+    fn piece(&self, piece: &Piece, deep: usize) -> Texts {
+        let hole = || Rc::new(vec![HOLE.to_string()]);
+        match piece {
+            Piece::Text(text) => return Rc::new(vec![text.clone()]),
+            Piece::Hole => return hole(),
+            _ if deep > DEEPEST || self.left.get() == 0 => return hole(),
+            // What is handed is another thing each time.
+            Piece::Parameter(..) | Piece::Returned(..) | Piece::EntryOf(_) => {}
+            symbol => {
+                if let Some(known) = self.known.borrow().get(symbol) {
+                    return Rc::clone(known);
+                }
+            }
+        }
+        self.left.set(self.left.get() - 1);
+        let code = self.code;
+        let found = match piece {
+            Piece::Text(_) | Piece::Hole => Vec::new(),
+            Piece::Served => vec![format!("{ROOT}/{}", code.served.display())],
+            Piece::Constant(name) => code.one_root(name, self.all(kept(code.constants.get(&**name)), deep)),
+            Piece::EntryOf(key) => {
+                let keys: BTreeSet<String> =
+                    self.texts(key, deep + 1).iter().map(|key| key.to_ascii_lowercase()).collect();
+                let known = keys.into_iter().filter(|key| !key.contains(HOLE)).take(ALTERNATIVES);
+                let entries = known.map(|key| self.piece(&Piece::Entry(key), deep + 1));
+                entries.flat_map(|texts| texts.to_vec()).collect()
+            }
+            Piece::ClassConstant(class, name) => {
+                self.all(kept(code.class_constants.get(&(&**class, &**name))), deep)
+            }
+            Piece::Entry(name) if COMMON.contains(&&**name) => Vec::new(),
+            Piece::Entry(name) => {
+                let mut texts = self.all(kept(code.entries.get(&**name)), deep);
+                texts.retain(|text| code.looks_like_a_path(text));
+                texts
+            }
+            Piece::Property(class, name) => {
+                let known = code.properties.get(&**name).map(Vec::as_slice).unwrap_or_default();
+                let own: Vec<&Values> = known.iter().filter(|(c, _)| c == class).map(|(_, values)| *values).collect();
+                // One that is inherited stands in another class.
+                let inherited = || known.iter().map(|(_, values)| *values).collect();
+                let found = if own.is_empty() && !COMMON.contains(&&**name) { inherited() } else { own };
+                self.all(&found, deep)
+            }
+            Piece::Parameter(function, place) => self.arguments(function, *place, deep),
+            Piece::Returned(name, handed) => self.returned(name, handed, deep),
+            Piece::Above(inner, levels) => {
+                self.texts(inner, deep + 1).iter().map(|text| above(text, *levels)).collect()
+            }
+        };
+        let found = if found.is_empty() { hole() } else { Rc::new(found) };
+        // What was cut short for its depth is not the whole answer.
+        let lasts = matches!(
+            piece,
+            Piece::Constant(_) | Piece::ClassConstant(..) | Piece::Entry(_) | Piece::Property(..) | Piece::Served
+        );
+        if deep <= DEEPEST / 2 && self.left.get() > 0 && lasts {
+            self.known.borrow_mut().insert(piece.clone(), Rc::clone(&found));
+        }
+        found
+    }
+
+    fn all(&self, found: &[&Values], deep: usize) -> Vec<String> {
+        let mut texts: Vec<String> = Vec::new();
+        for values in found {
+            for value in *values {
+                for text in self.texts(value, deep + 1).iter() {
+                    if text.chars().any(|c| c != HOLE) && !texts.contains(text) {
+                        texts.push(text.clone());
+                    }
+                }
+            }
+            if texts.len() > ALTERNATIVES * 2 {
+                return Vec::new();
+            }
+        }
+        texts.truncate(ALTERNATIVES);
+        texts
+    }
+
+    /// What a function returns for what it is handed.
+    fn returned(&self, name: &str, handed: &[Values], deep: usize) -> Vec<String> {
+        let plain = name.rsplit("::").next().unwrap_or(name);
+        let few = self.code.definers.get(plain).is_some_and(|classes| classes.len() <= 2);
+        let full = if self.code.returns.contains_key(name) {
+            vec![name.to_owned()]
+        } else if few {
+            let named = self.code.definers.get(plain).into_iter().flatten();
+            named.map(|class| if class.is_empty() { plain.to_owned() } else { format!("{class}::{plain}") }).collect()
+        } else {
+            Vec::new()
+        };
+        let handed = Arc::new(handed.to_vec());
+        let mut texts = Vec::new();
+        for function in full {
+            let Some(values) = self.code.returns.get(&*function) else { continue };
+            self.bound.borrow_mut().push((function.clone(), Arc::clone(&handed)));
+            texts.extend(self.all(values.values(), deep));
+            self.bound.borrow_mut().pop();
+        }
+        texts
+    }
+
+    /// What the callers of a function hand it.
+    fn arguments(&self, function: &str, place: usize, deep: usize) -> Vec<String> {
+        let known =
+            self.bound.borrow().iter().rev().find(|(name, _)| name == function).map(|(_, handed)| Arc::clone(handed));
+        let (is_known, is_constructor) = (known.is_some(), function.ends_with("::__construct"));
+        let handed = match known {
+            Some(handed) => vec![handed],
+            // The callers' own parameters are what their callers hand them, and there it ends.
+            None if is_constructor || self.hops.get() < HOPS => {
+                self.code.callers(function).iter().map(|(call, _)| Arc::clone(&call.arguments)).collect()
+            }
+            None => Vec::new(),
+        };
+        // What an object is made with is its own, and what is handed in the call that is looked at is known.
+        let hop = usize::from(!is_constructor && !is_known);
+        self.hops.set(self.hops.get() + hop);
+        let mut texts: Vec<String> = Vec::new();
+        for values in handed.iter().filter_map(|arguments| arguments.get(place)) {
+            for value in values {
+                for text in self.texts(value, deep + 1).iter() {
+                    if (text.is_empty() || text.chars().any(|c| c != HOLE)) && !texts.contains(text) {
+                        texts.push(text.clone());
+                    }
+                }
+            }
+        }
+        self.hops.set(self.hops.get() - hop);
+        texts.truncate(ALTERNATIVES * 4);
+        texts
+    }
+}
+
+/// A pattern of the names of all links that lead out of the tree.
+fn leading_out(deployed: &Deployed) -> Option<Regex> {
+    let outward = deployed.links.iter().filter(|(_, goal)| !goal.starts_with(&deployed.root));
+    let names: BTreeSet<String> = outward.filter_map(|(link, _)| Some(regex::escape(link.file_name()?.to_str()?))).collect();
+    let names: Vec<String> = names.into_iter().collect();
+    if names.is_empty() { None } else { Regex::new(&names.join("|")).ok() }
+}
+
+fn kept<'k, 'c>(found: Option<&'k Kept<'c>>) -> &'k [&'c Values] {
+    found.map(Kept::values).unwrap_or_default()
 }
 
 /// A path so many levels up.
