@@ -1,6 +1,6 @@
 //! A deployed tree as it lies on disk: an index of its paths, and their contents on demand.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::ffi::{CStr, CString, OsStr, OsString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
@@ -117,6 +117,14 @@ impl Deployed {
         let name = CString::new(path.file_name()?.as_bytes()).ok()?;
         let target = sys::read_link(&parent, &name).ok()?;
         Some(PathBuf::from(OsString::from_vec(target)))
+    }
+
+    /// The names of the folders in the root.
+    pub(crate) fn top_folders(&self) -> HashSet<String> {
+        let tops = self.entries.iter().filter(|(path, entry)| {
+            entry.kind == Kind::Directory && path.parent().is_some_and(|above| above.as_os_str().is_empty())
+        });
+        tops.filter_map(|(path, _)| path.to_str().map(str::to_owned)).collect()
     }
 
     /// Where a path stands beside the application itself.

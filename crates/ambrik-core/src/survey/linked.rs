@@ -79,12 +79,13 @@ pub(crate) fn linked(
     let files = files.chain(in_folders.into_iter().map(|(path, seen)| (path, seen, true)));
     // What links lead to within the tree is the tree's.
     let own = |path: &Path| is_its_own(path) && !path.starts_with(&deployed.root);
+    let folders = deployed.top_folders();
     let new = files.filter(|(path, ..)| own(path) && known.iter().all(|known| known.path != *path));
     new.filter_map(|(path, seen, by_folder)| {
         let bytes = host.read(&path, LONGEST_TEXT).ok()?;
         let text = String::from_utf8_lossy(&bytes).into_owned();
         let is_php = is_php_name(&path) || text.contains("<?php");
-        let facts = if is_php { php::one(&path, &bytes) } else { data(&path, &text) };
+        let facts = if is_php { php::one(&path, &bytes, &folders) } else { data(&path, &text) };
         Some(Linked { path, text, seen, by_folder, facts })
     })
     .collect()
@@ -160,7 +161,7 @@ fn data(path: &Path, text: &str) -> Option<Facts> {
     for found in expression.captures_iter(text) {
         let (Some(key), Some(value)) = (found.name("key"), found.name("path")) else { continue };
         let line = text[..key.start()].matches('\n').count() + 1;
-        let values = vec![vec![Piece::Text(value.as_str().to_owned())]];
+        let values = vec![vec![Piece::Text(value.as_str().into())]];
         // Programs make constants or entries of such lines.
         facts.constants.push((key.as_str().to_owned(), values.clone()));
         facts.entries.push((key.as_str().to_ascii_lowercase(), values, line));

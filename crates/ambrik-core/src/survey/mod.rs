@@ -18,7 +18,7 @@ mod rpm;
 pub mod watch;
 mod weigh;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Gid, Ids, Uid};
@@ -200,7 +200,7 @@ pub fn survey(
     let php_files = facts.len();
     let settings = read_on(host, &deployed, &mut facts, &served);
     let code = Code::new(&deployed, &facts, &served);
-    let (touched, named) = (code.touched(), code.named());
+    let (touched, named) = (code.touched(), code.named_outside());
     let mut given = packaged::given(host, &deployed.root);
     given.extend(rpm::given(host, &deployed.root));
     let php_names = php.as_ref().ok().map(|answer| (answer.account.user.as_str(), answer.account.group.as_str()));
@@ -450,6 +450,8 @@ const ROUNDS: usize = 3;
 /// Reads what the code loads under other names than PHP's, and the settings outside the tree, until there is no more of it.
 fn read_on(host: &Host, deployed: &Deployed, facts: &mut Vec<Facts>, served: &Path) -> Vec<Linked> {
     let mut settings: Vec<Linked> = Vec::new();
+    let (mut asked, folders) = (HashSet::new(), deployed.top_folders());
+    php::add_calls(deployed, facts, served, &mut asked);
     for _ in 0..ROUNDS {
         let touched = Code::new(deployed, facts, served).loaded();
         let mut new = linked(host, deployed, facts, &touched, &settings);
@@ -462,13 +464,16 @@ fn read_on(host: &Host, deployed: &Deployed, facts: &mut Vec<Facts>, served: &Pa
             })
             .collect();
         let mut more: Vec<Facts> =
-            loaded.iter().filter_map(|path| php::one(path, &deployed.content(path, LONGEST_TEXT)?)).collect();
+            loaded.iter().filter_map(|path| php::one(path, &deployed.content(path, LONGEST_TEXT)?, &folders)).collect();
         if new.is_empty() && more.is_empty() {
             break;
         }
         more.extend(new.iter_mut().filter_map(|linked| linked.facts.take()));
         settings.append(&mut new);
         facts.append(&mut more);
+    }
+    if !settings.is_empty() {
+        php::add_calls(deployed, facts, served, &mut asked);
     }
     settings
 }

@@ -1,5 +1,7 @@
 //! What is kept of one PHP file: what it defines and which paths it touches, in symbols that [`super::resolve`] fills in.
 
+use std::collections::BTreeMap;
+use std::hash::{DefaultHasher, Hash, Hasher as _};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -9,23 +11,25 @@ pub(crate) const ROOT: char = '\u{1}';
 /// A piece of a value; a value is pieces one after the other.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(crate) enum Piece {
-    Text(String),
+    Text(Box<str>),
     /// Not known.
     Hole,
+    /// A text that stands in no path, by its hash: most texts are sentences and queries.
+    Sentence(u64),
     /// A constant.
-    Constant(String),
+    Constant(Box<str>),
     /// A class's constant.
-    ClassConstant(String, String),
+    ClassConstant(Box<str>, Box<str>),
     /// Something kept under a name in an array, an object or a variable of the whole program.
-    Entry(String),
+    Entry(Box<str>),
     /// A class's own variable.
-    Property(String, String),
+    Property(Box<str>, Box<str>),
     /// A function's parameter, by its place.
-    Parameter(String, usize),
+    Parameter(Box<str>, usize),
     /// What is kept under a name that is itself a value: `$settings[$name]`.
     EntryOf(Box<Value>),
     /// What a function returns for these arguments.
-    Returned(String, Vec<Values>),
+    Returned(Box<str>, Box<[Values]>),
     /// So many levels above a path.
     Above(Box<Value>, usize),
     /// The web server's document root.
@@ -88,10 +92,14 @@ pub(crate) struct Facts {
     pub(crate) file: PathBuf,
     pub(crate) touches: Vec<Touch>,
     pub(crate) calls: Vec<Call>,
+    /// What else it hands something to, as hashes of the names, and how often.
+    pub(crate) called: BTreeMap<u64, usize>,
     pub(crate) constants: Vec<(String, Values)>,
     pub(crate) class_constants: Vec<((String, String), Values)>,
     /// Names in arrays, objects and global variables, with the line.
     pub(crate) entries: Vec<(String, Values, usize)>,
+    /// Names that what can be no path is kept under, and that, as hashes: what has many values says nothing.
+    pub(crate) words: Vec<(u64, u64)>,
     pub(crate) properties: Vec<((String, String), Values)>,
     pub(crate) returns: Vec<(String, Values)>,
     /// Absolute paths that are written out, with the line.
@@ -102,6 +110,13 @@ pub(crate) struct Facts {
     pub(crate) shape: Shape,
     /// Whether it is for the command line only.
     pub(crate) command_line: bool,
+}
+
+/// The same for the same thing, in one run of the program.
+pub(crate) fn hash_of(thing: &(impl Hash + ?Sized)) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    thing.hash(&mut hasher);
+    hasher.finish()
 }
 
 /// What the outermost statements of a file do, guards against direct calls left out.

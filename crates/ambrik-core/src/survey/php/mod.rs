@@ -3,13 +3,16 @@
 //! [`mod@read`] goes through one parsed file and keeps what it says as [`facts`], in symbols; [`resolve`] puts the files together, and turns the
 //! symbols into paths as far as constants, settings and one level of functions go. No code is run.
 
+mod code;
 mod facts;
-mod lex;
+mod functions;
 mod read;
 mod resolve;
-mod tree;
+mod source;
+mod spots;
 mod values;
 
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -21,8 +24,13 @@ use super::names::{Aside, ends_in, is_settings_name, lower_name};
 use crate::check::is_php_name;
 use crate::tree::Progress;
 
+use code::{CONSTRUCTOR, HOPS, MOST_CALLS};
+use facts::hash_of;
+use read::Asked;
+
+pub(crate) use code::Code;
 pub(crate) use facts::{Facts, Piece, Sink};
-pub(crate) use resolve::{Code, Spot, Touched, Whole};
+pub(crate) use spots::{Spot, Touched, Whole};
 
 /// Longer files are made by machines; they are not parsed.
 const LONGEST: usize = 1 << 20;
@@ -50,27 +58,77 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
         .filter(|(path, _)| deployed.aside(path) != Some(Aside::Development))
         .map(|(path, _)| path)
         .collect();
-    let next = AtomicUsize::new(0);
-    let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-    let mut all: Vec<Facts> = std::thread::scope(|scope| {
-        let work = || {
-            let mut found = Vec::new();
-            while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
-                progress.read.fetch_add(1, Ordering::Relaxed);
-                let Some(bytes) = deployed.content(path, LONGEST) else { continue };
-                let library = deployed.aside(path) == Some(Aside::Library);
-                let skip = library && LIBRARY_TELLING.as_ref().is_some_and(|telling| !telling.is_match(&bytes));
-                if !skip && tells(path, &bytes) {
-                    found.extend(one(path, &bytes));
-                }
-            }
-            found
-        };
-        let handles: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
-        handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
+    let folders = deployed.top_folders();
+    let mut all = on_all_cores(&files, |path| {
+        progress.read.fetch_add(1, Ordering::Relaxed);
+        let bytes = deployed.content(path, LONGEST)?;
+        let library = deployed.aside(path) == Some(Aside::Library);
+        let skip = library && LIBRARY_TELLING.as_ref().is_some_and(|telling| !telling.is_match(&bytes));
+        let is_read = !skip && tells(path, &bytes);
+        if is_read { facts(path, &bytes, &folders, Asked::NoCalls) } else { None }
     });
     all.sort_by(|a, b| a.file.cmp(&b.file));
     all
+}
+
+/// Adds the calls that matter for a path: of functions whose parameters are in it. Most calls matter to none, and are not kept.
+/// What is asked for is noted in `known`.
+pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Path, known: &mut HashSet<String>) {
+    let folders = deployed.top_folders();
+    for round in 0..=HOPS + 1 {
+        let mut asked = Code::new(deployed, facts_of, served).asked();
+        asked.retain(|name| known.insert(name.clone()));
+        // What one hands on was handed to it, so many times; what an object is made with is its own.
+        if round > HOPS {
+            asked.retain(|name| name.ends_with(CONSTRUCTOR));
+        }
+        if asked.is_empty() {
+            return;
+        }
+        let mut hashes: HashMap<u64, usize> = asked.iter().map(|name| (hash_of(name), 0)).collect();
+        for (called, times) in facts_of.iter().flat_map(|facts| &facts.called) {
+            hashes.entry(*called).and_modify(|all| *all += times);
+        }
+        // Not each of them hands on what may be a path.
+        hashes.retain(|_, times| *times <= MOST_CALLS * 2);
+        asked.retain(|name| hashes.contains_key(&hash_of(name)));
+        let calls_one = |facts: &Facts| facts.called.keys().any(|called| hashes.contains_key(called));
+        let places: Vec<usize> =
+            (0..).zip(&*facts_of).filter(|(_, facts)| calls_one(facts)).map(|(at, _)| at).collect();
+        let found = on_all_cores(&places, |at| {
+            let file = &facts_of.get(*at)?.file;
+            Some((*at, facts(file, &deployed.content(file, LONGEST)?, &folders, Asked::OnlyCalls(&asked))?.calls))
+        });
+        // What is called everywhere is handed too many things: none of its calls is kept.
+        let mut places: HashMap<&str, usize> = HashMap::new();
+        for call in found.iter().flat_map(|(_, calls)| calls) {
+            *places.entry(&call.name).or_default() += 1;
+        }
+        let crowded: HashSet<String> =
+            places.into_iter().filter(|(_, calls)| *calls > MOST_CALLS).map(|(name, _)| name.to_owned()).collect();
+        for (at, calls) in found {
+            if let Some(facts) = facts_of.get_mut(at) {
+                facts.calls.extend(calls.into_iter().filter(|call| !crowded.contains(&call.name)));
+            }
+        }
+    }
+}
+
+/// What is found in each thing, in no order.
+fn on_all_cores<T: Sync, R: Send>(things: &[T], find: impl Fn(&T) -> Option<R> + Sync) -> Vec<R> {
+    let next = AtomicUsize::new(0);
+    let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let work = || {
+        let mut found = Vec::new();
+        while let Some(thing) = things.get(next.fetch_add(1, Ordering::Relaxed)) {
+            found.extend(find(thing));
+        }
+        found
+    };
+    std::thread::scope(|scope| {
+        let handles: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
+        handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
+    })
 }
 
 /// Samples of settings and modules are PHP under other names.
@@ -85,10 +143,14 @@ fn tells(path: &Path, bytes: &[u8]) -> bool {
     settings || TELLING.as_ref().is_none_or(|telling| telling.is_match(bytes))
 }
 
-/// One file's facts; nothing where it is no PHP.
-pub(crate) fn one(path: &Path, bytes: &[u8]) -> Option<Facts> {
+/// All that one file says, beside a tree with these folders in its root; nothing where it is no PHP.
+pub(crate) fn one(path: &Path, bytes: &[u8], folders: &HashSet<String>) -> Option<Facts> {
+    facts(path, bytes, folders, Asked::All)
+}
+
+fn facts(path: &Path, bytes: &[u8], folders: &HashSet<String>, asked: Asked<'_>) -> Option<Facts> {
     let is_php = memchr::memmem::find(bytes, b"<?").is_some() && !bytes.contains(&0);
-    is_php.then(|| Facts::of(path, &String::from_utf8_lossy(bytes)))
+    is_php.then(|| Facts::of(path, &String::from_utf8_lossy(bytes), folders, asked))
 }
 
 #[cfg(test)]

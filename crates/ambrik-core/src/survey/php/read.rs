@@ -1,180 +1,21 @@
 //! Reads one PHP file: what it defines, keeps, calls and touches.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
 
-use super::facts::{self, Facts, Piece, ROOT, Sink, Touch, Value, Values};
-use super::tree::{Around, Bit, Call, Callee, Expr, Statement, source};
+use super::code::CONSTRUCTOR;
+use super::facts::{self, Facts, Piece, ROOT, Sink, Touch, Value, Values, hash_of};
+use super::functions::{METHODS, PHPS_OWN, SINKS};
+use super::source::{Around, Bit, Call, Callee, Expr, Statement, source};
 use super::values::{ALTERNATIVES, class_name, plain_string};
 
-/// The functions that touch a path, the place of the path among their arguments, and what they do.
-const SINKS: &[(&str, usize, Sink)] = &[
-    ("is_writable", 0, Sink::Check),
-    ("is_writeable", 0, Sink::Check),
-    ("file_put_contents", 0, Sink::Write),
-    ("fopen", 0, Sink::Write),
-    ("gzopen", 0, Sink::Write),
-    ("bzopen", 0, Sink::Write),
-    ("touch", 0, Sink::Write),
-    ("tempnam", 0, Sink::MoveTo),
-    ("imagepng", 1, Sink::Write),
-    ("imagejpeg", 1, Sink::Write),
-    ("imagegif", 1, Sink::Write),
-    ("imagewebp", 1, Sink::Write),
-    ("sqlite_open", 0, Sink::Write),
-    ("symlink", 1, Sink::Write),
-    ("rename", 1, Sink::MoveTo),
-    ("copy", 1, Sink::MoveTo),
-    ("move_uploaded_file", 1, Sink::MoveTo),
-    ("mkdir", 0, Sink::MakeDirectory),
-    ("chmod", 0, Sink::Open),
-    ("session_save_path", 0, Sink::Session),
-    ("parse_ini_file", 0, Sink::Load),
-    ("file_exists", 0, Sink::Look),
-    ("is_file", 0, Sink::Look),
-    ("is_readable", 0, Sink::Look),
-];
-
-/// Functions of PHP's own that are called everywhere and touch no path: no code of the tree is behind them.
-const PHPS_OWN: &[&str] = &[
-    "abs",
-    "addslashes",
-    "array_key_exists",
-    "array_keys",
-    "array_map",
-    "array_merge",
-    "array_pop",
-    "array_push",
-    "array_shift",
-    "array_slice",
-    "array_unique",
-    "array_values",
-    "call_user_func",
-    "ceil",
-    "checkdate",
-    "chr",
-    "count",
-    "ctype_digit",
-    "date",
-    "defined",
-    "die",
-    "doubleval",
-    "empty",
-    "ereg",
-    "explode",
-    "fclose",
-    "feof",
-    "fgets",
-    "floatval",
-    "floor",
-    "flock",
-    "fread",
-    "function_exists",
-    "fwrite",
-    "gettype",
-    "gmdate",
-    "header",
-    "html_entity_decode",
-    "htmlentities",
-    "htmlspecialchars",
-    "http_build_query",
-    "implode",
-    "in_array",
-    "intval",
-    "is_array",
-    "is_bool",
-    "is_callable",
-    "is_int",
-    "is_null",
-    "is_numeric",
-    "is_object",
-    "is_string",
-    "isset",
-    "join",
-    "json_decode",
-    "json_encode",
-    "ksort",
-    "lcfirst",
-    "list",
-    "max",
-    "mb_strlen",
-    "mb_strtolower",
-    "mb_substr",
-    "md5",
-    "method_exists",
-    "microtime",
-    "min",
-    "mktime",
-    "mt_rand",
-    "nl2br",
-    "number_format",
-    "ord",
-    "preg_match",
-    "preg_match_all",
-    "preg_quote",
-    "preg_replace",
-    "preg_split",
-    "printf",
-    "print_r",
-    "rand",
-    "rawurlencode",
-    "round",
-    "serialize",
-    "setcookie",
-    "sha1",
-    "sizeof",
-    "sort",
-    "sprintf",
-    "str_pad",
-    "str_repeat",
-    "str_replace",
-    "strcmp",
-    "stripos",
-    "stripslashes",
-    "strip_tags",
-    "stristr",
-    "strlen",
-    "strpos",
-    "strrpos",
-    "strstr",
-    "strtolower",
-    "strtotime",
-    "strtoupper",
-    "strtr",
-    "strval",
-    "substr",
-    "substr_count",
-    "time",
-    "trim",
-    "trigger_error",
-    "ucfirst",
-    "unserialize",
-    "unset",
-    "urldecode",
-    "urlencode",
-    "usleep",
-    "usort",
-    "utf8_decode",
-    "utf8_encode",
-    "var_dump",
-    "var_export",
-];
-
-/// Methods that do, whatever the class.
-const METHODS: &[(&str, usize, Sink)] = &[
-    ("extractto", 0, Sink::MoveTo),
-    ("setcompiledir", 0, Sink::Setting),
-    ("setcachedir", 0, Sink::Setting),
-    ("setcachepath", 0, Sink::Setting),
-    ("settempdir", 0, Sink::Setting),
-    ("setlogdir", 0, Sink::Setting),
-];
-
 impl Facts {
-    /// The facts of a file's source.
-    pub(super) fn of(file: &Path, text: &str) -> Self {
+    /// The facts of a file's source; of calls of the code's own functions, those that are asked for.
+    ///
+    /// `folders` are the names of those in the root: a word alone is a path where it is one of them.
+    pub(super) fn of(file: &Path, text: &str, folders: &HashSet<String>, asked: Asked<'_>) -> Self {
         let dir = file.parent().unwrap_or(Path::new(""));
         // What lies outside the tree is called as it is.
         let whole = |path: &Path| match (path.is_absolute(), path.as_os_str().is_empty()) {
@@ -185,6 +26,8 @@ impl Facts {
         let source = source(text);
         let scopes: Vec<Scope> = source.around.iter().map(Scope::of).collect();
         let mut reader = Reader {
+            asked,
+            folders,
             file: whole(file),
             dir: whole(dir),
             assigned: HashMap::new(),
@@ -207,7 +50,9 @@ impl Facts {
             reader.note_assignments(statement, scope);
         }
         for (statement, scope, line) in statements() {
-            reader.statement(statement, scope, line);
+            if !matches!(asked, Asked::OnlyCalls(_)) {
+                reader.statement(statement, scope, line);
+            }
             for expression in statement.expressions() {
                 expression.each(&mut |expression| reader.visit(expression, scope));
             }
@@ -221,7 +66,8 @@ fn is_command_line(text: &str) -> bool {
     if text.starts_with("#!") {
         return true;
     }
-    let head = text.get(..text.floor_char_boundary(4096)).unwrap_or_default();
+    let end = text.char_indices().nth(4096).map_or(text.len(), |(at, _)| at);
+    let head = text.get(..end).unwrap_or_default();
     let asks = ["php_sapi_name()", "PHP_SAPI"].iter().any(|name| head.contains(name));
     asks && head.contains("cli") && ["exit", "die"].iter().any(|word| head.contains(word))
 }
@@ -252,7 +98,20 @@ impl Scope {
     }
 }
 
+/// What is asked of a file.
+#[derive(Clone, Copy)]
+pub(super) enum Asked<'s> {
+    /// All that it says.
+    All,
+    /// All but the calls of the code's own functions: most of them matter to no path.
+    NoCalls,
+    /// The calls of these, and nothing else.
+    OnlyCalls(&'s HashSet<String>),
+}
+
 pub(super) struct Reader<'s> {
+    asked: Asked<'s>,
+    folders: &'s HashSet<String>,
     /// `__FILE__` and `__DIR__`.
     pub(super) file: String,
     pub(super) dir: String,
@@ -328,7 +187,7 @@ impl<'s> Reader<'s> {
             }
             Statement::Promoted(name) => {
                 if let Some(place) = scope.place(name) {
-                    let values = vec![vec![Piece::Parameter(scope.function.clone(), place)]];
+                    let values = vec![vec![Piece::Parameter(scope.function.as_str().into(), place)]];
                     self.facts.properties.push(((scope.class.clone(), (*name).to_owned()), values));
                 }
             }
@@ -336,8 +195,9 @@ impl<'s> Reader<'s> {
                 if scope.function.is_empty() {
                     return;
                 }
-                let values = self.values(value, scope, 0);
-                if values.iter().any(|value| value.iter().any(|piece| *piece != Piece::Hole)) {
+                let mut values = self.values(value, scope, 0);
+                values.retain(|value| says_something(value) && !matches!(value.as_slice(), [Piece::Sentence(_)]));
+                if !values.is_empty() {
                     self.facts.returns.push((scope.function.clone(), values));
                 }
             }
@@ -349,6 +209,7 @@ impl<'s> Reader<'s> {
     fn visit(&mut self, expression: &'s Expr<'s>, scope: &'s Scope) {
         match expression {
             Expr::Call(call) => self.call(call, scope),
+            _ if matches!(self.asked, Asked::OnlyCalls(_)) => {}
             Expr::Text(bits, line) => {
                 for bit in bits {
                     let Bit::Plain(text) = bit else { continue };
@@ -417,10 +278,24 @@ impl<'s> Reader<'s> {
         self.entry(&name, values, line);
     }
 
-    fn entry(&mut self, name: &str, values: Values, line: usize) {
-        let known = values.iter().any(|value| !value.is_empty() && value.iter().any(|piece| *piece != Piece::Hole));
-        if known {
-            self.facts.entries.push((name.to_ascii_lowercase(), values, line));
+    fn entry(&mut self, name: &str, mut values: Values, line: usize) {
+        let name = name.to_ascii_lowercase();
+        values.retain(says_something);
+        let words = values.extract_if(.., |value| !self.may_be_kept_as_a_path(value));
+        let words: Vec<(u64, u64)> = words.map(|value| (hash_of(&name), hash_of(&value))).collect();
+        self.facts.words.extend(words);
+        if !values.is_empty() {
+            self.facts.entries.push((name, values, line));
+        }
+    }
+
+    /// Whether what is kept under a name may be a path, or a folder's name: most of it are sentences.
+    fn may_be_kept_as_a_path(&self, value: &Value) -> bool {
+        let is_folder = |text: &str| text.contains(['/', ROOT]) || self.folders.contains(text);
+        match value.as_slice() {
+            [Piece::Sentence(_)] => false,
+            [Piece::Text(text)] => is_folder(text),
+            _ => true,
         }
     }
 
@@ -444,6 +319,9 @@ impl<'s> Reader<'s> {
         let plain = name.to_ascii_lowercase();
         let is_function = matches!(call.callee, Callee::Function(_));
         let is_new = matches!(call.callee, Callee::New(_));
+        if matches!(self.asked, Asked::OnlyCalls(_)) {
+            return self.own_call(&plain, call, scope);
+        }
         let known = if is_function { SINKS } else { METHODS };
         if let Some((_, place, sink)) = known.iter().find(|(sink, _, _)| *sink == plain) {
             if let Some(path) = arguments.get(*place)
@@ -489,14 +367,34 @@ impl<'s> Reader<'s> {
             }
             _ => {}
         }
-        if is_function && PHPS_OWN.contains(&&*plain) {
+        if !is_function || !PHPS_OWN.contains(&&*plain) {
+            self.own_call(&plain, call, scope);
+        }
+    }
+
+    /// A call of one of the code's own functions.
+    fn own_call(&mut self, plain: &str, call: &'s Call<'s>, scope: &'s Scope) {
+        let name = match call.callee {
+            Callee::New(_) => format!("{plain}{CONSTRUCTOR}"),
+            _ => plain.to_owned(),
+        };
+        let wanted = match self.asked {
+            Asked::All => true,
+            Asked::NoCalls => {
+                if !call.arguments.is_empty() {
+                    *self.facts.called.entry(hash_of(&name)).or_default() += 1;
+                }
+                false
+            }
+            Asked::OnlyCalls(of) => of.contains(&name),
+        };
+        if !wanted {
             return;
         }
-        let arguments: Vec<Values> = arguments.iter().take(4).map(|argument| self.values(argument, scope, 0)).collect();
-        let telling = |values: &Values| values.iter().any(|value| value.iter().any(|piece| *piece != Piece::Hole));
-        if arguments.iter().any(telling) {
-            let name = if is_new { format!("{plain}::__construct") } else { plain };
-            self.facts.calls.push(facts::Call { name, arguments: Arc::new(arguments), line });
+        let arguments: Vec<Values> =
+            call.arguments.iter().take(4).map(|argument| self.values(argument, scope, 0)).collect();
+        if arguments.iter().flatten().any(says_something) {
+            self.facts.calls.push(facts::Call { name, arguments: Arc::new(arguments), line: call.line });
         }
     }
 }
@@ -521,12 +419,22 @@ fn really_writes(name: &str, arguments: &[Expr<'_>]) -> bool {
 fn without_scheme(mut value: Value) -> Option<Value> {
     if let Some(Piece::Text(text)) = value.first_mut() {
         if let Some(path) = text.strip_prefix("sqlite:") {
-            *text = path.to_owned();
+            *text = path.into();
         } else if text.contains(':') {
             return None;
         }
     }
     Some(value)
+}
+
+/// Whether something of a value is known.
+fn says_something(value: &Value) -> bool {
+    value.iter().any(|piece| *piece != Piece::Hole)
+}
+
+/// Whether a path may hold such a character.
+pub(super) fn in_paths(c: char) -> bool {
+    c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | '@' | '~' | ' ' | ROOT)
 }
 
 /// Whether a path ends in a folder that nothing but writing is for.

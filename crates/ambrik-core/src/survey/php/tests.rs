@@ -15,7 +15,8 @@ fn touched(files: &[(&str, &str)], sink: Sink) -> Vec<String> {
     let host = Host::at(dir.path()).unwrap();
     let progress = Progress::default();
     let deployed = Deployed::read(&host, Path::new("/srv/quay"), std::collections::BTreeSet::new(), &progress).unwrap();
-    let facts = read(&deployed, |_| false, &progress);
+    let mut facts = read(&deployed, |_| false, &progress);
+    add_calls(&deployed, &mut facts, Path::new("public"), &mut HashSet::new());
     let code = Code::new(&deployed, &facts, Path::new("public"));
     let mut found: Vec<String> = code
         .touched()
@@ -196,7 +197,7 @@ fn what_tests_set_is_not_the_applications() {
 #[case::a_page("<?php\nrequire 'a.php';\necho 1;\n$a = 2;", false, false)]
 #[case::a_page_with_functions("<?php\nfunction f() {}\nf();", false, false)]
 fn shapes(#[case] code: &str, #[case] settings: bool, #[case] only_defines: bool) {
-    let shape = one(Path::new("quay.php"), code.as_bytes()).unwrap().shape;
+    let shape = one(Path::new("quay.php"), code.as_bytes(), &HashSet::new()).unwrap().shape;
     assert_eq!((shape.is_settings(), shape.only_defines()), (settings, only_defines));
 }
 
@@ -206,5 +207,5 @@ fn shapes(#[case] code: &str, #[case] settings: bool, #[case] only_defines: bool
 #[case("<?php if (PHP_SAPI === 'cli') { $x = 1; } touch('a');", false)]
 #[case("<?php touch('a');", false)]
 fn scripts_for_the_command_line(#[case] code: &str, #[case] want: bool) {
-    assert_eq!(one(Path::new("quay.php"), code.as_bytes()).unwrap().command_line, want);
+    assert_eq!(one(Path::new("quay.php"), code.as_bytes(), &HashSet::new()).unwrap().command_line, want);
 }

@@ -1,8 +1,9 @@
 //! PHP expressions as far as they are paths: what they may be, in symbols.
 
-use super::facts::{Piece, ROOT, Value, Values};
-use super::read::{Given, Reader, Scope};
-use super::tree::{Bit, Call, Callee, Expr};
+use super::facts::{Piece, ROOT, Value, Values, hash_of};
+use super::functions::PHPS_OWN;
+use super::read::{Given, Reader, Scope, in_paths};
+use super::source::{Bit, Call, Callee, Expr};
 
 /// As many values of one expression are followed.
 pub(super) const ALTERNATIVES: usize = 8;
@@ -28,7 +29,7 @@ impl<'s> Reader<'s> {
         }
         match expression {
             Expr::Text(bits, _) => self.text(bits, scope, deep),
-            Expr::Number(number) => one(Piece::Text((*number).to_owned())),
+            Expr::Number(number) => one(Piece::Text((*number).into())),
             Expr::Word(word) => self.constant(word),
             Expr::Variable(name) => self.variable(name, scope, deep),
             Expr::Same(inner) => self.values(inner, scope, deep + 1),
@@ -44,15 +45,17 @@ impl<'s> Reader<'s> {
                 either(self.values(&both.0, scope, deep + 1), self.values(&both.1, scope, deep + 1))
             }
             Expr::Assign(both, _) => self.values(&both.1, scope, deep + 1),
-            Expr::ClassConstant(class, name) => one(Piece::ClassConstant(class_name(class, scope), (*name).to_owned())),
+            Expr::ClassConstant(class, name) => {
+                one(Piece::ClassConstant(class_name(class, scope).into(), (*name).into()))
+            }
             Expr::Member(object, name) => {
                 let name = name.unwrap_or_default();
                 one(match **object {
-                    Expr::Variable("this") => Piece::Property(scope.class.clone(), name.to_owned()),
-                    _ => Piece::Entry(name.to_ascii_lowercase()),
+                    Expr::Variable("this") => Piece::Property(scope.class.as_str().into(), name.into()),
+                    _ => Piece::Entry(name.to_ascii_lowercase().into()),
                 })
             }
-            Expr::StaticMember(class, name) => one(Piece::Property(class_name(class, scope), (*name).to_owned())),
+            Expr::StaticMember(class, name) => one(Piece::Property(class_name(class, scope).into(), (*name).into())),
             Expr::Index(array, key) => self.index(array, key.as_deref(), scope, deep),
             Expr::Call(call) => self.called(call, scope, deep),
             Expr::Array(_) | Expr::Load(..) | Expr::Function(_) | Expr::Other(_) => one(Piece::Hole),
@@ -63,8 +66,8 @@ impl<'s> Reader<'s> {
         let mut whole: Values = vec![Vec::new()];
         for bit in bits {
             let part = match bit {
-                Bit::Plain(text) => one(Piece::Text((*text).to_owned())),
-                Bit::Escape(text) => one(Piece::Text(unescaped(text).to_owned())),
+                Bit::Plain(text) => one(written(text)),
+                Bit::Escape(text) => one(written(unescaped(text))),
                 Bit::Filled(inner) => self.values(inner, scope, deep + 1),
             };
             whole = joined(&whole, &part);
@@ -74,12 +77,12 @@ impl<'s> Reader<'s> {
 
     fn constant(&self, word: &str) -> Values {
         one(match word.rsplit('\\').next().unwrap_or(word) {
-            "__DIR__" => Piece::Text(self.dir.clone()),
-            "__FILE__" => Piece::Text(self.file.clone()),
+            "__DIR__" => Piece::Text(self.dir.as_str().into()),
+            "__FILE__" => Piece::Text(self.file.as_str().into()),
             "DIRECTORY_SEPARATOR" | "DS" => Piece::Text("/".into()),
             "PATH_SEPARATOR" => Piece::Text(":".into()),
             "true" | "false" | "null" | "TRUE" | "FALSE" | "NULL" => Piece::Hole,
-            name => Piece::Constant(name.to_owned()),
+            name => Piece::Constant(name.into()),
         })
     }
 
@@ -100,10 +103,10 @@ impl<'s> Reader<'s> {
             found = either(found, next);
         }
         if let Some(place) = scope.place(name) {
-            found = either(found, one(Piece::Parameter(scope.function.clone(), place)));
+            found = either(found, one(Piece::Parameter(scope.function.as_str().into(), place)));
         }
         if found.is_empty() {
-            found.push(vec![Piece::Entry(name.to_ascii_lowercase())]);
+            found.push(vec![Piece::Entry(name.to_ascii_lowercase().into())]);
         }
         self.followed.borrow_mut().insert(key, found.clone());
         found
@@ -161,7 +164,7 @@ impl<'s> Reader<'s> {
         if let Expr::Variable("_SERVER") = array {
             return one(match name.as_deref() {
                 Some("DOCUMENT_ROOT") => Piece::Served,
-                Some("SCRIPT_FILENAME") => Piece::Text(self.file.clone()),
+                Some("SCRIPT_FILENAME") => Piece::Text(self.file.as_str().into()),
                 _ => Piece::Hole,
             });
         }
@@ -187,7 +190,7 @@ impl<'s> Reader<'s> {
                 return self.values(&element.value, scope, deep + 1);
             }
         }
-        one(Piece::Entry(name.to_ascii_lowercase()))
+        one(Piece::Entry(name.to_ascii_lowercase().into()))
     }
 
     fn called(&self, call: &'s Call<'s>, scope: &'s Scope, deep: usize) -> Values {
@@ -200,7 +203,7 @@ impl<'s> Reader<'s> {
             Callee::Static(class, _) => matches!(class, Expr::Word("self" | "static")),
         };
         let name = if of_own { format!("{}::{name}", scope.class) } else { name };
-        one(Piece::Returned(name, self.handed(arguments, scope, deep)))
+        one(Piece::Returned(name.into(), self.handed(arguments, scope, deep)))
     }
 
     /// What a function answers: PHP's own, as far as they make paths of paths, and the code's.
@@ -225,33 +228,35 @@ impl<'s> Reader<'s> {
                 let whole = parts.reduce(|whole, part| joined(&joined(&whole, &glue), &part));
                 whole.unwrap_or_else(|| one(Piece::Hole))
             }
-            "getcwd" => one(Piece::Text(ROOT.to_string())),
+            "getcwd" => one(Piece::Text(ROOT.to_string().into())),
             "sys_get_temp_dir" => one(Piece::Text("/tmp".into())),
-            "constant" => one(arguments.first().and_then(plain_string).map_or(Piece::Hole, Piece::Constant)),
+            "constant" => {
+                one(arguments.first().and_then(plain_string).map_or(Piece::Hole, |name| Piece::Constant(name.into())))
+            }
             name if SAME.contains(&name) => value(0),
+            name if PHPS_OWN.contains(&name) => one(Piece::Hole),
             // Helpers such as `storage_path('logs')`, where the code does not say what they answer.
             name => match (arguments, name.strip_suffix("_path")) {
                 ([_], Some(folder)) if matches!(folder, "base" | "storage" | "public" | "app" | "resource") => {
                     let base = if folder == "base" { ROOT.to_string() } else { format!("{ROOT}/{folder}") };
-                    joined(&one(Piece::Text(format!("{base}/"))), &value(0))
+                    joined(&one(Piece::Text(format!("{base}/").into())), &value(0))
                 }
-                _ => one(Piece::Returned(name.to_owned(), self.handed(arguments, scope, deep))),
+                _ => one(Piece::Returned(name.into(), self.handed(arguments, scope, deep))),
             },
         }
     }
 
     /// What a function is handed, as far as it may matter for a path.
-    fn handed(&self, arguments: &'s [Expr<'s>], scope: &'s Scope, deep: usize) -> Vec<Values> {
-        let value = |argument: &'s Expr<'s>| match deep + STEP > DEEPEST {
-            true => one(Piece::Hole),
-            false => self.values(argument, scope, deep + STEP),
+    fn handed(&self, arguments: &'s [Expr<'s>], scope: &'s Scope, deep: usize) -> Box<[Values]> {
+        let value = |argument: &'s Expr<'s>| {
+            if deep + STEP > DEEPEST { one(Piece::Hole) } else { self.values(argument, scope, deep + STEP) }
         };
         let mut handed: Vec<Values> = arguments.iter().take(HANDED).map(value).collect();
         let nothing = |value: &Value| value.contains(&Piece::Hole) && value.iter().all(|piece| *piece == Piece::Hole);
         while handed.last().is_some_and(|last| last.iter().all(nothing)) {
             handed.pop();
         }
-        handed
+        handed.into()
     }
 
     /// `sprintf('%s/cache/%s', $dir, $name)`.
@@ -259,7 +264,7 @@ impl<'s> Reader<'s> {
         let Some(format) = arguments.first().and_then(plain_string) else { return one(Piece::Hole) };
         let mut whole: Values = vec![Vec::new()];
         let mut parts = format.split('%');
-        whole = joined(&whole, &one(Piece::Text(parts.next().unwrap_or_default().to_owned())));
+        whole = joined(&whole, &one(written(parts.next().unwrap_or_default())));
         for (place, part) in parts.enumerate() {
             // `%s`, or `%2$s`
             let (place, kind) = match part.split_once('$') {
@@ -273,7 +278,7 @@ impl<'s> Reader<'s> {
             let rest = part.trim_start_matches(|c: char| c.is_ascii_digit() || matches!(c, '$' | '.' | '-' | '\''));
             let mut rest = rest.chars();
             rest.next();
-            whole = joined(&joined(&whole, &value), &one(Piece::Text(rest.as_str().to_owned())));
+            whole = joined(&joined(&whole, &value), &one(written(rest.as_str())));
         }
         whole
     }
@@ -281,6 +286,13 @@ impl<'s> Reader<'s> {
 
 fn one(piece: Piece) -> Values {
     vec![vec![piece]]
+}
+
+/// A text that is written out.
+fn written(text: &str) -> Piece {
+    // What is before a colon may say what is behind it: `sqlite:/path`.
+    let in_paths = text.chars().all(|c| in_paths(c) || c == ':');
+    if in_paths { Piece::Text(text.into()) } else { Piece::Sentence(hash_of(text)) }
 }
 
 /// A text without anything to fill in.
@@ -302,11 +314,29 @@ fn joined(first: &Values, second: &Values) -> Values {
     let mut all = Values::new();
     for head in first {
         for tail in second.iter().take(ALTERNATIVES * 8 / first.len().max(1) + 1) {
-            all.push(head.iter().chain(tail).cloned().collect());
+            let whole = followed_by(head, tail);
+            if !all.contains(&whole) {
+                all.push(whole);
+            }
         }
     }
     all.truncate(ALTERNATIVES * 8);
     all
+}
+
+/// One value after another. Behind what is not known nothing begins a path, and in a sentence neither.
+fn followed_by(head: &Value, tail: &Value) -> Value {
+    let mut whole = Value::with_capacity(head.len() + tail.len());
+    for piece in head.iter().chain(tail) {
+        match piece {
+            Piece::Sentence(_) => return vec![piece.clone()],
+            Piece::Text(text) if text.is_empty() => {}
+            Piece::Hole if whole.last() == Some(&Piece::Hole) => {}
+            _ if whole.first() == Some(&Piece::Hole) => {}
+            _ => whole.push(piece.clone()),
+        }
+    }
+    whole
 }
 
 fn either(mut first: Values, second: Values) -> Values {
