@@ -18,7 +18,7 @@ mod rpm;
 pub mod watch;
 mod weigh;
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Gid, Ids, Uid};
@@ -35,7 +35,7 @@ use clue::{Clues, Tells};
 use deployed::Deployed;
 use evidence::{KINDS, Scene};
 use linked::{Linked, linked};
-use php::{Code, Facts, Sink, Spot, Touched, Whole};
+use php::{Callees, Code, Facts, Sink, Spot, Touched, Whole};
 use watch::Watched;
 use weigh::Scales;
 
@@ -198,8 +198,9 @@ pub fn survey(
     let php_ids = php.as_ref().ok().map(|answer| &answer.account.ids);
     let mut facts = php::read(&deployed, is_passed_over, progress);
     let php_files = facts.len();
-    let settings = read_on(host, &deployed, &mut facts, &served);
-    let code = Code::new(&deployed, &facts, &served);
+    let mut callees = Callees::default();
+    let settings = read_on(host, &deployed, &mut facts, &served, &mut callees);
+    let code = Code::new(&deployed, &facts, &served, &callees);
     let (touched, named) = (code.touched(), code.named_outside());
     let mut given = packaged::given(host, &deployed.root);
     given.extend(rpm::given(host, &deployed.root));
@@ -448,12 +449,18 @@ fn loaded_outside(touched: &[Touched]) -> BTreeSet<PathBuf> {
 const ROUNDS: usize = 3;
 
 /// Reads what the code loads under other names than PHP's, and the settings outside the tree, until there is no more of it.
-fn read_on(host: &Host, deployed: &Deployed, facts: &mut Vec<Facts>, served: &Path) -> Vec<Linked> {
+fn read_on(
+    host: &Host,
+    deployed: &Deployed,
+    facts: &mut Vec<Facts>,
+    served: &Path,
+    callees: &mut Callees,
+) -> Vec<Linked> {
     let mut settings: Vec<Linked> = Vec::new();
-    let (mut asked, folders) = (HashSet::new(), deployed.top_folders());
-    php::add_calls(deployed, facts, served, &mut asked);
+    let folders = deployed.top_folders();
+    php::add_calls(deployed, facts, served, callees);
     for _ in 0..ROUNDS {
-        let touched = Code::new(deployed, facts, served).loaded();
+        let touched = Code::new(deployed, facts, served, callees).loaded();
         let mut new = linked(host, deployed, facts, &touched, &settings);
         let known: BTreeSet<&Path> = facts.iter().map(|facts| &*facts.file).collect();
         let loaded = touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::Known);
@@ -473,7 +480,7 @@ fn read_on(host: &Host, deployed: &Deployed, facts: &mut Vec<Facts>, served: &Pa
         facts.append(&mut more);
     }
     if !settings.is_empty() {
-        php::add_calls(deployed, facts, served, &mut asked);
+        php::add_calls(deployed, facts, served, callees);
     }
     settings
 }

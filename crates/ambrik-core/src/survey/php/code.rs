@@ -88,6 +88,14 @@ pub(super) const COMMON: &[&str] = &[
     "realpath",
 ];
 
+/// The functions of which it was asked what they are handed.
+#[derive(Debug, Default)]
+pub(crate) struct Callees {
+    pub(super) known: HashSet<String>,
+    /// Those whose calls are not all known: nothing is said of what these are handed.
+    pub(super) left_out: HashSet<String>,
+}
+
 pub(super) type ByName<N, T> = HashMap<N, T, RandomState>;
 
 /// All files of a tree.
@@ -130,7 +138,7 @@ fn once(kept: &mut Kept<'_>) {
 pub(super) type Texts = Rc<Vec<String>>;
 
 impl<'c> Code<'c> {
-    pub(crate) fn new(deployed: &'c Deployed, facts: &'c [Facts], served: &Path) -> Self {
+    pub(crate) fn new(deployed: &'c Deployed, facts: &'c [Facts], served: &Path, callees: &Callees) -> Self {
         let mut code = Self {
             deployed,
             facts,
@@ -150,6 +158,7 @@ impl<'c> Code<'c> {
         for file in facts.iter().filter(|file| deployed.aside(&file.file) != Some(Aside::Development)) {
             code.take(file);
         }
+        code.calls.retain(|name, _| !callees.left_out.contains(*name));
         let kept = code.constants.values_mut().chain(code.class_constants.values_mut());
         kept.chain(code.entries.values_mut()).chain(code.returns.values_mut()).for_each(once);
         code

@@ -1,9 +1,10 @@
 //! Functions of PHP's own, as far as a survey has to know them (PHP manual, "Function Reference").
 
 use super::facts::Sink;
+use super::source::Callee;
 
 /// The functions that touch a path, the place of the path among their arguments, and what they do.
-pub(super) const SINKS: &[(&str, usize, Sink)] = &[
+const SINKS: &[(&str, usize, Sink)] = &[
     ("is_writable", 0, Sink::Check),
     ("is_writeable", 0, Sink::Check),
     ("file_put_contents", 0, Sink::Write),
@@ -156,7 +157,7 @@ pub(super) const PHPS_OWN: &[&str] = &[
 ];
 
 /// Methods that do, whatever the class.
-pub(super) const METHODS: &[(&str, usize, Sink)] = &[
+const METHODS: &[(&str, usize, Sink)] = &[
     ("extractto", 0, Sink::MoveTo),
     ("setcompiledir", 0, Sink::Setting),
     ("setcachedir", 0, Sink::Setting),
@@ -164,3 +165,23 @@ pub(super) const METHODS: &[(&str, usize, Sink)] = &[
     ("settempdir", 0, Sink::Setting),
     ("setlogdir", 0, Sink::Setting),
 ];
+
+/// Functions that touch or set paths in ways of their own, and classes that open files.
+const OTHERS: &[&str] = &["define", "ini_set", "error_log"];
+const CLASSES: &[&str] = &["sqlite3", "pdo", "splfileobject"];
+
+/// Whether a call, of a name in lower case, is of something of PHP's own, or of a method that libraries have in common.
+pub(super) fn is_phps_own(callee: &Callee<'_>, name: &str) -> bool {
+    sink(callee, name).is_some()
+        || match callee {
+            Callee::Function(_) => OTHERS.contains(&name) || PHPS_OWN.contains(&name),
+            Callee::New(_) => CLASSES.contains(&name),
+            _ => false,
+        }
+}
+
+/// The place of the path among the arguments, and what is done with it, where a call touches one.
+pub(super) fn sink(callee: &Callee<'_>, name: &str) -> Option<(usize, Sink)> {
+    let known = if matches!(callee, Callee::Function(_)) { SINKS } else { METHODS };
+    known.iter().find(|(sink, ..)| *sink == name).map(|(_, place, sink)| (*place, *sink))
+}

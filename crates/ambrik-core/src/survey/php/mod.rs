@@ -28,7 +28,7 @@ use code::{CONSTRUCTOR, HOPS, MOST_CALLS};
 use facts::hash_of;
 use read::Asked;
 
-pub(crate) use code::Code;
+pub(crate) use code::{Callees, Code};
 pub(crate) use facts::{Facts, Piece, Sink};
 pub(crate) use spots::{Spot, Touched, Whole};
 
@@ -72,43 +72,39 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
 }
 
 /// Adds the calls that matter for a path: of functions whose parameters are in it. Most calls matter to none, and are not kept.
-/// What is asked for is noted in `known`.
-pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Path, known: &mut HashSet<String>) {
+pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Path, callees: &mut Callees) {
     let folders = deployed.top_folders();
     for round in 0..=HOPS + 1 {
-        let mut asked = Code::new(deployed, facts_of, served).asked();
-        asked.retain(|name| known.insert(name.clone()));
-        // What one hands on was handed to it, so many times; what an object is made with is its own.
-        if round > HOPS {
-            asked.retain(|name| name.ends_with(CONSTRUCTOR));
+        let mut asked = Code::new(deployed, facts_of, served, callees).asked();
+        asked.retain(|name| callees.known.insert(name.clone()));
+        let mut times: HashMap<u64, usize> = asked.iter().map(|name| (hash_of(name), 0)).collect();
+        for (called, here) in facts_of.iter().flat_map(|facts| &facts.called) {
+            times.entry(*called).and_modify(|all| *all += here);
         }
+        // What one hands on was handed to it, so many times; what an object is made with is its own. What is called everywhere is
+        // handed too many things, even where not all of them may be paths.
+        let followed = |name: &String| round <= HOPS || name.ends_with(CONSTRUCTOR);
+        let few = |name: &String| times.get(&hash_of(name)).is_some_and(|times| *times <= MOST_CALLS * 2);
+        callees.left_out.extend(asked.extract_if(|name| !followed(name) || !few(name)));
         if asked.is_empty() {
             return;
         }
-        let mut hashes: HashMap<u64, usize> = asked.iter().map(|name| (hash_of(name), 0)).collect();
-        for (called, times) in facts_of.iter().flat_map(|facts| &facts.called) {
-            hashes.entry(*called).and_modify(|all| *all += times);
-        }
-        // Not each of them hands on what may be a path.
-        hashes.retain(|_, times| *times <= MOST_CALLS * 2);
-        asked.retain(|name| hashes.contains_key(&hash_of(name)));
-        let calls_one = |facts: &Facts| facts.called.keys().any(|called| hashes.contains_key(called));
+        let hashes: HashSet<u64> = asked.iter().map(hash_of).collect();
+        let calls_one = |facts: &Facts| facts.called.keys().any(|called| hashes.contains(called));
         let places: Vec<usize> =
             (0..).zip(&*facts_of).filter(|(_, facts)| calls_one(facts)).map(|(at, _)| at).collect();
         let found = on_all_cores(&places, |at| {
             let file = &facts_of.get(*at)?.file;
             Some((*at, facts(file, &deployed.content(file, LONGEST)?, &folders, Asked::OnlyCalls(&asked))?.calls))
         });
-        // What is called everywhere is handed too many things: none of its calls is kept.
-        let mut places: HashMap<&str, usize> = HashMap::new();
+        let mut times: HashMap<String, usize> = HashMap::new();
         for call in found.iter().flat_map(|(_, calls)| calls) {
-            *places.entry(&call.name).or_default() += 1;
+            *times.entry(call.name.clone()).or_default() += 1;
         }
-        let crowded: HashSet<String> =
-            places.into_iter().filter(|(_, calls)| *calls > MOST_CALLS).map(|(name, _)| name.to_owned()).collect();
+        callees.left_out.extend(times.into_iter().filter(|(_, calls)| *calls > MOST_CALLS).map(|(name, _)| name));
         for (at, calls) in found {
             if let Some(facts) = facts_of.get_mut(at) {
-                facts.calls.extend(calls.into_iter().filter(|call| !crowded.contains(&call.name)));
+                facts.calls.extend(calls.into_iter().filter(|call| !callees.left_out.contains(&call.name)));
             }
         }
     }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::code::CONSTRUCTOR;
 use super::facts::{self, Facts, Piece, ROOT, Sink, Touch, Value, Values, hash_of};
-use super::functions::{METHODS, PHPS_OWN, SINKS};
+use super::functions::{is_phps_own, sink};
 use super::source::{Around, Bit, Call, Callee, Expr, Statement, source};
 use super::values::{ALTERNATIVES, class_name, plain_string};
 
@@ -196,7 +196,7 @@ impl<'s> Reader<'s> {
                     return;
                 }
                 let mut values = self.values(value, scope, 0);
-                values.retain(|value| says_something(value) && !matches!(value.as_slice(), [Piece::Sentence(_)]));
+                values.retain(says_something);
                 if !values.is_empty() {
                     self.facts.returns.push((scope.function.clone(), values));
                 }
@@ -314,32 +314,35 @@ impl<'s> Reader<'s> {
     }
 
     fn call(&mut self, call: &'s Call<'s>, scope: &'s Scope) {
-        let (Some(name), line) = (call.name(), call.line) else { return };
-        let arguments = &call.arguments;
-        let plain = name.to_ascii_lowercase();
-        let is_function = matches!(call.callee, Callee::Function(_));
-        let is_new = matches!(call.callee, Callee::New(_));
-        if matches!(self.asked, Asked::OnlyCalls(_)) {
-            return self.own_call(&plain, call, scope);
+        let Some(name) = call.name() else { return };
+        let name = name.to_ascii_lowercase();
+        if !is_phps_own(&call.callee, &name) {
+            self.own_call(&name, call, scope);
+        } else if !matches!(self.asked, Asked::OnlyCalls(_)) {
+            self.phps_own_call(&name, call, scope);
         }
-        let known = if is_function { SINKS } else { METHODS };
-        if let Some((_, place, sink)) = known.iter().find(|(sink, _, _)| *sink == plain) {
-            if let Some(path) = arguments.get(*place)
-                && really_writes(&plain, arguments)
+    }
+
+    /// A call of one of PHP's own functions, or of a method that libraries have in common.
+    fn phps_own_call(&mut self, name: &str, call: &'s Call<'s>, scope: &'s Scope) {
+        let (arguments, line) = (&call.arguments, call.line);
+        if let Some((place, sink)) = sink(&call.callee, name) {
+            if let Some(path) = arguments.get(place)
+                && really_writes(name, arguments)
             {
                 let paths = self.values(path, scope, 0);
-                self.touch(*sink, paths, line, &plain);
+                self.touch(sink, paths, line, name);
             }
             return;
         }
-        match plain.as_str() {
-            "define" if is_function => {
+        match name {
+            "define" => {
                 let (Some(name), Some(value)) = (arguments.first(), arguments.get(1)) else { return };
                 let (Some(name), values) = (plain_string(name), self.values(value, scope, 0)) else { return };
                 self.setting(&name, &values, line);
-                return self.facts.constants.push((name, values));
+                self.facts.constants.push((name, values));
             }
-            "ini_set" if is_function => {
+            "ini_set" => {
                 let (Some(name), Some(value)) = (arguments.first(), arguments.get(1)) else { return };
                 let sink = match plain_string(name).as_deref() {
                     Some("session.save_path") => Sink::Session,
@@ -347,28 +350,23 @@ impl<'s> Reader<'s> {
                     _ => return,
                 };
                 let paths = self.values(value, scope, 0);
-                return self.touch(sink, paths, line, "ini_set");
+                self.touch(sink, paths, line, "ini_set");
             }
-            "error_log" if is_function => {
+            "error_log" => {
                 if let Some(path) = arguments.get(2) {
                     let paths = self.values(path, scope, 0);
-                    self.touch(Sink::Write, paths, line, "error_log");
+                    self.touch(Sink::Write, paths, line, name);
                 }
-                return;
             }
-            "sqlite3" | "pdo" | "splfileobject" if is_new => {
+            "sqlite3" | "pdo" | "splfileobject" => {
                 if let Some(path) = arguments.first()
-                    && (plain != "splfileobject" || really_writes("fopen", arguments))
+                    && (name != "splfileobject" || really_writes("fopen", arguments))
                 {
                     let paths = self.values(path, scope, 0).into_iter().filter_map(without_scheme).collect();
-                    self.touch(Sink::Write, paths, line, &format!("new {plain}"));
+                    self.touch(Sink::Write, paths, line, &format!("new {name}"));
                 }
-                return;
             }
             _ => {}
-        }
-        if !is_function || !PHPS_OWN.contains(&&*plain) {
-            self.own_call(&plain, call, scope);
         }
     }
 

@@ -16,8 +16,9 @@ fn touched(files: &[(&str, &str)], sink: Sink) -> Vec<String> {
     let progress = Progress::default();
     let deployed = Deployed::read(&host, Path::new("/srv/quay"), std::collections::BTreeSet::new(), &progress).unwrap();
     let mut facts = read(&deployed, |_| false, &progress);
-    add_calls(&deployed, &mut facts, Path::new("public"), &mut HashSet::new());
-    let code = Code::new(&deployed, &facts, Path::new("public"));
+    let mut callees = Callees::default();
+    add_calls(&deployed, &mut facts, Path::new("public"), &mut callees);
+    let code = Code::new(&deployed, &facts, Path::new("public"), &callees);
     let mut found: Vec<String> = code
         .touched()
         .into_iter()
@@ -178,6 +179,30 @@ fn files_are_read_together() {
         ("kept/rows/a", ""),
     ];
     assert_eq!(touched(&files, Sink::Write), ["kept/rows/x"]);
+}
+
+#[test]
+fn what_a_function_answers_is_a_path_or_one_of_many_things() {
+    let answers = |sentences: usize| {
+        let all: String = (0..sentences).map(|at| format!("if ($x == {at}) return 'No. {at}, sir!';\n")).collect();
+        let code = format!("<?php function what($x) {{ {all} return 'kept'; }} mkdir(__DIR__ . '/' . what($y));");
+        touched(&[("lib/quay.php", &code)], Sink::MakeDirectory)
+    };
+    assert_eq!(answers(2), ["lib/kept"]);
+    assert_eq!(answers(20), ["lib/…"]);
+}
+
+#[test]
+fn what_is_called_everywhere_says_nothing_of_what_it_is_handed() {
+    let makes = "<?php class K { function __construct($d) { $this->d = $d; } function m() { mkdir(__DIR__ . '/' . $this->d); } }";
+    let calls = |count: usize| (0..count).map(|at| format!("new K('a{at}');\n")).collect::<String>();
+    let made = |count: usize| {
+        let more = format!("<?php {}", calls(count));
+        touched(&[("lib/quay.php", makes), ("lib/more.php", &more)], Sink::MakeDirectory)
+    };
+    assert_eq!(made(2), ["lib/a0", "lib/a1"]);
+    assert_eq!(made(60), ["lib/…"]);
+    assert_eq!(made(200), ["lib/…"]);
 }
 
 #[test]
