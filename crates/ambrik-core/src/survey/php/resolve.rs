@@ -260,7 +260,12 @@ impl<'r, 'c> Resolver<'r, 'c> {
         for function in self.code.functions_called(name) {
             let Some(values) = self.code.returns.get(&*function) else { continue };
             self.bound.borrow_mut().push((function.clone(), Arc::clone(&handed)));
-            texts.extend(self.all(values, deep));
+            let answers = self.all(values, deep);
+            // A fall-back for what is not known is likely; one of several answers, the right one not among them, is not.
+            let unknown = |value: &Value| self.texts(value, deep + 1).iter().any(|text| text.starts_with(HOLE));
+            if answers.len() < 2 || !values.iter().any(|values| values.iter().any(unknown)) {
+                texts.extend(answers);
+            }
             self.bound.borrow_mut().pop();
         }
         texts

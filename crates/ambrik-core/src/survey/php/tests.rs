@@ -190,6 +190,12 @@ fn what_a_function_answers_is_a_path_or_one_of_many_things() {
     };
     assert_eq!(answers(2), ["lib/kept"]);
     assert_eq!(answers(20), ["lib/…"]);
+    let chosen = |others: &str| {
+        let code = format!("<?php function what($x) {{ {others} return asked($x); }} mkdir(__DIR__ . '/' . what($y));");
+        touched(&[("lib/quay.php", &code)], Sink::MakeDirectory)
+    };
+    assert_eq!(chosen("if (!$x) return 'kept';"), ["lib/kept"]);
+    assert_eq!(chosen("if ($x == 1) return 'harbour'; if ($x == 2) return 'crew';"), ["lib/…"]);
 }
 
 #[test]
