@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
 
+use super::deployed::Deployed;
 use super::php::Spot;
 use crate::shown::Shown;
 
@@ -93,6 +94,24 @@ impl Clues {
     /// A clue about a path of the tree.
     pub(crate) fn inside(&mut self, path: &Path, tells: Tells, weight: f64, says: impl Into<String>, seen: Seen) {
         self.add(Spot::Inside(path.to_owned()), tells, weight, says, seen);
+    }
+
+    /// What is said of a path that leads through a link is said of where that leads: a link itself is no place to write to.
+    pub(crate) fn follow_links(&mut self, deployed: &Deployed) {
+        for (spot, clues) in std::mem::take(&mut self.by_spot) {
+            let goal = match &spot {
+                Spot::Inside(path) => deployed.destination(path),
+                Spot::Outside(_) => None,
+            };
+            let spot = match goal.as_deref().map(|goal| (goal, goal.strip_prefix(&deployed.root))) {
+                None => spot,
+                Some((_, Ok(below))) => Spot::Inside(below.to_owned()),
+                Some((goal, Err(_))) => Spot::Outside(goal.to_owned()),
+            };
+            if spot != Spot::Inside(PathBuf::new()) {
+                self.by_spot.entry(spot).or_default().extend(clues);
+            }
+        }
     }
 
     pub(crate) fn spots(&self) -> impl Iterator<Item = &Spot> {

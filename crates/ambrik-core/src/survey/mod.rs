@@ -225,6 +225,7 @@ pub fn survey(
         clues.of_kind(kind.name);
         (kind.gather)(&scene, &mut clues);
     }
+    clues.follow_links(&deployed);
     let mut own: Vec<String> = settings.into_iter().map(|linked| linked.text).collect();
     let secrets = clues.spots().filter_map(|spot| match spot {
         Spot::Inside(path) if clues.weight(spot, Tells::Secret) >= 1.0 => deployed.text(path, LONGEST_TEXT),

@@ -385,6 +385,27 @@ fn strange_files_do_not_stop_it(#[case] name: &str, #[case] bytes: Vec<u8>) {
     assert_eq!(quay.parts(), ["tides store"]);
 }
 
+/// What is said of a link is said of where it leads: the link itself is given to nobody.
+#[test]
+fn a_link_is_no_part() {
+    if !is_root() {
+        return;
+    }
+    let says = "Make the folder `cache` writable for the web server: chown www-data cache";
+    let quay = Quay::new(&[
+        ("index.php", "<?php mkdir(__DIR__ . '/cache/x');"),
+        ("README.md", says),
+        ("/var/cache/quay/a/b", ""),
+        POOL,
+    ]);
+    symlink("/var/cache/quay/a", quay.dir.path().join("srv/www/quay/cache")).unwrap();
+    quay.give_to_php("var/cache/quay/a");
+    let found = quay.survey();
+    let asked = found.questions.iter().map(|question| &question.part);
+    let paths: Vec<&Path> = found.parts.iter().chain(asked).map(|part| &*part.path).collect();
+    assert_eq!(paths, [Path::new("/var/cache/quay/a")]);
+}
+
 #[test]
 fn links_and_special_files_are_not_read() {
     let quay = with_index(&[("/etc/shadow", "password = \"x\"\n"), ("config/a.php", "<?php")]);

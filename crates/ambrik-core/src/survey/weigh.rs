@@ -273,9 +273,10 @@ impl Scales<'_> {
             }
             let mut part = self.part(&spot, &path, weight, self.used_as(&spot, &path));
             part.create = !there;
+            let in_a_part = weighed.parts.iter().any(|whole| path.starts_with(&whole.path));
             if weight >= ENOUGH && for_data && allowed {
                 weighed.parts.push(part);
-            } else {
+            } else if !in_a_part {
                 weighed.questions.push(Question { asks: "does this installation keep files there?".into(), part });
             }
         }
