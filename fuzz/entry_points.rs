@@ -10,7 +10,8 @@ use ambrik_core::acl::Acl;
 use ambrik_core::change::{Ledger, Means, StateDir, deployments, plan_undo, since, undo};
 use ambrik_core::entry::Kind;
 use ambrik_core::host::Services;
-use ambrik_core::label::{Context, Rules};
+use ambrik_core::label::Rules;
+use ambrik_core::security_context::SecurityContext;
 use ambrik_core::survey::survey;
 use ambrik_core::tree::{Host, Progress};
 use ambrik_core::why::Refusals;
@@ -36,7 +37,9 @@ pub(crate) const ENTRY_POINTS: [(&str, EntryPoint); 10] = [
 pub(crate) fn site_file(bytes: &[u8]) {
     let accounts = Accounts::from_texts("root:x:0:0::/:/\nphp:x:33:33::/:/\n", "root:x:0:\nphp:x:33:\n");
     let text = String::from_utf8_lossy(bytes);
-    if let Err(problems) = ambrik_core::site::read(&text, Path::new("site.toml"), &accounts) {
+    if let Err(problems) =
+        ambrik_core::site::read(&text, Path::new("site.toml"), &accounts, &ambrik_core::check::names())
+    {
         assert!(!problems.to_string().is_empty(), "what is refused is told why");
     }
 }
@@ -50,8 +53,8 @@ pub(crate) fn access_list(bytes: &[u8]) {
 
 /// The attribute of a security label.
 pub(crate) fn label(bytes: &[u8]) {
-    if let Ok(context) = Context::from_attribute(bytes) {
-        assert_eq!(Context::from_attribute(&context.to_attribute()), Ok(context.clone()));
+    if let Ok(context) = SecurityContext::from_attribute(bytes) {
+        assert_eq!(SecurityContext::from_attribute(&context.to_attribute()), Ok(context.clone()));
         assert_eq!(context.with_type(context.type_name()), context);
     }
 }

@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use crate::account::{Gid, Uid};
 use crate::acl::Acl;
-use crate::label::Context as Label;
 use crate::mode::Mode;
+use crate::security_context::SecurityContext as Label;
 
 /// What a path is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -235,7 +235,7 @@ impl<'a> Judge<'a> {
     }
 
     /// What `set` makes of a path's label.
-    fn label_wanted(&self, context: &Context, facts: &Facts) -> Option<crate::label::Context> {
+    fn label_wanted(&self, context: &Context, facts: &Facts) -> Option<crate::security_context::SecurityContext> {
         let now = facts.rights.label.as_ref();
         match self.labels {
             Some(labels) if is_labelled(facts.kind) => labels.wanted(self.policy, context, now, facts.kind),

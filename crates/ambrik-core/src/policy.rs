@@ -567,7 +567,7 @@ mod tests {
                 format!("[[part]]\npath = \"{path}\"\nuse = \"{used_as}\"\n{write}")
             })
             .collect();
-        let site = crate::site::read(&format!("{head}{parts}"), Path::new("x.toml"), &accounts).unwrap();
+        let site = crate::site::read(&format!("{head}{parts}"), Path::new("x.toml"), &accounts, &[]).unwrap();
         Policy::new(Arc::new(site), phase)
     }
 

@@ -3,10 +3,10 @@
 use std::io;
 use std::process::ExitCode;
 
-use ambrik_core::audit::AuditError;
 use ambrik_core::change::{ChangeError, LedgerError, MoveError, PlaceError, StateError, UndoError, WindowError};
 use ambrik_core::host::AccountsError;
 use ambrik_core::site::EditError;
+use ambrik_core::starts::SiteError;
 use ambrik_core::tree::WayError;
 
 /// The exit codes.
@@ -145,8 +145,8 @@ impl From<EditError> for Failure {
     }
 }
 
-impl From<AuditError> for Failure {
-    fn from(error: AuditError) -> Self {
+impl From<SiteError> for Failure {
+    fn from(error: SiteError) -> Self {
         Self::usage(error.to_string())
     }
 }

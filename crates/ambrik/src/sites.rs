@@ -114,7 +114,7 @@ impl Session<'_> {
     /// The site that this text describes, in the place of what its file says now.
     pub(crate) fn site_of(&self, text: &str, file: &Path, looked: &Looked) -> Result<Sites, Failure> {
         let detector = Detector::new(&looked.host, looked.services());
-        let site = site::read_detecting(text, file, &looked.accounts, &detector);
+        let site = site::read_detecting(text, file, &looked.accounts, &ambrik_core::check::names(), &detector);
         let site = Arc::new(site.map_err(|problems| Failure::usage(problems.to_string()))?);
         let ground = Some(Ground::of(&looked.host, Arc::clone(&site)));
         let chosen = [Read { file: file.to_owned(), site: Ok(site), root: None, exposed: None, ground }];
@@ -136,7 +136,7 @@ impl Session<'_> {
                 Err(says) => return Read { file, site: Err(says), root: None, exposed: None, ground: None },
             };
             let root = site::root_of(&text);
-            let site = site::read_detecting(&text, &file, &looked.accounts, &detector)
+            let site = site::read_detecting(&text, &file, &looked.accounts, &ambrik_core::check::names(), &detector)
                 .map_err(|problems| problems.to_string())
                 .and_then(|site| {
                     looked.labels.check_types(&site).map(|()| site).map_err(|problems| problems.to_string())

@@ -19,11 +19,11 @@ use crate::host::{Holder, held_by};
 use crate::inspect::{Deviant, DirData, Inspector, Judge, Named, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
 use crate::named::{Sought, named};
-use crate::over_http::Asked;
 use crate::people::People;
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Access, Part, Phase, ServedToo, Site};
+use crate::starts::{SiteError, find_root, not_the_systems};
 use crate::tree::{Dir, Failure, Host, Op, Progress, Resolved, Trouble, WayError, sys, walk};
 use crate::want::Solver;
 
@@ -32,13 +32,12 @@ pub use missing::cannot_be_made;
 use missing::{NotThere, ToMake, not_there, to_make};
 pub(crate) use missing::{above as missing_above, part_path};
 use of_host::OfHost;
-use start::{begin, not_seen, not_the_systems, start};
+use start::{begin, not_seen, start};
 
 pub use crate::inspect::OpenWay;
 pub use finding::Finding;
 pub use of_host::{HostFinding, host_findings};
-pub use start::find_root;
-pub(crate) use start::{open_way, places};
+pub(crate) use start::open_way;
 pub use table::{Cell, PartLine};
 
 /// What an audit is made with.
@@ -70,63 +69,28 @@ const OVER_HTTP: &str = "over HTTP, ";
 /// As many short PHP files are opened to know what they are.
 const MOST_SNIFFED: i64 = 60_000;
 
-/// Why a site cannot be looked at.
-#[derive(Debug, thiserror::Error)]
-pub enum AuditError {
-    /// The root is not there, or cannot be reached.
-    #[error("site {site}: root = \"{}\": {cause}; correct root in {}", Shown(.root), Shown(.file))]
-    Root {
-        /// The site's name.
-        site: String,
-        /// The root.
-        root: PathBuf,
-        /// The site file.
-        file: PathBuf,
-        /// Why.
-        cause: WayError,
-    },
-    /// The root, or a part, is really the operating system's.
-    #[error(
-        "site {site}: {} is really {}, which is the operating system's own: nothing there is a site's; correct {}",
-        Shown(.path), Shown(.real), Shown(.file)
-    )]
-    Systems {
-        /// The site's name.
-        site: String,
-        /// As the site file names it.
-        path: PathBuf,
-        /// Where it is, links followed.
-        real: PathBuf,
-        /// The site file.
-        file: PathBuf,
-    },
-    /// A part lies below a file.
-    #[error(
-        "{}:{line}: path = \"{part}\" lies below {}, which is a file: nothing can be there; correct the path, or the other part",
-        Shown(.file), Shown(.above)
-    )]
-    BelowFile {
-        /// The site file.
-        file: PathBuf,
-        /// The part's line.
-        line: usize,
-        /// The part.
-        part: String,
-        /// The file.
-        above: PathBuf,
-    },
-    /// The root is no directory.
-    #[error("site {site}: root = \"{}\" is a {}, not a directory; correct root in {}", Shown(.root), .kind.word(), Shown(.file))]
-    RootIsNoDirectory {
-        /// The site's name.
-        site: String,
-        /// The root.
-        root: PathBuf,
-        /// The site file.
-        file: PathBuf,
-        /// What it is.
-        kind: Kind,
-    },
+/// Something that a visitor gets and should not.
+#[derive(Debug)]
+pub struct HttpFinding {
+    /// The check.
+    pub check: &'static Check,
+    /// The path on the disk.
+    pub path: PathBuf,
+    /// What was asked, and what came.
+    pub says: String,
+    /// The lines of each web server's configuration that put it right, with the server's name.
+    pub lines: Vec<(String, String)>,
+}
+
+/// What was asked over HTTP, and what was found.
+#[derive(Debug, Default)]
+pub struct Asked {
+    /// How many addresses were asked for.
+    pub addresses: usize,
+    /// What a visitor gets and should not.
+    pub found: Vec<HttpFinding>,
+    /// What could not be asked, and why.
+    pub unanswered: Vec<String>,
 }
 
 /// A site, looked at.
@@ -166,7 +130,7 @@ pub struct Audit {
     /// Code that changed since the site was found clean.
     changed: Vec<PathBuf>,
     /// What was found over HTTP.
-    asked: Vec<crate::over_http::Found>,
+    asked: Vec<HttpFinding>,
     /// Whether everything was answered that was asked over HTTP.
     all_asked: bool,
     /// The policy switches that the site file names and that are off.
@@ -423,7 +387,7 @@ impl Audit {
 }
 
 /// Looks at the whole of `site` in `phase`.
-pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
+pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, SiteError> {
     let mut beyond_files = Vec::new();
     let (mut found, mut learnt) = look(setting, site, &beyond_files, phase)?;
     // A link that was seen only now can make served what was judged as not served; a group can have members whom no file
@@ -477,13 +441,13 @@ fn look(
     site: &Arc<Site>,
     beyond_files: &[Account],
     phase: Phase,
-) -> Result<(Audit, Learnt), AuditError> {
+) -> Result<(Audit, Learnt), SiteError> {
     let root = find_root(setting.host, site)?;
     let NotThere { missing, below_a_file } = not_there(setting.host, site);
     if let Some((part, above)) = below_a_file {
         let part = &site.parts[part];
         let (file, line, part) = (site.file.clone(), part.line, part.shown.clone());
-        return Err(AuditError::BelowFile { file, line, part, above });
+        return Err(SiteError::BelowFile { file, line, part, above });
     }
     let policy = Policy::new(Arc::clone(site), phase);
     let solver = Solver::new(site, setting.accounts);
@@ -663,7 +627,7 @@ fn places_of(
     policy: &Policy,
     root: Resolved,
     unseen: &mut Vec<Unseen>,
-) -> Result<Vec<(PathBuf, Resolved)>, AuditError> {
+) -> Result<Vec<(PathBuf, Resolved)>, SiteError> {
     let site = policy.site();
     let mut places = vec![(site.root.clone(), root)];
     for path in site.outside_starts() {

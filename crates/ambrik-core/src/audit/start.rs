@@ -4,56 +4,23 @@ use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::AuditError;
 use super::finding::{Findings, Found, Slot};
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Check, Reason};
-use crate::entry::{Facts, Kind};
+use crate::entry::Facts;
 use crate::inspect::{DirData, DirState, Judge, OpenWay, Start, Unseen};
 use crate::mode::Mode;
 use crate::people::{People, Set};
 use crate::policy::Policy;
 use crate::shown::shell_path;
-use crate::site::{Site, is_systems};
+use crate::site::Site;
+use crate::starts::{SiteError, find_root};
 use crate::tree::{Dir, Host, Passed, Resolved, Trouble};
 use crate::want::Solver;
 
 pub(super) fn not_seen(policy: &Policy, path: PathBuf, trouble: Trouble) -> Unseen {
     let part = policy.at(&path).context.part;
     Unseen { path, part, trouble }
-}
-
-/// Follows a site's root to its end, once. Errors where there is none, or it is no directory.
-pub fn find_root(host: &Host, site: &Site) -> Result<Resolved, AuditError> {
-    let (name, root, file) = (site.name.clone(), site.root.clone(), site.file.clone());
-    match host.resolve_safely(&site.root, site.keeper.ids.uid) {
-        Ok(resolved) if resolved.facts.kind == Kind::Directory => {
-            not_the_systems(site, &site.root, &resolved)?;
-            Ok(resolved)
-        }
-        Ok(resolved) => Err(AuditError::RootIsNoDirectory { site: name, root, file, kind: resolved.facts.kind }),
-        Err(cause) => Err(AuditError::Root { site: name, root, file, cause }),
-    }
-}
-
-/// Refuses what is really the operating system's, whatever links lead there.
-pub(super) fn not_the_systems(site: &Site, path: &Path, found: &Resolved) -> Result<(), AuditError> {
-    if !is_systems(&found.path) {
-        return Ok(());
-    }
-    let (site, file, real) = (site.name.clone(), site.file.clone(), found.path.clone());
-    Err(AuditError::Systems { site, path: path.to_owned(), real, file })
-}
-
-/// The root of a site and its parts outside it, followed to their ends; parts that cannot be reached are left out: an
-/// audit tells of them. Errors where there is no root.
-pub(crate) fn places(host: &Host, site: &Site) -> Result<Vec<(PathBuf, Resolved)>, AuditError> {
-    let outside = site.outside_starts().into_iter().filter_map(|path| {
-        let resolved = host.resolve_safely(&path, site.keeper.ids.uid).ok()?;
-        not_the_systems(site, &path, &resolved).ok()?;
-        Some((path, resolved))
-    });
-    Ok(std::iter::once((site.root.clone(), find_root(host, site)?)).chain(outside).collect())
 }
 
 pub(super) fn begin(start: &Start, data: DirData) -> Dir<DirData> {
@@ -141,7 +108,7 @@ pub(crate) fn open_way(
     site: &Arc<Site>,
     accounts: &Accounts,
     neighbours: &[Arc<Site>],
-) -> Result<Option<OpenWay>, AuditError> {
+) -> Result<Option<OpenWay>, SiteError> {
     let policy = Policy::new(Arc::clone(site), crate::site::Phase::Sealed);
     let solver = Solver::new(site, accounts);
     let look = |beyond_files: &[Account]| {

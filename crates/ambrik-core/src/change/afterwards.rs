@@ -4,10 +4,10 @@ use std::ffi::CStr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy, Right};
 use crate::site::{Phase, Site, Use};
+use crate::starts::{SiteError, places};
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
 /// What a look afterwards found.
 #[derive(Debug, Default)]
@@ -38,7 +38,7 @@ pub(super) struct Spot {
 const TRIED: usize = 200;
 
 /// Looks at a sealed site once more.
-pub fn afterwards(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<Afterwards, AuditError> {
+pub fn afterwards(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<Afterwards, SiteError> {
     let policy = Policy::new(Arc::clone(site), Phase::Sealed);
     let mut seeker = Seeker { policy: &policy, found: Afterwards::default() };
     let mut dirs = Vec::new();

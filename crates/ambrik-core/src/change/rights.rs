@@ -8,8 +8,8 @@ use rustix::io::Errno;
 
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::{Facts, Identity, Kind, Nanos, Rights};
-use crate::label::Context as Label;
 use crate::mode::Mode;
+use crate::security_context::SecurityContext as Label;
 use crate::tree::{Failure, Op, sys};
 
 /// What a path was when it was judged, and what it is to be.

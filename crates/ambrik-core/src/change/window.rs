@@ -9,10 +9,10 @@ use std::sync::Arc;
 use jiff::Timestamp;
 
 use super::ledger::{HowChanged, Known, Ledger, LedgerError};
-use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind, Nanos};
 use crate::policy::{Cursor, Policy, Right};
 use crate::site::{Phase, Site, Use, Write};
+use crate::starts::{SiteError, places};
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
 
 /// A path that is not what it was when the site was opened.
@@ -45,11 +45,7 @@ struct Found {
 }
 
 /// What is there now of everything that a window makes writable, and of all code beside it, by the site's paths.
-pub(super) fn state(
-    host: &Host,
-    site: &Arc<Site>,
-    progress: &Progress,
-) -> Result<BTreeMap<PathBuf, Known>, AuditError> {
+pub(super) fn state(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<PathBuf, Known>, SiteError> {
     Ok(look(host, site, progress)?.into_iter().map(|(path, found)| (path, found.known)).collect())
 }
 
@@ -100,7 +96,7 @@ pub enum WindowError {
     Ledger(#[from] LedgerError),
     /// The site cannot be looked at.
     #[error(transparent)]
-    Audit(#[from] AuditError),
+    Audit(#[from] SiteError),
 }
 
 fn nanos(time: Timestamp) -> Nanos {
@@ -112,7 +108,7 @@ fn rank(kind: &str) -> usize {
     ["program", "PHP"].iter().position(|known| *known == kind).unwrap_or(2)
 }
 
-fn look(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<PathBuf, Found>, AuditError> {
+fn look(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<PathBuf, Found>, SiteError> {
     let policy = Policy::new(Arc::clone(site), Phase::Open);
     let mut dirs = Vec::new();
     for (path, resolved) in places(host, site)? {

@@ -306,6 +306,12 @@ pub(crate) use site::{
 pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE, STILL_OPEN};
 
+/// The names of all checks, in the order of the catalogue.
+#[must_use]
+pub fn names() -> Vec<&'static str> {
+    CATALOGUE.iter().map(|check| check.name).collect()
+}
+
 /// The check with this name.
 #[must_use]
 pub fn named(name: &str) -> Option<&'static Check> {

@@ -370,11 +370,13 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
 
 /// The domains (SELinux) that the services which run are in: role, uid, context.
 #[must_use]
-pub fn domains(host: &Host) -> Vec<(Role, crate::account::Uid, crate::label::Context)> {
+pub fn domains(host: &Host) -> Vec<(Role, crate::account::Uid, crate::security_context::SecurityContext)> {
     let running = process::read(host);
     let of = |process: &process::Process| {
         let path = PathBuf::from(format!("/proc/{}/attr/current", process.pid));
-        let domain = crate::label::Context::from_attribute(host.read(&path, 4096).ok()?.trim_ascii_end()).ok()?;
+        let domain =
+            crate::security_context::SecurityContext::from_attribute(host.read(&path, 4096).ok()?.trim_ascii_end())
+                .ok()?;
         let roles = [Some(process.role), process.php_inside.then_some(Role::Php)];
         let uid = process.ids.uid;
         Some(roles.into_iter().flatten().map(move |role| (role, uid, domain.clone())))

@@ -6,9 +6,9 @@ use std::sync::{Mutex, PoisonError};
 
 use rustix::io::Errno;
 
-use super::context::Context;
 use super::state::INTERFACE;
 use crate::entry::Kind;
+use crate::security_context::SecurityContext;
 use crate::tree::{Host, sys};
 
 /// The permissions of a class that an account needs, as the policy language names them.
@@ -64,7 +64,7 @@ struct Class {
 }
 
 /// The answers that are known, by domain, label and class.
-type Known = HashMap<(Context, Context, &'static str), Option<Allowed>>;
+type Known = HashMap<(SecurityContext, SecurityContext, &'static str), Option<Allowed>>;
 
 /// The kernel's interface, each question asked once.
 #[derive(Debug)]
@@ -124,7 +124,7 @@ impl Kernel {
 
     /// Whether the loaded policy knows a context.
     #[must_use]
-    pub fn is_valid(&self, context: &Context) -> bool {
+    pub fn is_valid(&self, context: &SecurityContext) -> bool {
         match &self.source {
             Source::Running => ask("context", context.text()).is_ok(),
             Source::Recorded { valid, .. } => valid.contains(context.text()),
@@ -134,7 +134,7 @@ impl Kernel {
     /// What `domain` may do with something of this kind that has `label`. Nothing where either is unknown to the policy,
     /// or the interface does not answer.
     #[must_use]
-    pub fn allows(&self, domain: &Context, label: &Context, kind: Kind) -> Option<Allowed> {
+    pub fn allows(&self, domain: &SecurityContext, label: &SecurityContext, kind: Kind) -> Option<Allowed> {
         let class = class_of(kind);
         let key = (domain.clone(), label.clone(), class);
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
@@ -146,7 +146,7 @@ impl Kernel {
         answer
     }
 
-    fn ask(&self, domain: &Context, label: &Context, class: &str) -> Option<Allowed> {
+    fn ask(&self, domain: &SecurityContext, label: &SecurityContext, class: &str) -> Option<Allowed> {
         let Class { index, numbers } = self.classes.get(class)?;
         let question = format!("{domain} {label} {index}");
         let answer = match &self.source {
@@ -218,7 +218,7 @@ mod tests {
             std::fs::write(folder.join(name), text).unwrap();
         }
         let kernel = Kernel::of(&Host::at(dir.path()).unwrap()).unwrap();
-        let of = |text: &str| text.parse::<Context>().unwrap();
+        let of = |text: &str| text.parse::<SecurityContext>().unwrap();
         let (domain, label) = (of("u:r:httpd_t:s0"), of("u:r:a_t:s0"));
         assert!(kernel.allows(&domain, &label, Kind::File).unwrap().all(&["read"]));
         assert_eq!(kernel.allows(&domain, &label, Kind::Directory), None, "a class that is not there");

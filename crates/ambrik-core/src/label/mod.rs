@@ -1,7 +1,6 @@
 //! SELinux labels: what the host has, what a part's label must be, what the kernel would let PHP do with it, and what a
 //! relabelling of the system would make of it.
 
-mod context;
 mod kernel;
 mod module;
 mod rules;
@@ -16,7 +15,6 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
-pub use context::{Context, NoContext, is_type_name};
 pub use kernel::{Allowed, Kernel};
 pub use module::{Module, Probe, module_name};
 pub use rules::{Alike, Answer, Rules, RulesError};
@@ -29,6 +27,7 @@ use crate::account::Uid;
 use crate::entry::Kind;
 use crate::host::{Role, domains};
 use crate::policy;
+use crate::security_context::SecurityContext;
 use crate::site::{Problem, Problems, Site};
 use crate::tree::Host;
 
@@ -43,7 +42,7 @@ pub struct Labels {
     kernel: Option<Kernel>,
     rules: Option<Rules>,
     /// Role, uid and domain of the services that run.
-    domains: Vec<(Role, Uid, Context)>,
+    domains: Vec<(Role, Uid, SecurityContext)>,
     /// Why the rules cannot be used.
     pub problem: Option<String>,
     /// Whether answers are those of an enforcing host, though it is permissive.
@@ -105,7 +104,7 @@ impl Labels {
     /// Whether the host's policy has a type: by its kernel, else by its rules.
     #[must_use]
     pub fn has_type(&self, type_name: &str) -> bool {
-        let context = Context::of_file(type_name, self.state.multi_level);
+        let context = SecurityContext::of_file(type_name, self.state.multi_level);
         match (&self.kernel, &self.rules) {
             (Some(kernel), _) => kernel.is_valid(&context),
             (None, Some(rules)) => rules.mentions(type_name),
@@ -115,12 +114,12 @@ impl Labels {
 
     /// The domain that the service of an account runs in, and whether that was seen.
     #[must_use]
-    pub fn domain(&self, role: Role, uid: Uid) -> (Context, bool) {
+    pub fn domain(&self, role: Role, uid: Uid) -> (SecurityContext, bool) {
         let seen = self.domains.iter().find(|(of, account, _)| (*of, *account) == (role, uid));
         if let Some((_, _, domain)) = seen {
             return (domain.clone(), true);
         }
-        (Context::of_domain(USUAL_DOMAIN, self.state.multi_level), false)
+        (SecurityContext::of_domain(USUAL_DOMAIN, self.state.multi_level), false)
     }
 
     /// The types that a site file names and this host's policy does not have.
@@ -158,10 +157,10 @@ impl Labels {
 pub struct SiteLabels<'l> {
     labels: &'l Labels,
     /// The domain that its PHP runs in.
-    pub domain: Context,
+    pub domain: SecurityContext,
     /// Whether a process of it was seen.
     pub domain_seen: bool,
-    web: Context,
+    web: SecurityContext,
     types: Mutex<HashMap<(crate::site::Use, Need, bool), &'static str>>,
 }
 
@@ -213,7 +212,7 @@ impl SiteLabels<'_> {
         let fits = |exact: bool| {
             known.iter().copied().find(|name| {
                 [Kind::File, Kind::Directory].into_iter().all(|kind| {
-                    let label = Context::of_file(name, self.labels.state.multi_level);
+                    let label = SecurityContext::of_file(name, self.labels.state.multi_level);
                     let of_php = self.allows(&self.domain, &label, kind);
                     let web_ok = !web_reads
                         || self
@@ -233,13 +232,13 @@ impl SiteLabels<'_> {
         chosen
     }
 
-    fn allows(&self, domain: &Context, label: &Context, kind: Kind) -> Option<Allowed> {
+    fn allows(&self, domain: &SecurityContext, label: &SecurityContext, kind: Kind) -> Option<Allowed> {
         self.labels.kernel.as_ref()?.allows(domain, label, kind)
     }
 
     /// What PHP's domain may do with a label, compared with what the context needs; nothing where that cannot be told.
     #[must_use]
-    pub fn fit(&self, context: &policy::Context, label: &Context, kind: Kind) -> Option<Fit> {
+    pub fn fit(&self, context: &policy::Context, label: &SecurityContext, kind: Kind) -> Option<Fit> {
         let need = Need::of(context);
         let of_kind = |kind| self.allows(&self.domain, label, kind).map(|allowed| Fit::of(&allowed, need, kind));
         match kind {
@@ -254,7 +253,7 @@ impl SiteLabels<'_> {
         &self,
         policy: &policy::Policy,
         context: &policy::Context,
-        label: Option<&Context>,
+        label: Option<&SecurityContext>,
         kind: Kind,
     ) -> Verdict {
         let Some(label) = label else { return Verdict::Unknown };
@@ -278,19 +277,19 @@ impl SiteLabels<'_> {
         &self,
         policy: &policy::Policy,
         context: &policy::Context,
-        label: Option<&Context>,
+        label: Option<&SecurityContext>,
         kind: Kind,
-    ) -> Option<Context> {
+    ) -> Option<SecurityContext> {
         let right = label.filter(|label| self.judge(policy, context, Some(label), kind) == Verdict::Right);
         if let Some(label) = right {
-            let whole = Context::of_file(label.type_name(), self.labels.state.multi_level);
+            let whole = SecurityContext::of_file(label.type_name(), self.labels.state.multi_level);
             return Some(if self.labels.whole { whole } else { label.clone() });
         }
         let type_name = self.type_of(policy, context);
         let known = label.filter(|label| self.labels.kernel.as_ref().is_none_or(|kernel| kernel.is_valid(label)));
         Some(match known {
             Some(label) if !self.labels.whole => label.with_type(type_name),
-            _ => Context::of_file(type_name, self.labels.state.multi_level),
+            _ => SecurityContext::of_file(type_name, self.labels.state.multi_level),
         })
     }
 
@@ -313,7 +312,7 @@ impl SiteLabels<'_> {
         &self,
         alike: Option<Alike>,
         path: impl FnOnce() -> PathBuf,
-        label: &Context,
+        label: &SecurityContext,
         kind: Kind,
     ) -> Option<&Answer> {
         let rules = self.labels.rules.as_ref()?;
@@ -326,7 +325,7 @@ impl SiteLabels<'_> {
     /// Whether PHP's domain is one for which the policy is only logged.
     #[must_use]
     pub fn domain_is_permissive(&self) -> bool {
-        let label = Context::of_file("httpd_sys_content_t", self.labels.state.multi_level);
+        let label = SecurityContext::of_file("httpd_sys_content_t", self.labels.state.multi_level);
         self.allows(&self.domain, &label, Kind::File).is_some_and(|allowed| allowed.permissive)
     }
 }

@@ -8,9 +8,9 @@ use std::sync::OnceLock;
 use foldhash::fast::RandomState;
 use regex::bytes::{Regex, RegexBuilder, RegexSet, RegexSetBuilder};
 
-use super::context::Context;
 use crate::entry::Kind;
 use crate::host::{Place, Unclear};
+use crate::security_context::{NoContext, SecurityContext};
 use crate::tree::{Host, WayError};
 
 /// No file of rules is longer.
@@ -33,7 +33,7 @@ pub enum RulesError {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Answer {
     /// It gets this context.
-    Context(Context),
+    Context(SecurityContext),
     /// It is left as it is: `<<none>>`.
     Left,
     /// No rule is for it.
@@ -209,7 +209,7 @@ impl Rules {
             (Some(answer), _) => answer,
             (None, "<<none>>") => Answer::Left,
             (None, text) => {
-                let context: Context = text.parse().map_err(|error: super::context::NoContext| {
+                let context: SecurityContext = text.parse().map_err(|error: NoContext| {
                     RulesError::Line(place.clone(), format!("\"{text}\" is no context: {error}"))
                 })?;
                 self.types.insert(context.type_name().to_owned());

@@ -1,6 +1,7 @@
 //! Policy switches (booleans): what they govern, their present value, and the system's own command that sets them
 //! (`booleans(8)`, `setsebool(8)`).
 
+use crate::security_context::is_boolean_name;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
@@ -61,7 +62,7 @@ pub fn governing(host: &Host, permission: &str, class: &str, type_name: &str) ->
 /// Whether a switch is on; nothing where the host's policy does not have it.
 #[must_use]
 pub fn is_on(host: &Host, name: &str) -> Option<bool> {
-    if !is_switch_name(name) {
+    if !is_boolean_name(name) {
         return None;
     }
     // The present value, and the one that waits to be made so.
@@ -71,12 +72,6 @@ pub fn is_on(host: &Host, name: &str) -> Option<bool> {
         b'0' => Some(false),
         _ => None,
     }
-}
-
-/// Whether a text can be a switch's name.
-#[must_use]
-pub fn is_switch_name(text: &str) -> bool {
-    !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }
 
 /// The command that sets a switch for good.

@@ -6,10 +6,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::{Answer, Labels, SiteLabels};
-use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy};
 use crate::site::{Phase, Site};
+use crate::starts::{SiteError, places};
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
 
 /// Paths of one part with the same labels.
@@ -39,7 +39,7 @@ pub fn table(
     phase: Phase,
     threads: usize,
     progress: &Progress,
-) -> Result<Vec<Line>, AuditError> {
+) -> Result<Vec<Line>, SiteError> {
     let policy = Policy::new(Arc::clone(site), phase);
     let of_site = labels.of_site(site);
     let reader = || Reader { policy: &policy, labels: &of_site, rules: labels, found: BTreeMap::new() };

@@ -15,7 +15,7 @@ use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use crate::audit::Audit;
+use crate::audit::{Asked, Audit, HttpFinding};
 use crate::check::{Check, FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 use crate::entry::Kind;
 use crate::host::Services;
@@ -27,30 +27,6 @@ use client::{Client, Reply};
 use lines::{Keep, lines};
 
 pub use pages::{Page, ask_pages, broken};
-
-/// Something that a visitor gets and should not.
-#[derive(Debug)]
-pub struct Found {
-    /// The check.
-    pub check: &'static Check,
-    /// The path on the disk.
-    pub path: PathBuf,
-    /// What was asked, and what came.
-    pub says: String,
-    /// The lines of each web server's configuration that put it right, with the server's name.
-    pub lines: Vec<(String, String)>,
-}
-
-/// What was asked, and what was found.
-#[derive(Debug, Default)]
-pub struct Asked {
-    /// How many addresses were asked for.
-    pub addresses: usize,
-    /// What a visitor gets and should not.
-    pub found: Vec<Found>,
-    /// What could not be asked, and why.
-    pub unanswered: Vec<String>,
-}
 
 /// Why nothing can be asked.
 #[derive(Debug, thiserror::Error)]
@@ -185,7 +161,7 @@ impl Inquiry<'_> {
     fn report(&mut self, check: &'static Check, below: &Path, keep: Keep, says: String) {
         let of = |program: &String| Some((program.clone(), lines(program, keep, &self.served, below)?));
         let lines = self.servers.iter().filter_map(of).collect();
-        let found = Found { check, path: self.served.join(below), says, lines };
+        let found = HttpFinding { check, path: self.served.join(below), says, lines };
         self.asked.found.push(found);
     }
 

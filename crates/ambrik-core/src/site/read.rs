@@ -26,17 +26,23 @@ const PART_KEYS: &[&str] =
     &["path", "use", "write", "from", "create", "deep", "served", "owner", "group", "dir_mode", "file_mode", "type"];
 const ACCEPT_KEYS: &[&str] = &["check", "path", "reason", "until"];
 
-/// Reads the text of the site file `file`; users and groups must be among `accounts`.
+/// Reads the text of the site file `file`; users and groups must be among `accounts`, accepted checks among `checks`.
 ///
 /// Errors: every mistake of the file at once, in the order of their lines.
-pub fn read(text: &str, file: &Path, accounts: &Accounts) -> Result<Site, Problems> {
-    read_detecting(text, file, accounts, &Detector::blind())
+pub fn read(text: &str, file: &Path, accounts: &Accounts, checks: &[&str]) -> Result<Site, Problems> {
+    read_detecting(text, file, accounts, checks, &Detector::blind())
 }
 
 /// As [`read`], the accounts that the file leaves out named by `detector`.
-pub fn read_detecting(text: &str, file: &Path, accounts: &Accounts, detector: &Detector<'_>) -> Result<Site, Problems> {
+pub fn read_detecting(
+    text: &str,
+    file: &Path,
+    accounts: &Accounts,
+    checks: &[&str],
+    detector: &Detector<'_>,
+) -> Result<Site, Problems> {
     let lines = text.match_indices('\n').map(|(at, _)| at).collect();
-    let mut reader = Reader { text, lines, accounts, detector, detected: Vec::new(), problems: Vec::new() };
+    let mut reader = Reader { text, lines, accounts, checks, detector, detected: Vec::new(), problems: Vec::new() };
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
@@ -79,6 +85,7 @@ struct Reader<'a> {
     /// Where its lines end.
     lines: Vec<usize>,
     accounts: &'a Accounts,
+    checks: &'a [&'a str],
     detector: &'a Detector<'a>,
     detected: Vec<Detected>,
     problems: Vec<Problem>,
@@ -253,7 +260,7 @@ impl Reader<'_> {
     /// The policy switches that the application needs.
     fn switches(&mut self, table: &Table<'_>) -> Vec<String> {
         let right = "write switches = [\"httpd_…\"], the names of policy switches that are to be on";
-        let name = |text: &str| crate::label::switch::is_switch_name(text).then(|| text.to_owned());
+        let name = |text: &str| crate::security_context::is_boolean_name(text).then(|| text.to_owned());
         self.list(table, "switches", right, name).unwrap_or_default()
     }
 
@@ -691,15 +698,14 @@ impl Reader<'_> {
     fn accept(&mut self, table: &Table<'_>, root: Option<&Path>) -> Option<Accept> {
         self.known_keys(table, ACCEPT_KEYS);
         let check = self.required(table, "check", "name the check whose finding is accepted");
-        if let Some((name, span)) = &check {
-            let known = || crate::check::CATALOGUE.iter().map(|c| c.name);
-            if !known().any(|k| k == *name) {
-                let right = match nearest(name, known()) {
-                    Some(near) => format!("did you mean \"{near}\"?"),
-                    None => "docs/checks.md lists them".to_owned(),
-                };
-                self.problem(span, format!("there is no check \"{name}\""), right);
-            }
+        if let Some((name, span)) = &check
+            && !self.checks.contains(&&**name)
+        {
+            let right = match nearest(name, self.checks.iter().copied()) {
+                Some(near) => format!("did you mean \"{near}\"?"),
+                None => "docs/checks.md lists them".to_owned(),
+            };
+            self.problem(span, format!("there is no check \"{name}\""), right);
         }
         let path = self.required(table, "path", "name the path for which it is accepted; \".\" = the whole site");
         let reason = self.required(table, "reason", "say why, for whoever reads this next");
@@ -754,7 +760,7 @@ mod tests {
     }
 
     fn problems(text: &str) -> Vec<String> {
-        match read(text, Path::new("berths.toml"), &accounts()) {
+        match read(text, Path::new("berths.toml"), &accounts(), &crate::check::names()) {
             Ok(_) => Vec::new(),
             Err(problems) => problems.to_string().lines().map(Into::into).collect(),
         }
@@ -845,7 +851,7 @@ until  = 2027-03-31
 
     #[test]
     fn reads_every_key() {
-        let site = read(WHOLE, Path::new("/etc/ambrik/sites/x.toml"), &accounts()).unwrap();
+        let site = read(WHOLE, Path::new("/etc/ambrik/sites/x.toml"), &accounts(), &crate::check::names()).unwrap();
         assert_eq!((&*site.name, site.root.to_str()), ("berths", Some("/srv/www/berths")));
         assert_eq!((site.others, site.grant), (Others::None, Grant::Acl));
         assert_eq!((site.php.ids.uid.0, site.web.ids.uid.0, site.keeper.ids.uid.0), (33, 101, 0));
@@ -862,8 +868,12 @@ until  = 2027-03-31
 
     #[test]
     fn defaults_are_the_designs() {
-        let site =
-            read("[site]\nroot = \"/srv/x\"\n[accounts]\nphp = \"www-data\"", Path::new("notices.toml"), &accounts());
+        let site = read(
+            "[site]\nroot = \"/srv/x\"\n[accounts]\nphp = \"www-data\"",
+            Path::new("notices.toml"),
+            &accounts(),
+            &crate::check::names(),
+        );
         let site = site.unwrap();
         assert_eq!((&*site.name, site.keeper.to_string()), ("notices", "root:root".into()));
         assert_eq!(site.web, site.php);
@@ -962,7 +972,7 @@ path = "x"
     proptest::proptest! {
         #[test]
         fn any_text_is_read_or_refused(text in "(\\[site\\]\n)?([a-z\\[\\]\"=/.* \n]{0,60})") {
-            let _ = read(&text, Path::new("x.toml"), &accounts());
+            let _ = read(&text, Path::new("x.toml"), &accounts(), &crate::check::names());
         }
     }
 }

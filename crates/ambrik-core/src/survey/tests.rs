@@ -56,7 +56,7 @@ impl Quay {
         let found =
             survey(&host, &accounts, &services, Path::new("/srv/www/quay"), &[], None, &Progress::default()).unwrap();
         let draft = found.draft();
-        let site = crate::site::read(&draft, Path::new("quay.toml"), &accounts);
+        let site = crate::site::read(&draft, Path::new("quay.toml"), &accounts, &[]);
         assert!(site.is_ok(), "the draft is no site file: {}\n{draft}", site.unwrap_err());
         found
     }

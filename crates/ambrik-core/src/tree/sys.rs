@@ -15,8 +15,8 @@ use rustix::io::Errno;
 use crate::account::{Gid, Uid};
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::{Facts, Identity, Kind, Nanos, Rights};
-use crate::label::Context as Label;
 use crate::mode::Mode;
+use crate::security_context::SecurityContext as Label;
 
 /// The attribute that holds file capabilities (capabilities(7)).
 pub(crate) const CAPABILITIES: &str = "security.capability";

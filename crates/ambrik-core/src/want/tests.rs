@@ -10,7 +10,8 @@ fn solved(keys: &str, groups: &str, part: &str, path: &str, shape: Shape) -> Str
     let passwd = "root:x:0:0::/:/\nphp:x:33:33::/:/\nweb:x:101:101::/:/\ndeploy:x:1000:1000::/:/\n";
     let accounts = Accounts::from_texts(passwd, &format!("root:x:0:\nphp:x:33:\nweb:x:101:\ndeploy:x:1000:\n{groups}"));
     let text = format!("[site]\nroot = \"/srv/x\"\nserved = \"public\"\n[accounts]\nphp = \"php\"\n{keys}\n{part}");
-    let site = crate::site::read(&text, Path::new("x.toml"), &accounts).unwrap_or_else(|problems| panic!("{problems}"));
+    let site =
+        crate::site::read(&text, Path::new("x.toml"), &accounts, &[]).unwrap_or_else(|problems| panic!("{problems}"));
     let policy = Policy::new(Arc::new(site), Phase::Sealed);
     let solver = Solver::new(policy.site(), &accounts);
     let rights = solver.solve(&policy, &policy.at(&Path::new("/srv/x").join(path)).context, shape);

@@ -9,12 +9,12 @@ use std::sync::Arc;
 use super::{Act, Holder, Setting, Subject};
 use crate::access::permits;
 use crate::account::{Ids, Powers, Uid};
-use crate::audit::{AuditError, places};
 use crate::entry::{Facts, Kind};
 use crate::host::Services;
 use crate::mode::{Mode, Perm};
 use crate::policy::{Context, Cursor, Right};
 use crate::site::{Site, Use};
+use crate::starts::{SiteError, places};
 use crate::tree::{Dir, Look, Progress, Trouble, Visitor, walk};
 
 /// How an account gets at a path.
@@ -158,7 +158,7 @@ pub fn everything(
     act: Act,
     services: &Services,
     walking: (usize, &Progress),
-) -> Result<Everything, AuditError> {
+) -> Result<Everything, SiteError> {
     let (threads, progress) = walking;
     let site = holder.site();
     let new = || Collector { setting, holder, subject, ids: &subject.ids, act, seen: Seen::default() };

@@ -5,9 +5,9 @@ use std::ffi::CStr;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use crate::audit::places;
 use crate::entry::{Facts, Kind};
 use crate::site::Site;
+use crate::starts::places;
 use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
 
 /// The paths in these sites that have one of the inodes. Inodes of several file systems can be the same: whoever asks

@@ -3,7 +3,8 @@
 use super::judge::{Judge, OwnStep};
 use super::{Act, Setting, Subject};
 use crate::entry::{Facts, Kind};
-use crate::label::{Context as Label, Protection};
+use crate::label::Protection;
+use crate::security_context::SecurityContext as Label;
 
 /// What the policy must allow for this, on something of this kind.
 const fn permissions(act: Act, kind: Kind) -> &'static [&'static str] {

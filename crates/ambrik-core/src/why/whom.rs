@@ -19,7 +19,7 @@ pub struct Subject {
     /// What the account database says otherwise, and what follows.
     pub stale: Option<String>,
     /// The SELinux domain that its processes run in, where that is known.
-    pub domain: Option<crate::label::Context>,
+    pub domain: Option<crate::security_context::SecurityContext>,
 }
 
 /// What an account was named as.

@@ -8,9 +8,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
-use ambrik_core::audit::{Audit, AuditError, Setting, audit};
+use ambrik_core::audit::{Audit, Setting, audit};
 use ambrik_core::change::{ChangeError, Ledger, Means, Outcome, Plan, StateDir, apply, plan_undo, undo};
 use ambrik_core::site::{Phase, Site, read};
+use ambrik_core::starts::SiteError;
 use ambrik_core::tree::{Host, Progress};
 
 /// Accounts for tests: made-up ones, with ids that no real host uses.
@@ -98,7 +99,7 @@ impl TestHost {
     /// The site whose site file has these lines after its root.
     pub(crate) fn site(&self, text: &str) -> Arc<Site> {
         let text = format!("[site]\nroot = \"/srv/www/site\"\n{text}");
-        match read(&text, Path::new("site.toml"), &self.accounts) {
+        match read(&text, Path::new("site.toml"), &self.accounts, &ambrik_core::check::names()) {
             Ok(site) => Arc::new(site),
             Err(problems) => panic!("{problems}"),
         }
@@ -108,7 +109,7 @@ impl TestHost {
         self.audit_in(site, Phase::Sealed)
     }
 
-    pub(crate) fn try_audit(&self, site: &Arc<Site>) -> Result<Audit, AuditError> {
+    pub(crate) fn try_audit(&self, site: &Arc<Site>) -> Result<Audit, SiteError> {
         self.audited(site, Phase::Sealed)
     }
 
@@ -121,11 +122,11 @@ impl TestHost {
         self.audited_beside(site, Phase::Sealed, others).unwrap()
     }
 
-    fn audited(&self, site: &Arc<Site>, phase: Phase) -> Result<Audit, AuditError> {
+    fn audited(&self, site: &Arc<Site>, phase: Phase) -> Result<Audit, SiteError> {
         self.audited_beside(site, phase, &[])
     }
 
-    fn audited_beside(&self, site: &Arc<Site>, phase: Phase, others: &[Arc<Site>]) -> Result<Audit, AuditError> {
+    fn audited_beside(&self, site: &Arc<Site>, phase: Phase, others: &[Arc<Site>]) -> Result<Audit, SiteError> {
         let host = Host::at(self.dir.path()).unwrap();
         let today = "2026-11-23".parse().unwrap();
         let progress = Progress::default();

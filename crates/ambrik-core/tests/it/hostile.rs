@@ -493,7 +493,7 @@ fn there_and_back(host: &TestHost, to: &Path) -> bool {
     let file = host.real("site.toml");
     let text = format!("[site]\nroot = \"/srv/www/site\"\n{SITE}");
     fs::write(&file, &text).unwrap();
-    let site = |text: &str| Arc::new(read(text, &file, &host.accounts).unwrap());
+    let site = |text: &str| Arc::new(read(text, &file, &host.accounts, &[]).unwrap());
     let (real, state) = (Host::at(&host.real("")).unwrap(), host.state());
     let before = site(&text);
     let asked = asked(&before, "uploads", to, text, None).unwrap();

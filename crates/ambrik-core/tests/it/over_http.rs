@@ -6,8 +6,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use ambrik_core::audit::Asked;
 use ambrik_core::host::Services;
-use ambrik_core::over_http::{Asked, HttpError, LONGEST, ask};
+use ambrik_core::over_http::{HttpError, LONGEST, ask};
 use ambrik_core::site::Phase;
 use ambrik_core::tree::Host;
 use rstest::rstest;
@@ -257,6 +258,7 @@ fn what_cannot_be_asked(#[case] lines: &str, #[case] want: &str) {
         &format!("[site]\nroot = \"/srv/www/site\"\n{text}"),
         Path::new("site.toml"),
         &test.accounts,
+        &[],
     ) else {
         // The site file itself refuses it.
         return;

@@ -128,7 +128,7 @@ proptest! {
         }
         std::fs::create_dir_all(host.real("var/lib/site/in")).unwrap();
         let text = format!("{text}{access}");
-        let site = read(&text, Path::new("site.toml"), &host.accounts);
+        let site = read(&text, Path::new("site.toml"), &host.accounts, &[]);
         prop_assert!(site.is_ok(), "{}\n{text}", site.unwrap_err());
         let site = Arc::new(site.unwrap());
         let outcome = host.set(&site);

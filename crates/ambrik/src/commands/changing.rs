@@ -3,16 +3,18 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use ambrik_core::audit::{Audit, Setting, audit, find_root, host_findings};
+use ambrik_core::audit::{Audit, Setting, audit, host_findings};
 use ambrik_core::change::{
     Changed, HowChanged, Ledger, Means, Outcome, Plan, Proof, StateDir, afterwards, apply, changed_in_window,
     check_places, keep_module, plan_module, prove,
 };
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Role;
-use ambrik_core::label::{Context, Protection, Store};
+use ambrik_core::label::{Protection, Store};
+use ambrik_core::security_context::SecurityContext;
 use ambrik_core::shown::{Shown, shell_path};
 use ambrik_core::site::{Phase, Site};
+use ambrik_core::starts::find_root;
 
 use super::audit::{FailOn, ask_over_http, tell};
 use super::pages::{Watch, settle};
@@ -428,7 +430,7 @@ impl Work<'_> {
         }
         let enforces = self.looked.labels.state.now == Protection::Enforcing && host.is_this();
         let domain = enforces.then(|| self.looked.labels.domain(Role::Php, site.php.ids.uid).0);
-        let domain = domain.as_ref().map(Context::text);
+        let domain = domain.as_ref().map(SecurityContext::text);
         // Where nothing was changed nothing is touched.
         let proof = made.then(|| prove(host, site, &found, domain, &super::prove::prover())).flatten();
         for (path, why) in proof.iter().flat_map(|proof| &proof.differences) {

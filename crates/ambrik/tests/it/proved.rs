@@ -40,7 +40,7 @@ impl Sound {
     fn site(&self) -> Site {
         let at = |path: &str| fs::read_to_string(self.host.at(path)).unwrap();
         let accounts = Accounts::from_texts(&at("etc/passwd"), &at("etc/group"));
-        read(&at("etc/ambrik/sites/berths.toml"), Path::new("berths.toml"), &accounts).unwrap()
+        read(&at("etc/ambrik/sites/berths.toml"), Path::new("berths.toml"), &accounts, &[]).unwrap()
     }
 
     fn prove(&self) -> Proof {

@@ -150,7 +150,7 @@ impl<'l> Entry<'l> {
             bytes(&rights.acl),
             bytes(&rights.default_acl),
             rights.capabilities.as_deref(),
-            rights.label.as_ref().map(crate::label::Context::text)
+            rights.label.as_ref().map(crate::security_context::SecurityContext::text)
         ];
         let sql = "INSERT INTO rights (uid, gid, mode, acl, default_acl, capabilities, label) VALUES (?,?,?,?,?,?,?)";
         self.ledger.db.execute(sql, values).map_err(&failed)?;

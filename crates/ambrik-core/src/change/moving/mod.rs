@@ -110,7 +110,7 @@ pub enum MoveError {
     Edit(#[from] EditError),
     /// The site has no root.
     #[error(transparent)]
-    Root(#[from] crate::audit::AuditError),
+    Root(#[from] crate::starts::SiteError),
 }
 
 /// How far a move is.

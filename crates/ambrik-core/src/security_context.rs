@@ -6,14 +6,14 @@ use std::sync::Arc;
 
 /// A security context. Cheap to clone: many files have the same.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Context(Arc<str>);
+pub struct SecurityContext(Arc<str>);
 
 /// A text that is no security context.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("a security context is user:role:type, and on multi-level hosts a level, such as system_u:object_r:etc_t:s0")]
 pub struct NoContext;
 
-impl Context {
+impl SecurityContext {
     /// What the kernel hands out as an extended attribute: the text, and most often a NUL at its end.
     pub fn from_attribute(bytes: &[u8]) -> Result<Self, NoContext> {
         let bytes = bytes.strip_suffix(&[0]).unwrap_or(bytes);
@@ -71,7 +71,7 @@ impl Context {
     }
 }
 
-impl FromStr for Context {
+impl FromStr for SecurityContext {
     type Err = NoContext;
 
     fn from_str(text: &str) -> Result<Self, NoContext> {
@@ -84,7 +84,7 @@ impl FromStr for Context {
     }
 }
 
-impl fmt::Display for Context {
+impl fmt::Display for SecurityContext {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(&self.0)
     }
@@ -95,6 +95,12 @@ impl fmt::Display for Context {
 pub fn is_type_name(text: &str) -> bool {
     let rest = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '.');
     text.starts_with(|c: char| c.is_ascii_alphabetic()) && text.chars().all(rest)
+}
+
+/// Whether a text can be the name of a boolean of the policy.
+#[must_use]
+pub fn is_boolean_name(text: &str) -> bool {
+    !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }
 
 #[cfg(test)]
@@ -108,7 +114,7 @@ mod tests {
     #[case(b"u:r:t", "t", "u:r:tmp_t")]
     #[case(b"u:r:t:s0-s15:c0.c1023\0", "t", "u:r:tmp_t:s0-s15:c0.c1023")]
     fn only_the_type_changes(#[case] bytes: &[u8], #[case] type_name: &str, #[case] with: &str) {
-        let context = Context::from_attribute(bytes).unwrap();
+        let context = SecurityContext::from_attribute(bytes).unwrap();
         assert_eq!(context.type_name(), type_name);
         assert_eq!(context.with_type("tmp_t").text(), with);
     }
@@ -123,14 +129,14 @@ mod tests {
     #[case(b"u:r:t\0\0")]
     #[case(b"\xff:r:t")]
     fn what_is_none(#[case] bytes: &[u8]) {
-        assert_eq!(Context::from_attribute(bytes), Err(NoContext));
+        assert_eq!(SecurityContext::from_attribute(bytes), Err(NoContext));
     }
 
     proptest! {
         #[test]
         fn bytes_and_back(bytes in proptest::collection::vec(any::<u8>(), 0..40)) {
-            if let Ok(context) = Context::from_attribute(&bytes) {
-                prop_assert_eq!(Context::from_attribute(&context.to_attribute()), Ok(context.clone()));
+            if let Ok(context) = SecurityContext::from_attribute(&bytes) {
+                prop_assert_eq!(SecurityContext::from_attribute(&context.to_attribute()), Ok(context.clone()));
                 prop_assert_eq!(context.with_type(context.type_name()), context);
             }
         }
