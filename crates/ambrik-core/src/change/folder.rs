@@ -24,6 +24,12 @@ pub(crate) struct Folder {
     pub(crate) id: Option<Identity>,
 }
 
+/// A folder by its path from the host's `/`.
+pub(crate) fn folder(path: &Path) -> Folder {
+    let below = path.strip_prefix("/").unwrap_or(path).to_owned();
+    Folder { base: 0, below, path: path.to_owned(), id: None }
+}
+
 /// Opens folders one after the other, keeping the handles on what they have in common.
 #[derive(Debug)]
 pub(crate) struct Opener<'b> {

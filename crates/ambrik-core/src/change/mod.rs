@@ -9,6 +9,7 @@ mod moving;
 mod places;
 mod plan;
 mod proof;
+mod remains;
 mod removal;
 mod rights;
 mod sample;

@@ -9,15 +9,16 @@ use std::sync::Arc;
 
 use rustix::io::Errno;
 
-use super::folder::{Folder, Opener, as_os, c_name, split};
+use super::folder::{Folder, Opener, as_os, c_name, folder, split};
 use super::keepsake::{How, Successors};
 use super::ledger::{
     ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, TakenBack,
     TurnRow,
 };
 use super::moving::move_back;
+use super::remains::pending;
 use super::rights::{ChangeTime, Turn, facts, hold, is, is_between, pin, write};
-use super::{ChangeError, Job, Means, Outcome, PendingRemoval, end, keepsake, remove, run, times_of};
+use super::{ChangeError, Job, Means, Outcome, end, keepsake, remove, run, times_of};
 use crate::entry::{Identity, Kind};
 use crate::shown::Shown;
 use crate::signals;
@@ -234,19 +235,6 @@ fn take_all_back(
     Ok(outcome)
 }
 
-/// Removes what is at `path` into a keepsake: it is in another place already.
-pub(super) fn remove_remains(
-    entry: &mut Entry<'_>,
-    path: &Path,
-    reason: &str,
-    means: &Means<'_>,
-    outcome: &mut Outcome,
-) -> Result<(), ChangeError> {
-    let Some(remains) = pending(path, reason) else { return Ok(()) };
-    let bases = [means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?.handle];
-    remove(entry, &bases, &[remains], "remains", means, outcome)
-}
-
 /// What was made is removed as everything is: into a keepsake.
 fn remove_made(
     entry: &mut Entry<'_>,
@@ -260,17 +248,6 @@ fn remove_made(
     let tops = gone.iter().filter(|path| !inside_another(path));
     let tops = tops.filter_map(|path| pending(path, "made by the change set taken back")).collect::<Vec<_>>();
     remove(entry, bases, &tops, &format!("{}-made", set.site), means, outcome)
-}
-
-fn pending(path: &Path, reason: &str) -> Option<PendingRemoval> {
-    let (above, name) = split(path)?;
-    Some(PendingRemoval { folder: Arc::new(folder(above)), name: c_name(name).ok()?, id: None, reason: reason.into() })
-}
-
-/// A folder by its path from the host's `/`.
-pub(super) fn folder(path: &Path) -> Folder {
-    let below = path.strip_prefix("/").unwrap_or(path).to_owned();
-    Folder { base: 0, below, path: path.to_owned(), id: None }
 }
 
 /// The change that takes a recorded one back.

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::process::{Family, Running};
-use super::tie::{Seen, Sighting, is_of_pool};
+use super::sighting::{Seen, Sighting, is_of_pool};
 use super::{Address, From, Pool, Role, Runs, Through};
 use crate::account::Uid;
 use crate::shown::Shown;

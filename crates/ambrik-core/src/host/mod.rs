@@ -13,6 +13,7 @@ mod nginx;
 mod open_files;
 mod php_settings;
 mod process;
+mod sighting;
 mod started;
 mod still_open;
 mod tie;
@@ -352,7 +353,7 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
         apache::read(&mut files, &running, &mains(Family::Apache, (&apache::mains(), apache::ROOTS))),
     ];
     let servers: Vec<Server> = servers.into_iter().flatten().collect();
-    let seen = tie::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
+    let seen = sighting::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
     let mut services = seen.tie();
     services.makes = making::read(&mut files, accounts, &making::believed(&running), (&pools, &units, &servers));
     let served = services.served.iter();

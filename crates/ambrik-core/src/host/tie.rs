@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::process::{Family, Process, Running};
+use super::sighting::{Seen, Sighting, is_of_pool};
 use super::units::Unit;
 use super::{Address, Evidence, Folder, From, Place, Pool, Role, Server, Service, Services, Through, disagree};
 use crate::access::permits;
@@ -10,32 +11,6 @@ use crate::account::{Account, Accounts, Ids};
 use crate::entry::{Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::tree::Host;
-
-/// All that was read.
-pub(super) struct Seen<'s> {
-    pub(super) host: &'s Host,
-    pub(super) accounts: &'s Accounts,
-    pub(super) running: &'s Running,
-    pub(super) pools: &'s [Pool],
-    pub(super) units: &'s [Unit],
-    pub(super) servers: &'s [Server],
-}
-
-/// An account, and where it was seen.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Sighting {
-    pub(super) family: Family,
-    pub(super) role: Role,
-    pub(super) program: String,
-    pub(super) pool: Option<String>,
-    /// The configuration that it belongs to, where that is known.
-    pub(super) main: Option<PathBuf>,
-    /// The account; the text that names none where there is none.
-    pub(super) account: Result<Account, String>,
-    pub(super) evidence: Evidence,
-    /// Whether what it stands on could have been made by anybody: it then decides nothing.
-    pub(super) weak: bool,
-}
 
 /// What runs PHP and what reads static files for a served folder.
 #[derive(Clone, Debug)]
@@ -350,11 +325,6 @@ impl Seen<'_> {
             Rights { uid: owner.uid, gid: group, mode, acl: None, default_acl: None, capabilities: None, label: None };
         Some(permits(ids, Kind::Socket, &rights, Perm::W))
     }
-}
-
-/// Whether a sighting is of this pool: of that name, under that php-fpm where it is known which.
-pub(super) fn is_of_pool(sighting: &Sighting, pool: &Pool) -> bool {
-    sighting.pool.as_ref() == Some(&pool.name) && sighting.main.as_ref().is_none_or(|main| *main == pool.main)
 }
 
 /// The accounts that sightings name, each once, with all their evidence; those that anybody could have made left out.

@@ -13,6 +13,7 @@ mod linked;
 mod names;
 mod packaged;
 mod php;
+mod placeholder;
 mod readers;
 mod rpm;
 pub mod watch;

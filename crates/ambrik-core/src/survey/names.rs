@@ -6,8 +6,6 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
-use super::deployed::Deployed;
-use crate::check::is_php_name;
 use crate::site::Use;
 
 /// A path's last name in lower case.
@@ -172,62 +170,6 @@ pub(crate) fn libraries<'p>(files: impl Iterator<Item = &'p PathBuf>) -> BTreeSe
 /// Whether a file of this name, in lower case, tells the web server or PHP how to treat a folder.
 pub(crate) fn is_control_file(name: &str) -> bool {
     matches!(name, ".htaccess" | ".user.ini" | "web.config")
-}
-
-/// Files that only hold a folder's place, or close it.
-pub(crate) fn is_placeholder(deployed: &Deployed, path: &Path) -> Option<Placeholder> {
-    let name = lower_name(path);
-    let size = deployed.entries.get(path)?.size;
-    match name.as_str() {
-        name if is_control_file(name) => (size < 4096).then_some(Placeholder::Deny),
-        "index.html" | "index.htm" | "index.php" | "index.txt" => {
-            (size < 1024 && is_stub(deployed, path)).then_some(Placeholder::Stub)
-        }
-        ".gitignore" => Some(Placeholder::Ignore),
-        ".gitkeep" | ".keep" | ".keepme" | ".empty" | ".dummy" | ".placeholder" | "empty" | "keep" | "placeholder"
-        | ".svnkeep" | ".hgkeep" | "dummy.txt" | "_dummy" | "placeholder.txt" | "empty.txt" | "delete.me"
-        | ".donotdelete" | ".exists" | ".nothing" | ".cvsignore" | ".hgignore" | "remove.txt" | "dummy" => {
-            (size < 512).then_some(Placeholder::Keep)
-        }
-        name if name.starts_with("readme") => (size < 2048).then_some(Placeholder::Note),
-        _ => None,
-    }
-}
-
-/// What holds a folder's place.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Placeholder {
-    /// The web server is told to refuse what is there.
-    Deny,
-    /// An index page with nothing on it.
-    Stub,
-    /// Version control is told to leave out what comes there.
-    Ignore,
-    /// A file so that the folder is not empty.
-    Keep,
-    /// A few words.
-    Note,
-}
-
-static ANY_CODE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return\s+[^\d;\s])|\$\w+[^;=\n]*=")
-        .ok()
-});
-static COMMENTS: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?s)/\*.*?\*/|//[^\n]*|#[^\n]*|<!--.*?-->").ok());
-
-/// Whether a PHP or HTML file does nothing but end, send away, or stay empty.
-pub(crate) fn is_stub(deployed: &Deployed, path: &Path) -> bool {
-    let Some(text) = deployed.text(path, 4096) else { return false };
-    let bare = match COMMENTS.as_ref() {
-        Some(comments) => comments.replace_all(&text, " ").into_owned(),
-        None => text,
-    };
-    if is_php_name(path) || bare.contains("<?php") {
-        !ANY_CODE.as_ref().is_some_and(|code| code.is_match(&bare))
-    } else {
-        !bare.contains("<script") && !bare.contains("<form") && bare.len() < 600
-    }
 }
 
 static SETTINGS: LazyLock<Option<Regex>> = LazyLock::new(|| {

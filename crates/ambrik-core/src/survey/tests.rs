@@ -385,6 +385,17 @@ fn strange_files_do_not_stop_it(#[case] name: &str, #[case] bytes: Vec<u8>) {
     assert_eq!(quay.parts(), ["tides store"]);
 }
 
+/// That code makes a folder is asked about; that it makes one and writes into it is enough.
+#[test]
+fn a_folder_that_is_only_made_is_asked_for() {
+    let makes = "mkdir(__DIR__ . '/packed'); mkdir(__DIR__ . '/drawn'); imagepng($i, __DIR__ . '/drawn/a.png');";
+    let quay = Quay::new(&[("index.php", &format!("<?php {makes}"))]);
+    assert_eq!(
+        (quay.parts(), quay.questions()),
+        (vec!["drawn store create".to_owned()], vec!["packed store create".to_owned()])
+    );
+}
+
 /// What is said of a link is said of where it leads: the link itself is given to nobody.
 #[test]
 fn a_link_is_no_part() {

@@ -6,8 +6,9 @@ use std::path::{Path, PathBuf};
 use super::clue::{Clues, Seen, Tells};
 use super::deployed::Deployed;
 use super::evidence::{OWNER_AND_NAME, PACKAGES, is_of_one_application};
-use super::names::{Aside, is_drop_in, is_placeholder, is_stub, lower_name, trade};
+use super::names::{Aside, is_drop_in, lower_name, trade};
 use super::php::Spot;
+use super::placeholder::{is_placeholder, is_stub};
 use super::{Confidence, Part, Question, Reason};
 use crate::access::permits;
 use crate::account::{Ids, Uid};
@@ -211,8 +212,12 @@ impl Scales<'_> {
         let among_code =
             !front && self.deployed.inside(above).any(|(path, _)| is_php_name(path) && !is_stub(self.deployed, path));
         let by_code = self.clues.of(spot, Tells::Made).iter().all(|clue| clue.kind == "code");
-        let made =
-            self.clues.weight(spot, Tells::Made) > 0.0 && !self.keeps_all_elsewhere() && !(among_code && by_code);
+        // That code makes a folder, and nothing that is seen comes into it, is not enough.
+        let used = self.clues.of(spot, Tells::Written).len() > 1;
+        let made = used
+            && self.clues.weight(spot, Tells::Made) > 0.0
+            && !self.keeps_all_elsewhere()
+            && !(among_code && by_code);
         !loaded && !library && (self.deployed.has(path) || made)
     }
 

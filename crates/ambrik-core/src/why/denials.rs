@@ -13,7 +13,15 @@ use jiff::tz::TimeZone;
 use regex::bytes::Regex;
 
 use super::Act;
-use super::log::By;
+
+/// Who was refused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum By {
+    /// PHP.
+    Php,
+    /// The web server.
+    Web,
+}
 
 /// A denial that is no matter of files: the network, mail, memory.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -14,6 +14,7 @@ use crate::account::{Powers, Uid};
 use crate::entry::{Bar, Facts, Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::tree::Host;
+use crate::want::Shape;
 
 /// A step about the path itself, or about the directory that it is in.
 #[derive(Clone, Debug)]
@@ -65,12 +66,19 @@ impl Protected {
 /// As many different cases are remembered.
 const REMEMBERED: usize = 1 << 14;
 
+/// What is worked out once for paths that are alike.
+#[derive(Default)]
+pub(super) struct Known {
+    pub(super) shown: HashMap<(Rights, Kind), Arc<str>, RandomState>,
+    pub(super) solved: HashMap<(String, u32, Shape), Arc<Rights>, RandomState>,
+}
+
 /// Judges for one account.
 pub(super) struct Judge<'s> {
     pub(super) setting: Setting<'s>,
     pub(super) subject: Subject,
     protected: Protected,
-    pub(super) known: super::wanted::Known,
+    pub(super) known: Known,
     /// Paths that are alike, in one directory: judged once.
     targets: HashMap<(Traits, u64, Option<Traits>), Arc<Target>, RandomState>,
 }
@@ -81,7 +89,7 @@ impl<'s> Judge<'s> {
             setting,
             subject,
             protected: Protected::of(setting.host),
-            known: super::wanted::Known::default(),
+            known: Known::default(),
             targets: HashMap::default(),
         }
     }

@@ -15,20 +15,11 @@ use flate2::read::MultiGzDecoder;
 use jiff::civil::{Date, DateTime};
 use regex::bytes::{Captures, Regex};
 
-use super::denials::{Denials, Found, Nameless, Other};
+use super::denials::{By, Denials, Found, Nameless, Other};
 use super::{Act, Answer};
 use crate::entry::Kind;
 use crate::policy::Right;
 use crate::tree::{Host, Progress};
-
-/// Who was refused.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum By {
-    /// PHP.
-    Php,
-    /// The web server.
-    Web,
-}
 
 /// A path that was refused.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -21,9 +21,10 @@ use crate::account::Accounts;
 use crate::entry::Kind;
 use crate::tree::Host;
 
+pub use denials::By;
 pub use denials::{Nameless, Other};
 pub use everything::{Everything, Folder, PartCount, RunsPhp, Through, everything};
-pub use log::{By, Now, Refusal, Refusals};
+pub use log::{Now, Refusal, Refusals};
 pub use wanted::{Holder, Match, Mend, Remedy, Wanted};
 pub use way::Asker;
 pub use whom::{Subject, Whom, WhomError};

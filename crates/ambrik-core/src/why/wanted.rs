@@ -1,10 +1,7 @@
 //! What the site file wants of a path, how the answer differs, and the smallest change that makes it right.
 
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-
-use foldhash::fast::RandomState;
 
 use super::judge::Judge;
 use super::way::{self, Dir};
@@ -337,13 +334,6 @@ impl Judge<'_> {
         let remedy = Remedy::Hand(by_hand(&self.subject, &path, facts, want));
         Mend { path, from, to: None, remedy }
     }
-}
-
-/// What is worked out once for paths that are alike.
-#[derive(Default)]
-pub(super) struct Known {
-    shown: HashMap<(Rights, Kind), Arc<str>, RandomState>,
-    solved: HashMap<(String, u32, Shape), Arc<Rights>, RandomState>,
 }
 
 impl Judge<'_> {

@@ -12,7 +12,8 @@ use rustix::io::Errno;
 use super::keepsake::{Inventory, Successors};
 use super::ledger::{ChangeSet, Entry, Ledger, MovingRow};
 use super::plan::Creation;
-use super::{ChangeError, Means, Outcome, PlaceError, create, end, undo};
+use super::remains::remove_remains;
+use super::{ChangeError, Means, Outcome, PlaceError, create, end};
 use crate::account::Accounts;
 use crate::audit::{missing_above, open_way};
 use crate::entry::{Identity, Kind};
@@ -414,7 +415,7 @@ fn carry_out(
     };
     if state == State::Both {
         // Copied whole and not yet removed whole: what is left here goes into a keepsake.
-        undo::remove_remains(entry, &row.from, "what a stopped move left in the old place", means, outcome)?;
+        remove_remains(entry, &row.from, "what a stopped move left in the old place", means, outcome)?;
     } else if state == State::Old {
         let mut unrecorded = None;
         let done = (|| {
@@ -545,7 +546,7 @@ pub(super) fn move_back(
         (true, true) => {
             // Moved to another file system and not yet removed whole in the old place.
             let why = "left in the old place by a move that was taken back";
-            undo::remove_remains(entry, &back.to, why, means, outcome)?;
+            remove_remains(entry, &back.to, why, means, outcome)?;
             State::Old
         }
     };

@@ -6,7 +6,8 @@ use super::Scene;
 use crate::entry::Kind;
 use crate::site::Use;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::names::{Aside, Placeholder, is_drop_in, is_placeholder, lower_name, trade};
+use crate::survey::names::{Aside, is_drop_in, lower_name, trade};
+use crate::survey::placeholder::{Placeholder, is_placeholder};
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     for dir in scene.deployed.directories() {

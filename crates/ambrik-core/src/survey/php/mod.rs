@@ -7,6 +7,7 @@ mod code;
 mod facts;
 mod functions;
 mod read;
+mod reader;
 mod resolve;
 mod source;
 mod spots;
@@ -26,7 +27,7 @@ use crate::tree::Progress;
 
 use code::{CONSTRUCTOR, HOPS, MOST_CALLS};
 use facts::hash_of;
-use read::Asked;
+use reader::Asked;
 
 pub(crate) use code::{Callees, Code};
 pub(crate) use facts::{Facts, Piece, Sink};

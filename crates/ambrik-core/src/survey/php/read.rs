@@ -8,7 +8,8 @@ use std::sync::Arc;
 use super::code::CONSTRUCTOR;
 use super::facts::{self, Facts, Piece, ROOT, Sink, Touch, Value, Values, hash_of};
 use super::functions::{is_phps_own, sink};
-use super::source::{Around, Bit, Call, Callee, Expr, Statement, source};
+use super::reader::{Asked, Given, Reader, Scope};
+use super::source::{Bit, Call, Callee, Expr, Statement, source};
 use super::values::{ALTERNATIVES, class_name, plain_string};
 
 impl Facts {
@@ -70,66 +71,6 @@ fn is_command_line(text: &str) -> bool {
     let head = text.get(..end).unwrap_or_default();
     let asks = ["php_sapi_name()", "PHP_SAPI"].iter().any(|name| head.contains(name));
     asks && head.contains("cli") && ["exit", "die"].iter().any(|word| head.contains(word))
-}
-
-/// Where an expression stands.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Scope {
-    /// The class around it, in lower case.
-    pub(super) class: String,
-    /// The function around it, in lower case: `name`, or `class::name`; empty outside of all.
-    pub(super) function: String,
-    /// Its parameters.
-    pub(super) parameters: Vec<String>,
-}
-
-impl Scope {
-    fn of(around: &Around<'_>) -> Self {
-        let class = around.class.to_ascii_lowercase();
-        let name = around.function.to_ascii_lowercase();
-        let function = if class.is_empty() || name.is_empty() { name } else { format!("{class}::{name}") };
-        let parameters = around.parameters.iter().map(|name| (*name).to_owned()).collect();
-        Self { class, function, parameters }
-    }
-
-    /// A parameter's place.
-    pub(super) fn place(&self, name: &str) -> Option<usize> {
-        self.parameters.iter().position(|parameter| parameter == name)
-    }
-}
-
-/// What is asked of a file.
-#[derive(Clone, Copy)]
-pub(super) enum Asked<'s> {
-    /// All that it says.
-    All,
-    /// All but the calls of the code's own functions: most of them matter to no path.
-    NoCalls,
-    /// The calls of these, and nothing else.
-    OnlyCalls(&'s HashSet<String>),
-}
-
-pub(super) struct Reader<'s> {
-    asked: Asked<'s>,
-    folders: &'s HashSet<String>,
-    /// `__FILE__` and `__DIR__`.
-    pub(super) file: String,
-    pub(super) dir: String,
-    /// What variables are given, by function and name.
-    pub(super) assigned: HashMap<(&'s str, &'s str), Vec<Given<'s>>>,
-    /// What variables may be, by function, name and depth: each is followed once.
-    pub(super) followed: RefCell<HashMap<(&'s str, &'s str, usize), Values>>,
-    facts: Facts,
-}
-
-/// What a variable is given.
-#[derive(Clone, Copy)]
-pub(super) enum Given<'s> {
-    /// This expression.
-    All(&'s Expr<'s>),
-    /// Each element of this array, or its keys.
-    Elements(&'s Expr<'s>),
-    Keys(&'s Expr<'s>),
 }
 
 impl<'s> Reader<'s> {
@@ -428,11 +369,6 @@ fn without_scheme(mut value: Value) -> Option<Value> {
 /// Whether something of a value is known.
 fn says_something(value: &Value) -> bool {
     value.iter().any(|piece| *piece != Piece::Hole)
-}
-
-/// Whether a path may hold such a character.
-pub(super) fn in_paths(c: char) -> bool {
-    c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | '@' | '~' | ' ' | ROOT)
 }
 
 /// Whether a path ends in a folder that nothing but writing is for.

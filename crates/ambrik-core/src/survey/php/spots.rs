@@ -5,7 +5,7 @@ use std::path::{Component, Path, PathBuf};
 use super::super::names::{is_settings_name, lower_name, trade};
 use super::code::{Code, HOLE};
 use super::facts::{ROOT, Sink};
-use super::read::in_paths;
+use super::values::in_paths;
 
 /// Whether a path is known to its end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

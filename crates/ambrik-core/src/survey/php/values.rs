@@ -2,7 +2,7 @@
 
 use super::facts::{Piece, ROOT, Value, Values, hash_of};
 use super::functions::PHPS_OWN;
-use super::read::{Given, Reader, Scope, in_paths};
+use super::reader::{Given, Reader, Scope};
 use super::source::{Bit, Call, Callee, Expr};
 
 /// As many values of one expression are followed.
@@ -307,6 +307,11 @@ pub(super) fn plain_string(expression: &Expr<'_>) -> Option<String> {
         });
     }
     Some(text)
+}
+
+/// Whether a path may hold such a character.
+pub(super) fn in_paths(c: char) -> bool {
+    c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | '@' | '~' | ' ' | ROOT)
 }
 
 /// Each of one followed by each of the other.
