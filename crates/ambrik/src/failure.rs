@@ -3,11 +3,34 @@
 use std::io;
 use std::process::ExitCode;
 
-use ambrik_core::change::{ChangeError, LedgerError, MoveError, PlaceError, StateError, UndoError, WindowError};
+use ambrik_core::change::{
+    ChangeError, LedgerError, MoveError, Outcome, PlaceError, StateError, UndoError, WindowError,
+};
 use ambrik_core::host::AccountsError;
 use ambrik_core::site::EditError;
 use ambrik_core::starts::SiteError;
 use ambrik_core::tree::WayError;
+
+impl Exit {
+    /// The exit code that an outcome calls for.
+    pub(crate) fn of(outcome: &Outcome) -> Self {
+        let nothing = outcome.done + outcome.removed + outcome.restored == 0;
+        match outcome.failures.is_empty() {
+            true => Self::Clean,
+            false if nothing && outcome.failures.iter().all(|(_, failure)| failure.is_privilege()) => Self::Privilege,
+            false => Self::Partial,
+        }
+    }
+}
+
+/// A site that cannot be judged.
+#[derive(Debug)]
+pub(crate) struct Wrong {
+    /// Its name, or its file's.
+    pub(crate) site: String,
+    /// What is wrong, which file it is in, and what to do.
+    pub(crate) says: String,
+}
 
 /// The exit codes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

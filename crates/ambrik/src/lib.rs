@@ -5,6 +5,7 @@ mod ask;
 mod commands;
 mod demo;
 mod failure;
+mod options;
 mod output;
 mod progress;
 mod session;

@@ -20,9 +20,9 @@ use ambrik_core::site::{Phase, Site};
 use ambrik_core::tree::{Host, Progress};
 use anstream::adapter::StripBytes;
 
-use crate::args::{Format, Global, When};
+use crate::failure::Wrong;
 use crate::failure::{Exit, Failure};
-use crate::sites::Wrong;
+use crate::options::{Format, Global, When};
 
 /// One run of the tool.
 pub(crate) struct Session<'s> {

@@ -10,7 +10,7 @@ use ambrik_core::served::serving;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{self, Site};
 
-use crate::failure::Failure;
+use crate::failure::{Failure, Wrong};
 use crate::session::{Looked, Session};
 
 /// The sites that a command is about.
@@ -22,15 +22,6 @@ pub(crate) struct Sites {
     pub(crate) wrong: Vec<Wrong>,
     /// These, and the host's other sites: those whose PHP may get at one another.
     pub(crate) neighbours: Vec<Arc<Site>>,
-}
-
-/// A site that cannot be judged.
-#[derive(Debug)]
-pub(crate) struct Wrong {
-    /// Its name, or its file's.
-    pub(crate) site: String,
-    /// What is wrong, which file it is in, and what to do.
-    pub(crate) says: String,
 }
 
 /// A site file that was read.

@@ -11,6 +11,7 @@ mod created;
 mod fuzzed;
 mod host;
 mod hostile;
+mod house;
 mod judged;
 mod kernel;
 mod over_http;

@@ -1,7 +1,7 @@
 //! `accounts`: who PHP and the web servers run as here.
 
-use crate::args::Format;
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::output;
 use crate::session::Session;
 

@@ -11,12 +11,12 @@ use ambrik_core::site::Phase;
 use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
 
-use crate::args::Format;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Wrong};
+use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
 use crate::session::{Looked, Session, threads};
-use crate::sites::{Sites, Wrong};
+use crate::sites::Sites;
 
 /// Report what a site's tree allows that its site file does not
 ///

@@ -18,16 +18,16 @@ use ambrik_core::starts::find_root;
 
 use super::audit::{FailOn, ask_over_http, tell};
 use super::pages::{Watch, settle};
-use crate::args::Format;
 use crate::ask::{can_ask, go_on};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Wrong};
+use crate::options::Format;
 use crate::output::{
     self,
     json::{ChangedSite, Sealed},
 };
 use crate::progress::watched;
 use crate::session::{Looked, Records, Session, threads};
-use crate::sites::{Sites, Wrong};
+use crate::sites::Sites;
 
 /// How much is really done.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -320,7 +320,7 @@ impl Work<'_> {
                 ledger.settle(&site.name)?;
             }
         }
-        let mut exit = outcome.as_ref().map_or(Exit::Clean, worst);
+        let mut exit = outcome.as_ref().map_or(Exit::Clean, Exit::of);
         if !plan.audit.is_complete() || plan.passed_over().next().is_some() {
             exit = exit.max(Exit::Partial);
         }
@@ -476,15 +476,5 @@ impl Work<'_> {
             session.say(&format!("{gone} went away before they were changed and were skipped"));
         }
         Ok(outcome)
-    }
-}
-
-/// The exit code that an outcome calls for.
-pub(crate) fn worst(outcome: &Outcome) -> Exit {
-    let nothing = outcome.done + outcome.removed + outcome.restored == 0;
-    match outcome.failures.is_empty() {
-        true => Exit::Clean,
-        false if nothing && outcome.failures.iter().all(|(_, failure)| failure.is_privilege()) => Exit::Privilege,
-        false => Exit::Partial,
     }
 }

@@ -1,7 +1,7 @@
 //! `history`: what was changed, and when.
 
-use crate::args::Format;
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::output;
 use crate::session::Session;
 

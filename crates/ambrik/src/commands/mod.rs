@@ -1,23 +1,41 @@
 //! One file a command: its arguments and what it does.
 
-pub(crate) mod accounts;
+mod accounts;
 pub(crate) mod audit;
 mod changing;
-pub(crate) mod demo;
-pub(crate) mod history;
-pub(crate) mod open;
+mod demo;
+mod history;
+mod open;
 mod pages;
-pub(crate) mod prove;
-pub(crate) mod relocate;
-pub(crate) mod seal;
-pub(crate) mod set;
-pub(crate) mod survey;
-pub(crate) mod undo;
-pub(crate) mod why;
+mod prove;
+mod relocate;
+mod seal;
+mod set;
+mod survey;
+mod undo;
+mod why;
 
-use crate::args::Command;
+use clap::Subcommand;
+
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Accounts(accounts::AccountsArgs),
+    Survey(survey::SurveyArgs),
+    Audit(audit::AuditArgs),
+    Set(set::SetArgs),
+    Open(open::OpenArgs),
+    Seal(seal::SealArgs),
+    Move(relocate::MoveArgs),
+    Why(why::WhyArgs),
+    History(history::HistoryArgs),
+    Undo(undo::UndoArgs),
+    Demo(demo::DemoArgs),
+    #[command(hide = true)]
+    ProveAsPhp(prove::ProveArgs),
+}
 
 /// Runs a command.
 pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {

@@ -11,8 +11,8 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::audit::FailOn;
 use super::changing::{self, Insisting, Job, Mode};
-use crate::args::Format;
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::output;
 use crate::session::Session;
 

@@ -9,11 +9,10 @@ use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
 use super::audit::tell;
-use super::changing::worst;
 use super::pages::{Watch, settle};
-use crate::args::Format;
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::output;
 use crate::output::json::Moved;
 use crate::progress::watched;
@@ -86,7 +85,7 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         move_part(&plan, &mut ledger, &means)
     })?;
     session.report_failures(&outcome.failures);
-    let mut exit = worst(&outcome);
+    let mut exit = Exit::of(&outcome);
     let broken = watch.end(session);
     let mut taken_back = false;
     if !broken.is_empty() {

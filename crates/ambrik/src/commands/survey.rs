@@ -10,9 +10,9 @@ use ambrik_core::site::EditError;
 use ambrik_core::survey::watch::{WatchError, Watched, watch};
 use ambrik_core::survey::{Said, Survey, survey};
 
-use crate::args::Format;
 use crate::ask::can_ask;
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
 use crate::session::{Looked, Session};

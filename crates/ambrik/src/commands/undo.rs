@@ -4,10 +4,9 @@ use ambrik_core::change::{Ledger, Means, Outcome, StateDir, UndoPlan, plan_undo,
 
 use ambrik_core::label::Store;
 
-use super::changing::worst;
-use crate::args::Format;
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
 use crate::session::{Looked, Session, threads};
@@ -91,7 +90,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         if text {
             output::undo_text::outcome(&plan, &outcome, &mut session.out())?;
         }
-        exit = exit.max(worst(&outcome));
+        exit = exit.max(Exit::of(&outcome));
         done.push((plan, outcome));
     }
     if !text {
@@ -116,7 +115,7 @@ pub(crate) fn take_back_now(
         take_back(&plan, &mut ledger, &Means { host, state, threads: threads(), store, keep: true, progress }, false)
     })?;
     session.report_failures(&outcome.failures);
-    Ok(worst(&outcome))
+    Ok(Exit::of(&outcome))
 }
 
 fn take_back(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool) -> Result<Outcome, Failure> {

@@ -9,13 +9,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::host::{Role, Services};
-use ambrik_core::label::switch::{Switch, governing};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
-use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Other, Refusal, Refusals, Setting, Subject, Whom};
+use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusals, Review, Setting, Subject, Told, Whom};
 
-use crate::args::Format;
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
 use crate::session::{Looked, Session, threads};
@@ -77,26 +76,6 @@ pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         ));
     }
     Ok(inquiry.tell(&questions, account, args.brief, session)?)
-}
-
-/// An answer, with the account that it is about.
-pub(crate) struct Told {
-    pub(crate) account: String,
-    pub(crate) answer: Answer,
-}
-
-/// A denial of SELinux that is no matter of files, and the policy switch that governs it.
-pub(crate) struct NoFile {
-    pub(crate) other: Other,
-    pub(crate) switch: Option<Switch>,
-}
-
-/// A refusal out of a log, and what is known of it now.
-pub(crate) struct Review {
-    pub(crate) refusal: Refusal,
-    /// Nothing where it is not known whom to ask about.
-    pub(crate) told: Option<Told>,
-    pub(crate) now: Now,
 }
 
 /// Paths, and whom to ask about for each.
@@ -452,15 +431,11 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
         let now = told.as_ref().map_or(Now::Unknown, |told| refusal.now(&told.answer));
         reviews.push(Review { refusal, told, now });
     }
-    reviews.sort_by_key(|review| (review.now, std::cmp::Reverse(review.refusal.count)));
+    why::worst_first(&mut reviews);
     if refusals.more > 0 {
         session.warn(&format!("{} refusals of further paths were only counted", output::number(refusals.more)));
     }
-    let others = refusals.others.iter().map(|other| {
-        let [permission, class, type_name] = &other.what;
-        NoFile { other: other.clone(), switch: governing(&inquiry.looked.host, permission, class, type_name) }
-    });
-    let others: Vec<NoFile> = others.collect();
+    let others = why::no_files(&inquiry.looked.host, &refusals);
     match session.format {
         Format::Text => {
             let logs = output::count(args.from_log.len());

@@ -9,7 +9,7 @@ use ambrik_core::shown::Shown;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
-use crate::sites::Wrong;
+use crate::failure::Wrong;
 
 /// As many parts are shown where not each path is asked for.
 const MOST_PARTS: usize = 200;

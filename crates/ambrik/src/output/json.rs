@@ -20,7 +20,7 @@ use serde::ser::SerializeSeq as _;
 use serde::{Serialize, Serializer};
 
 use super::acl_text;
-use crate::sites::Wrong;
+use crate::failure::Wrong;
 
 /// A list that is made while it is written.
 pub(super) struct Each<F>(pub(super) F);

@@ -12,7 +12,7 @@ use serde::ser::{Error as _, SerializeSeq as _};
 use serde_json::value::{RawValue, to_raw_value};
 
 use super::json::{Each, PathText, print};
-use crate::commands::why::{NoFile, Review};
+use ambrik_core::why::{NoFile, Review};
 
 #[derive(Serialize)]
 struct WhyDocument<A> {

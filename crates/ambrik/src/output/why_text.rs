@@ -14,7 +14,7 @@ use anstyle::Style;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, wrapped_once, write};
 use super::{count, counted, number, paths};
-use crate::commands::why::{NoFile, Review};
+use ambrik_core::why::{NoFile, Review};
 
 /// Writes the heading of a list with a line for each path.
 pub(crate) fn heading(width: usize, out: &mut dyn Write) -> io::Result<()> {

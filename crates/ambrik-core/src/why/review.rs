@@ -1,0 +1,51 @@
+//! What was refused, and what is known of it now.
+
+use super::Answer;
+use super::denials::Other;
+use super::log::{Now, Refusal, Refusals};
+use crate::label::switch::{Switch, governing};
+use crate::tree::Host;
+
+/// An answer, with the account that it is about.
+#[derive(Debug)]
+pub struct Told {
+    /// The account's name.
+    pub account: String,
+    /// What it can do.
+    pub answer: Answer,
+}
+
+/// A denial of SELinux that is no matter of files.
+#[derive(Debug)]
+pub struct NoFile {
+    /// What was refused.
+    pub other: Other,
+    /// The boolean of the policy that governs it, where one does.
+    pub switch: Option<Switch>,
+}
+
+/// A refusal out of a log, and what is known of it now.
+#[derive(Debug)]
+pub struct Review {
+    /// The refusal.
+    pub refusal: Refusal,
+    /// Nothing where it is not known whom to ask about.
+    pub told: Option<Told>,
+    /// Whether it would be refused now, and should be.
+    pub now: Now,
+}
+
+/// Puts what somebody has to look at first, then what was refused most often.
+pub fn worst_first(reviews: &mut [Review]) {
+    reviews.sort_by_key(|review| (review.now, std::cmp::Reverse(review.refusal.count)));
+}
+
+/// The denials that are no matter of files.
+#[must_use]
+pub fn no_files(host: &Host, refusals: &Refusals) -> Vec<NoFile> {
+    let others = refusals.others.iter().map(|other| {
+        let [permission, class, type_name] = &other.what;
+        NoFile { other: other.clone(), switch: governing(host, permission, class, type_name) }
+    });
+    others.collect()
+}

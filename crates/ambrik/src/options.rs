@@ -1,0 +1,72 @@
+//! Options that every command has.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+
+/// Options of every command.
+#[derive(Debug, Args)]
+pub(crate) struct Global {
+    /// Directory of the site files [default: /etc/ambrik/sites]
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        env = "AMBRIK_SITES",
+        hide_env = true,
+        help_heading = "Options of every command"
+    )]
+    pub(crate) sites: Option<PathBuf>,
+    /// Directory of the ledger and the keepsakes [default: /var/lib/ambrik]
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        env = "AMBRIK_STATE",
+        hide_env = true,
+        help_heading = "Options of every command"
+    )]
+    pub(crate) state: Option<PathBuf>,
+    /// Treat a folder as the root of the host looked at
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Options of every command")]
+    pub(crate) host: Option<PathBuf>,
+    /// How results are printed
+    #[arg(long, global = true, value_enum, default_value = "text", help_heading = "Options of every command")]
+    pub(crate) format: Format,
+    /// When to use colours
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value = "auto",
+        value_name = "WHEN",
+        help_heading = "Options of every command"
+    )]
+    pub(crate) color: When,
+    /// Print results and errors only
+    #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = "Options of every command")]
+    pub(crate) quiet: bool,
+    /// Say more of what is being done
+    #[arg(short, long, global = true, help_heading = "Options of every command")]
+    pub(crate) verbose: bool,
+}
+
+/// An output form.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people.
+    Text,
+    /// For programs: one JSON document, described in docs/schemas.
+    Json,
+}
+
+/// When colours are used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum When {
+    /// On a terminal.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
