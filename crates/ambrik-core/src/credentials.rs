@@ -1,26 +1,19 @@
 //! What looks like credentials or keys in a text.
 
-use std::sync::LazyLock;
-
+use crate::pattern::pattern;
 use regex::Regex;
 
-static CREDENTIALS: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(
-        r#"(?xim)
+pattern!(CREDENTIALS: Regex = r#"(?xim)
         ^(?P<before>[^\n]*?['"\$\[>_\s.:-]?)
         (?:\w*(?:passw(?:or)?d|passphrase|secret|api_?key|auth_?key|private_?key|access_?key|encryption_?key|hash_?key|crypt_?key|security_?key|salt|blowfish|db_?pw|db_?pass|dbpass|pass|pwd|dsn|auth_?token|access_?token)\w*|key)
         (?:['"\]\s]*(?:=>|=|:)|['"]\s*,)\s*
-        "#,
-    )
-    .ok()
-});
+        "#);
 
 /// The line (from 1) on which a settings file holds what looks like credentials or keys.
 ///
 /// In a sample, a line that is commented out counts: it is there to be filled in.
 pub(crate) fn credentials(text: &str, is_php: bool, is_sample: bool) -> Option<usize> {
-    let expression = CREDENTIALS.as_ref()?;
-    for captured in expression.captures_iter(text) {
+    for captured in CREDENTIALS.captures_iter(text) {
         let Some(found) = captured.get(0) else { continue };
         // A comma is between a name and its value only where something is defined.
         let before = captured.name("before").map_or("", |before| before.as_str());

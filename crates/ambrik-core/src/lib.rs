@@ -23,6 +23,7 @@ pub mod nearest;
 pub mod nested;
 pub mod over_http;
 pub mod own;
+mod pattern;
 pub mod people;
 pub mod policy;
 pub mod security_context;

@@ -4,8 +4,8 @@ use std::ffi::OsStr;
 use std::fmt;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
-use std::sync::LazyLock;
 
+use crate::pattern::pattern;
 use regex::Regex;
 
 /// A path as shown to a person: control, direction-changing and non-UTF-8 characters escaped.
@@ -43,14 +43,14 @@ fn write_char(f: &mut fmt::Formatter<'_>, c: char) -> fmt::Result {
     }
 }
 
+pattern!(UNSEEN: Regex = r"^[\p{Cf}\p{Cn}\p{Co}\p{Zl}\p{Zp}\p{Default_Ignorable_Code_Point}]$");
+
 /// Characters that are not seen, that change the direction of what is beside them (Unicode UAX #9), or that no version of
 /// Unicode knows: of the general categories Cf, Cn, Co, Cs, Zl and Zp, and all that a reader is free to show as nothing
 /// (`Default_Ignorable_Code_Point`; Unicode UAX #44).
 pub(crate) fn misleads(c: char) -> bool {
-    static UNSEEN: LazyLock<Option<Regex>> =
-        LazyLock::new(|| Regex::new(r"^[\p{Cf}\p{Cn}\p{Co}\p{Zl}\p{Zp}\p{Default_Ignorable_Code_Point}]$").ok());
     let mut buffer = [0; 4];
-    !c.is_ascii() && UNSEEN.as_ref().is_none_or(|unseen| unseen.is_match(c.encode_utf8(&mut buffer)))
+    !c.is_ascii() && UNSEEN.is_match(c.encode_utf8(&mut buffer))
 }
 
 /// A text of bytes as one word of a POSIX shell (XCU 2.2), such as a command to be pasted holds it: what cannot be seen, or

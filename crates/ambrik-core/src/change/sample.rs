@@ -2,13 +2,13 @@
 
 use std::os::fd::OwnedFd;
 use std::path::Path;
-use std::sync::LazyLock;
 
 use regex::bytes::Regex;
 use rustix::io::Errno;
 
 use crate::audit::Audit;
 use crate::entry::Kind;
+use crate::pattern::pattern;
 use crate::site::Part;
 use crate::tree::{Failure, Op, sys};
 
@@ -47,13 +47,14 @@ fn root(audit: &Audit) -> Result<OwnedFd, Failure> {
     sys::open_directory(&start.parent, &start.name).map_err(|errno| Failure::Os(Op::Open, errno))
 }
 
+pattern!(
 /// A key that installers make, or the mark that one ran, still without a value.
-static WITHOUT_VALUE: LazyLock<Option<Regex>> = LazyLock::new(|| {
+WITHOUT_VALUE: Regex = &{
     let key = r"\w*(?:secret|salt|(?:app|auth|encryption|security|crypt|cookie|hash|nonce)_?key)\w*";
     let nothing = r#"(?:''|""|['"](?:change[ _-]?me|put your[^'"\n]*|your[ _-][^'"\n]*here)['"])"#;
     let unmade = format!(r#"['"]?\b{key}['"]?\s*\]?\s*(?:=>|=|,|:)\s*(?:{nothing}|$)"#);
     let mark = r#"['"]?\b(?:is_?)?installed['"]?\s*\]?\s*(?:=>|=|,|:)\s*['"]?(?:false|no|0)\b"#;
-    Regex::new(&format!("(?im){unmade}|{mark}")).ok()
+    format!("(?im){unmade}|{mark}")
 });
 
 /// Why settings look as if no installer had run.
@@ -91,7 +92,7 @@ impl Audit {
         if part.from.as_ref().is_some_and(|sample| read(self, sample).is_ok_and(|sample| sample == settings)) {
             return Some("is as its sample is");
         }
-        let without = WITHOUT_VALUE.as_ref().is_some_and(|expression| expression.is_match(&settings));
+        let without = WITHOUT_VALUE.is_match(&settings);
         (has_installer && without).then_some("is without a value that installers fill in")
     }
 }
@@ -110,6 +111,6 @@ mod tests {
     #[case::environment_filled_in("APP_KEY=base64:x\nMAIL=\n", false)]
     #[case::mark_set("'installed' => true", false)]
     fn what_installers_fill_in(#[case] text: &str, #[case] want: bool) {
-        assert_eq!(WITHOUT_VALUE.as_ref().unwrap().is_match(text.as_bytes()), want);
+        assert_eq!(WITHOUT_VALUE.is_match(text.as_bytes()), want);
     }
 }

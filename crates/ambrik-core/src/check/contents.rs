@@ -3,12 +3,12 @@
 use std::ffi::OsStr;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 
 use regex::Regex;
 
 use super::is_php_name;
 use crate::credentials::credentials;
+use crate::pattern::pattern;
 use crate::shown::Shown;
 
 /// What was read tells about a left-over.
@@ -118,14 +118,10 @@ fn is_applications(path: &Path) -> bool {
         || [".sql", ".sqlite"].iter().any(|ending| name.ends_with(ending))
 }
 
-static ROWS: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?i)\binsert\s+(?:ignore\s+)?into\b|\breplace\s+into\b").ok());
-static FURTHER: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"\)\s*,\s*\(").ok());
-static COPIED: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?im)^copy\s+\S[^;\n]*\bfrom\s+stdin\s*;\s*\n(?P<row>[^\\\n][^\n]*)").ok());
-static MARKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)^[-#/*\s!]*(?:\w+ )*(?:database dump|sql dump|dump \d|dump of)|-- dumped from|^-- dump completed|/\*!40\d{3}").ok()
-});
+pattern!(ROWS: Regex = r"(?i)\binsert\s+(?:ignore\s+)?into\b|\breplace\s+into\b");
+pattern!(FURTHER: Regex = r"\)\s*,\s*\(");
+pattern!(COPIED: Regex = r"(?im)^copy\s+\S[^;\n]*\bfrom\s+stdin\s*;\s*\n(?P<row>[^\\\n][^\n]*)");
+pattern!(MARKED: Regex = r"(?i)^[-#/*\s!]*(?:\w+ )*(?:database dump|sql dump|dump \d|dump of)|-- dumped from|^-- dump completed|/\*!40\d{3}");
 
 /// So many statements that put rows in are an installation's data; the few first rows that an installer puts in are not.
 const MANY: usize = 25;
@@ -134,11 +130,11 @@ const MANY: usize = 25;
 /// schema, the steps of an upgrade and an installer's first rows are none.
 pub(super) fn sql(head: &[u8]) -> Told {
     let text = String::from_utf8_lossy(head);
-    let inserted = ROWS.as_ref().map_or(0, |rows| rows.find_iter(&text).count());
-    let copied = COPIED.as_ref().is_some_and(|copied| copied.is_match(&text));
-    let marked = MARKED.as_ref().is_some_and(|marks| marks.is_match(&text));
+    let inserted = ROWS.find_iter(&text).count();
+    let copied = COPIED.is_match(&text);
+    let marked = MARKED.is_match(&text);
     // Several rows in one statement are rows too; columns of a table are none.
-    let further = FURTHER.as_ref().map_or(0, |further| further.find_iter(&text).count());
+    let further = FURTHER.find_iter(&text).count();
     let tuples = if inserted > 0 { further } else { 0 };
     let changes = ["ALTER TABLE", "alter table"].iter().map(|word| text.matches(word).count()).sum::<usize>();
     let rows = inserted + tuples;

@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicI64, Ordering};
-use std::sync::{LazyLock, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 use regex::bytes::RegexSet;
 
 use super::{Check, Judge, PathCase, Reason, Remedy, Severity, guess, is_php_name};
 use crate::entry::Kind;
+use crate::pattern::pattern;
 use crate::site::{Phase, Use};
 
 pub(crate) static INSTALLER_RENAMED: Check = Check {
@@ -60,8 +61,7 @@ const DOES: [(u8, &str, &str); 7] = [
     (Signs::INSTALLS, "", r"(?is)\binstall.*install|set-?up\s+wizard"),
 ];
 
-static EXPRESSIONS: LazyLock<Option<RegexSet>> =
-    LazyLock::new(|| RegexSet::new(DOES.iter().map(|(.., expression)| expression)).ok());
+pattern!(EXPRESSIONS: RegexSet = DOES.iter().map(|(.., expression)| expression));
 
 impl Signs {
     const DATABASE: u8 = 1;
@@ -73,8 +73,8 @@ impl Signs {
     const INSTALLS: u8 = 64;
 
     fn of(text: &[u8]) -> Self {
-        let found = EXPRESSIONS.as_ref().map(|set| set.matches(text));
-        Self(found.iter().flatten().fold(0, |signs, number| signs | DOES[number].0))
+        let found = EXPRESSIONS.matches(text);
+        Self(found.iter().fold(0, |signs, number| signs | DOES[number].0))
     }
 
     const fn has(self, signs: u8) -> bool {

@@ -1,7 +1,6 @@
 //! The document root: which folder of the tree the web server is meant to serve.
 
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 
 use regex::Regex;
 
@@ -9,6 +8,7 @@ use super::clue::Seen;
 use super::deployed::Deployed;
 use super::names::{is_installers, is_public, lower_name};
 use crate::entry::Kind;
+use crate::pattern::pattern;
 
 /// A folder that may be the document root.
 #[derive(Clone, Debug)]
@@ -19,17 +19,10 @@ pub(crate) struct Candidate {
     pub(crate) because: Vec<(String, Seen)>,
 }
 
-static LOADS_FROM_ABOVE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r#"(?i)(?:require|include)(?:_once)?[^;]*(?:\.\./|dirname\s*\(\s*__DIR__|dirname\s*\(\s*dirname|dirname\s*\(\s*__FILE__\s*,\s*2)|chdir\s*\([^;]*(?:\.\.|dirname)|dirname\s*\(\s*__DIR__|=\s*(?:__DIR__|dirname\(__FILE__\))\s*\.\s*['"]/\.\."#).ok()
-});
-static SENDS_AWAY: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r#"(?i)(?:location:\s*\\?["']?(?:\./|/)?|http-equiv=["']?refresh["']?[^>]*url=(?:\./)?|(?:require|include)(?:_once)?\s*\(?\s*(?:__DIR__\s*\.\s*)?['"]/?(?:\./)?)(?P<to>[\w-]+)/"#).ok()
-});
-static REWRITES: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?im)^\s*RewriteRule\s+\S+\s+/?(?P<to>[\w-]+)/(?:\$1|index\.php|\s|$)").ok());
-static CONFIGURED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r#"(?im)(?:DocumentRoot|^\s*root|php\s+-S\s+\S+\s+-t|Alias\s+\S+)\s+["']?(?P<path>[^\s"';]+)"#).ok()
-});
+pattern!(LOADS_FROM_ABOVE: Regex = r#"(?i)(?:require|include)(?:_once)?[^;]*(?:\.\./|dirname\s*\(\s*__DIR__|dirname\s*\(\s*dirname|dirname\s*\(\s*__FILE__\s*,\s*2)|chdir\s*\([^;]*(?:\.\.|dirname)|dirname\s*\(\s*__DIR__|=\s*(?:__DIR__|dirname\(__FILE__\))\s*\.\s*['"]/\.\."#);
+pattern!(SENDS_AWAY: Regex = r#"(?i)(?:location:\s*\\?["']?(?:\./|/)?|http-equiv=["']?refresh["']?[^>]*url=(?:\./)?|(?:require|include)(?:_once)?\s*\(?\s*(?:__DIR__\s*\.\s*)?['"]/?(?:\./)?)(?P<to>[\w-]+)/"#);
+pattern!(REWRITES: Regex = r"(?im)^\s*RewriteRule\s+\S+\s+/?(?P<to>[\w-]+)/(?:\$1|index\.php|\s|$)");
+pattern!(CONFIGURED: Regex = r#"(?im)(?:DocumentRoot|^\s*root|php\s+-S\s+\S+\s+-t|Alias\s+\S+)\s+["']?(?P<path>[^\s"';]+)"#);
 
 /// The candidates, the likeliest first; never none.
 pub(crate) fn candidates(deployed: &Deployed, texts: &[(PathBuf, String)]) -> Vec<Candidate> {
@@ -71,8 +64,8 @@ fn root(deployed: &Deployed) -> Candidate {
 fn sends_away(deployed: &Deployed) -> Option<(PathBuf, Seen)> {
     for name in ["index.php", "index.html", ".htaccess"].map(Path::new) {
         let Some(text) = deployed.text(name, 8192).filter(|text| text.len() < 3000) else { continue };
-        let expression = if name == Path::new(".htaccess") { REWRITES.as_ref() } else { SENDS_AWAY.as_ref() };
-        let to = expression.and_then(|e| e.captures(&text)).and_then(|found| found.name("to"));
+        let expression = if name == Path::new(".htaccess") { &REWRITES } else { &SENDS_AWAY };
+        let to = expression.captures(&text).and_then(|found| found.name("to"));
         if let Some(to) = to.map(|to| PathBuf::from(to.as_str()))
             && ["index.php", "app.php"].iter().any(|index| deployed.is_file(&to.join(index)))
             && !is_installers(&to)
@@ -99,7 +92,7 @@ fn folder(deployed: &Deployed, dir: &Path) -> Option<Candidate> {
     }
     let text = deployed.text(&index, 64 << 10).unwrap_or_default();
     weight += if lower_name(&index) == "index.html" { 0.3 } else { 1.0 };
-    if let Some(hit) = LOADS_FROM_ABOVE.as_ref().and_then(|expression| expression.find(&text)) {
+    if let Some(hit) = LOADS_FROM_ABOVE.find(&text) {
         weight += if public { 1.5 } else { 0.5 };
         let line = text[..hit.start()].matches('\n').count() + 1;
         because.push(("its index loads code from above it".into(), Seen::at(&index, line)));
@@ -119,9 +112,8 @@ fn folder(deployed: &Deployed, dir: &Path) -> Option<Candidate> {
 
 /// A web server's configuration, or words about one, in the tree.
 fn configured(found: &mut [Candidate], file: &Path, text: &str) {
-    let Some(expression) = CONFIGURED.as_ref() else { return };
     let mut told = Vec::new();
-    for hit in expression.captures_iter(text) {
+    for hit in CONFIGURED.captures_iter(text) {
         let Some(path) = hit.name("path") else { continue };
         let named = path.as_str().trim_end_matches(['/', '.', '>']);
         let deepest = found

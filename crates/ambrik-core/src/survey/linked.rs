@@ -3,7 +3,6 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 
 use regex::Regex;
 
@@ -14,6 +13,7 @@ use super::names::{application_names, ends_in, is_settings_name, lower_name};
 use super::php::{self, Facts, Piece, Sink, Spot, Touched, Whole};
 use crate::check::is_php_name;
 use crate::entry::Kind;
+use crate::pattern::pattern;
 use crate::tree::Host;
 
 /// A file of settings outside the tree.
@@ -85,7 +85,7 @@ pub(crate) fn linked(
         let bytes = host.read(&path, LONGEST_TEXT).ok()?;
         let text = String::from_utf8_lossy(&bytes).into_owned();
         let is_php = is_php_name(&path) || text.contains("<?php");
-        let facts = if is_php { php::one(&path, &bytes, &folders) } else { data(&path, &text) };
+        let facts = if is_php { php::one(&path, &bytes, &folders) } else { Some(data(&path, &text)) };
         Some(Linked { path, text, seen, by_folder, facts })
     })
     .collect()
@@ -149,16 +149,12 @@ fn inside(host: &Host, dir: &Path, seen: &Seen, deep: usize, files: &mut BTreeMa
     }
 }
 
-static SETS_PATH: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r#"(?m)^\s*(?:export\s+)?["']?(?P<key>[A-Za-z_][\w.-]*)["']?\s*[:=]\s*["']?(?P<path>/[^"'\s;#,<>]*)"#)
-        .ok()
-});
+pattern!(SETS_PATH: Regex = r#"(?m)^\s*(?:export\s+)?["']?(?P<key>[A-Za-z_][\w.-]*)["']?\s*[:=]\s*["']?(?P<path>/[^"'\s;#,<>]*)"#);
 
 /// What ini, yaml, json and env files say: absolute paths under names.
-fn data(path: &Path, text: &str) -> Option<Facts> {
-    let expression = SETS_PATH.as_ref()?;
+fn data(path: &Path, text: &str) -> Facts {
     let mut facts = Facts { file: path.to_owned(), ..Facts::default() };
-    for found in expression.captures_iter(text) {
+    for found in SETS_PATH.captures_iter(text) {
         let (Some(key), Some(value)) = (found.name("key"), found.name("path")) else { continue };
         let line = text[..key.start()].matches('\n').count() + 1;
         let values = vec![vec![Piece::Text(value.as_str().into())]];
@@ -167,5 +163,5 @@ fn data(path: &Path, text: &str) -> Option<Facts> {
         facts.entries.push((key.as_str().to_ascii_lowercase(), values, line));
         facts.literals.push((value.as_str().to_owned(), line));
     }
-    Some(facts)
+    facts
 }

@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 
 use regex::Regex;
 
+use crate::pattern::pattern;
 use crate::site::Use;
 
 /// A path's last name in lower case.
@@ -142,11 +142,11 @@ pub(crate) fn aside(path: &Path) -> Option<Aside> {
     found
 }
 
+pattern!(RELEASE: Regex = r"^[a-z_.]+[-_]v?(?:\d+\.\d+[\w.-]*|[0-9a-f]{7,40})$|-[0-9a-f]{7,40}$");
+
 /// Whether a folder is called as unpacked releases of libraries are: `name-1.2.0`, `name-5829c3b`.
 fn is_release(name: &str) -> bool {
-    static RELEASE: LazyLock<Option<Regex>> =
-        LazyLock::new(|| Regex::new(r"^[a-z_.]+[-_]v?(?:\d+\.\d+[\w.-]*|[0-9a-f]{7,40})$|-[0-9a-f]{7,40}$").ok());
-    RELEASE.as_ref().is_some_and(|release| release.is_match(name))
+    RELEASE.is_match(name)
 }
 
 /// The folders that are somebody else's library: below the root, with papers of their own.
@@ -172,34 +172,24 @@ pub(crate) fn is_control_file(name: &str) -> bool {
     matches!(name, ".htaccess" | ".user.ini" | "web.config")
 }
 
-static SETTINGS: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(
-        r"(?x)^(?:
+pattern!(SETTINGS: Regex = r"(?x)^(?:
           \.env(?:\..*)? | env\.php
         | [\w.-]*(?:config|configuration|conf|settings?|parameters?|credentials?|secrets?|localsettings)[\w-]*(?:\.[\w-]+)*\.(?:php\d?|inc|ini|ya?ml|json|xml|neon|cfg|conf|env|toml)
         | (?:database|db|dbconnect|db_connect|local|mysql|dbconfig)(?:\.inc)?\.(?:php|inc|ini|ya?ml|cfg|conf)
         | auth\.json
-        )$",
-    )
-    .ok()
-});
+        )$");
 
 /// Whether files of this name hold settings.
 pub(crate) fn is_settings_name(name: &str) -> bool {
-    SETTINGS.as_ref().is_some_and(|settings| settings.is_match(name))
+    SETTINGS.is_match(name)
 }
 
-static KEY_FILE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(
-        r"(?i)(?:secret|private|salt|token|credential|passw|api.?key|master.?key|encryption)[\w.-]*$|(?:^|[._-])keys?(?:[._-][\w.-]*)?$|\.(?:key|pem|p12|pfx|secret|salt)$",
-    )
-    .ok()
-});
+pattern!(KEY_FILE: Regex = r"(?i)(?:secret|private|salt|token|credential|passw|api.?key|master.?key|encryption)[\w.-]*$|(?:^|[._-])keys?(?:[._-][\w.-]*)?$|\.(?:key|pem|p12|pfx|secret|salt)$");
 
 /// Whether a file of this name holds a key or passwords.
 pub(crate) fn is_key_name(name: &str) -> bool {
     let shown = [".js", ".css", ".html", ".png", ".svg", ".md", ".mo", ".po"].iter().any(|end| name.ends_with(end));
-    !shown && KEY_FILE.as_ref().is_some_and(|key| key.is_match(name))
+    !shown && KEY_FILE.is_match(name)
 }
 
 #[cfg(test)]

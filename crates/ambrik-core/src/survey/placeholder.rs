@@ -1,13 +1,13 @@
 //! Files that hold a folder's place, or close it, and pages with nothing on them.
 
 use std::path::Path;
-use std::sync::LazyLock;
 
 use regex::Regex;
 
 use super::deployed::Deployed;
 use super::names::{is_control_file, lower_name};
 use crate::check::is_php_name;
+use crate::pattern::pattern;
 
 /// Files that only hold a folder's place, or close it.
 pub(crate) fn is_placeholder(deployed: &Deployed, path: &Path) -> Option<Placeholder> {
@@ -44,22 +44,15 @@ pub(crate) enum Placeholder {
     Note,
 }
 
-static ANY_CODE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return\s+[^\d;\s])|\$\w+[^;=\n]*=")
-        .ok()
-});
-static COMMENTS: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?s)/\*.*?\*/|//[^\n]*|#[^\n]*|<!--.*?-->").ok());
+pattern!(ANY_CODE: Regex = r"(?i)\b(function|class|require|include|require_once|include_once|new|foreach|echo|return\s+[^\d;\s])|\$\w+[^;=\n]*=");
+pattern!(COMMENTS: Regex = r"(?s)/\*.*?\*/|//[^\n]*|#[^\n]*|<!--.*?-->");
 
 /// Whether a PHP or HTML file does nothing but end, send away, or stay empty.
 pub(crate) fn is_stub(deployed: &Deployed, path: &Path) -> bool {
     let Some(text) = deployed.text(path, 4096) else { return false };
-    let bare = match COMMENTS.as_ref() {
-        Some(comments) => comments.replace_all(&text, " ").into_owned(),
-        None => text,
-    };
+    let bare = COMMENTS.replace_all(&text, " ");
     if is_php_name(path) || bare.contains("<?php") {
-        !ANY_CODE.as_ref().is_some_and(|code| code.is_match(&bare))
+        !ANY_CODE.is_match(&bare)
     } else {
         !bare.contains("<script") && !bare.contains("<form") && bare.len() < 600
     }

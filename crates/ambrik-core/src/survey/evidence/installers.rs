@@ -2,13 +2,13 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 
 use regex::Regex;
 
 use super::Scene;
 use crate::check::{Guess, guess, is_php_name};
 use crate::entry::Kind;
+use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::deployed::Entry;
 use crate::survey::names::Aside;
@@ -18,14 +18,10 @@ use crate::survey::php::{Sink, Spot};
 /// An installer is not deeper in the tree.
 const DEEPEST: usize = 3;
 
-static MAKES_TABLES: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"(?i)create\s+table|\.sql['\x22]").ok());
-static ASKS_PASSWORD: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r#"(?i)type\s*=\s*\\?["']password|name\s*=\s*\\?["']\w*(?:pass|admin)\w*"#).ok());
-static TESTS_SETTINGS: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?i)(?:file_exists|is_file|is_readable)\s*\([^)]*(?:config|settings)").ok());
-static ASKS_REMOVAL: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)(?:remove|delete|rename)\W+(?:\w+\W+){0,5}?(?P<what>[\w./-]*(?:install|setup)[\w./-]*)").ok()
-});
+pattern!(MAKES_TABLES: Regex = r"(?i)create\s+table|\.sql['\x22]");
+pattern!(ASKS_PASSWORD: Regex = r#"(?i)type\s*=\s*\\?["']password|name\s*=\s*\\?["']\w*(?:pass|admin)\w*"#);
+pattern!(TESTS_SETTINGS: Regex = r"(?i)(?:file_exists|is_file|is_readable)\s*\([^)]*(?:config|settings)");
+pattern!(ASKS_REMOVAL: Regex = r"(?i)(?:remove|delete|rename)\W+(?:\w+\W+){0,5}?(?P<what>[\w./-]*(?:install|setup)[\w./-]*)");
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     let entries = scene.deployed.entries.iter().filter(|(path, entry)| is_candidate(scene, path, entry));
@@ -102,7 +98,7 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
             (&TESTS_SETTINGS, 0.3, "looks whether there are settings already"),
         ];
         for (expression, weight, says) in kinds {
-            let hit = expression.as_ref().and_then(|expression| expression.find(&text));
+            let hit = expression.find(&text);
             if let Some(hit) = hit.filter(|_| found.insert(says)) {
                 let line = text[..hit.start()].matches('\n').count() + 1;
                 clues.of_kind(says);
@@ -124,27 +120,25 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     clues.of_kind("installers");
 }
 
+pattern!(CLASS: Regex = r"(?m)^\s*(?:(?:final|abstract|readonly)\s+)*(?:class|interface|trait|enum)\s+\w+");
+
 /// Whether a file holds classes or functions only, so that asking for it does nothing.
 fn only_defines(scene: &Scene<'_>, path: &Path) -> bool {
-    static CLASS: LazyLock<Option<Regex>> = LazyLock::new(|| {
-        Regex::new(r"(?m)^\s*(?:(?:final|abstract|readonly)\s+)*(?:class|interface|trait|enum)\s+\w+").ok()
-    });
     if let Some(facts) = scene.facts.iter().find(|facts| facts.file == *path) {
         return facts.shape.only_defines();
     }
     let text = scene.deployed.text(path, 512 << 10).unwrap_or_default();
-    CLASS.as_ref().is_some_and(|class| class.is_match(&text))
+    CLASS.is_match(&text)
 }
 
 /// Messages such as "please delete the folder install".
 fn asked_by_code(scene: &Scene<'_>, clues: &mut Clues, candidates: &[PathBuf]) {
-    let Some(expression) = ASKS_REMOVAL.as_ref() else { return };
     for facts in scene.facts {
         if scene.deployed.aside(&facts.file).is_some() {
             continue;
         }
         let Some(text) = scene.deployed.text(&facts.file, 512 << 10) else { continue };
-        for found in expression.captures_iter(&text) {
+        for found in ASKS_REMOVAL.captures_iter(&text) {
             let Some(what) = found.name("what") else { continue };
             let name = what.as_str().trim_matches(['/', '.']).to_ascii_lowercase();
             let meant = candidates.iter().find(|path| lower_name(path) == name.rsplit('/').next().unwrap_or_default());

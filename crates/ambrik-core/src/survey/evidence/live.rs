@@ -2,20 +2,18 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::LazyLock;
 
 use regex::Regex;
 
 use super::Scene;
 use crate::account::Uid;
 use crate::entry::Kind;
+use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_drop_in, is_key_name, lower_name, trade};
 use crate::survey::php::Spot;
 
-static MADE_BY_PHP: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"^(?:sess_[\w,-]{20,}|[0-9a-f]{32}(?:\.\w+)?|[0-9a-f]{40}(?:\.\w+)?|php[A-Za-z0-9]{6})$").ok()
-});
+pattern!(MADE_BY_PHP: Regex = r"^(?:sess_[\w,-]{20,}|[0-9a-f]{32}(?:\.\w+)?|[0-9a-f]{40}(?:\.\w+)?|php[A-Za-z0-9]{6})$");
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     owned_by_php(scene, clues);
@@ -58,7 +56,7 @@ fn owned_by_php(scene: &Scene<'_>, clues: &mut Clues) {
 fn names_that_php_gives(scene: &Scene<'_>, clues: &mut Clues) {
     let mut found: BTreeMap<&Path, (usize, &Path)> = BTreeMap::new();
     for (path, _) in scene.deployed.files() {
-        let made = MADE_BY_PHP.as_ref().is_some_and(|made| made.is_match(&lower_name(path)));
+        let made = MADE_BY_PHP.is_match(&lower_name(path));
         if made
             && scene.deployed.aside(path).is_none()
             && let Some(above) = path.parent()

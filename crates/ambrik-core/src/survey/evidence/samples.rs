@@ -3,13 +3,13 @@
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 
 use regex::Regex;
 
 use super::Scene;
 use crate::check::is_php_name;
 use crate::credentials::credentials;
+use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{Aside, ends_in, is_installers, is_settings_name, lower_name};
 use crate::survey::php::{Sink, Spot, Whole};
@@ -18,19 +18,16 @@ use crate::tree::Host;
 /// Longer files are no settings.
 const LONGEST: usize = 256 << 10;
 
-static MARKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)^(?P<before>.*?)(?P<left>^|[._-])(?P<mark>sample|samples|dist|default|defaults|example|examples|template|tmpl|tpl|orig|original|skel|stub)(?P<right>[._-]|$)(?P<after>.*)$").ok()
-});
+pattern!(MARKED: Regex = r"(?i)^(?P<before>.*?)(?P<left>^|[._-])(?P<mark>sample|samples|dist|default|defaults|example|examples|template|tmpl|tpl|orig|original|skel|stub)(?P<right>[._-]|$)(?P<after>.*)$");
 
+pattern!(
 /// An element or an attribute that is called a password or secret, and has a value.
-static IN_XML: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r#"(?i)<\s*\w*(?:passw|passwd|secret|api_?key|pwd)\w*\s*>\s*[^<\s]|\b\w*(?:password|secret|passwd)\s*=\s*"[^"]+""#).ok()
-});
+IN_XML: Regex = r#"(?i)<\s*\w*(?:passw|passwd|secret|api_?key|pwd)\w*\s*>\s*[^<\s]|\b\w*(?:password|secret|passwd)\s*=\s*"[^"]+""#);
 
 /// The name of the file that is made from a sample of this name, and whether the sample may be the code's own
 /// defaults.
 pub(super) fn real_name(name: &str) -> Option<(String, bool)> {
-    let found = MARKED.as_ref()?.captures(name)?;
+    let found = MARKED.captures(name)?;
     let part = |key: &str| found.name(key).map_or("", |m| m.as_str());
     let (before, left, right, after) = (part("before"), part("left"), part("right"), part("after"));
     let real = match (before.is_empty(), after.is_empty()) {
@@ -136,7 +133,7 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     let is_php = is_php_name(path);
     let Some(line) = credentials(&text, is_php, false) else { return };
     let name = lower_name(path);
-    if ends_in(&name, &[".xml"]) && !IN_XML.as_ref().is_some_and(|filled| filled.is_match(&text)) {
+    if ends_in(&name, &[".xml"]) && !IN_XML.is_match(&text) {
         return;
     }
     let mut weight: f64 = if is_settings_name(&name) { 1.7 } else { 1.0 };

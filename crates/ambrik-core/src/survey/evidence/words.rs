@@ -1,31 +1,24 @@
 //! The tree's own words: sentences on permissions in its documents, and the lists in its shell scripts.
 
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 
 use regex::Regex;
 
 use super::Scene;
+use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_script_name, is_settings_name, lower_name, trade};
 
-static SAYS_WRITABLE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r"(?i)\bwrit(?:e?able|e access|e permission|ten to by)|permission(?:s)? to write|\bwrite to\b|read/write|read-write|\brw\b|chmod|chown").ok()
-});
+pattern!(SAYS_WRITABLE: Regex = r"(?i)\bwrit(?:e?able|e access|e permission|ten to by)|permission(?:s)? to write|\bwrite to\b|read/write|read-write|\brw\b|chmod|chown");
+pattern!(
 /// A command that lets more than the owner write, or gives to the account of the web server.
-static OPENS: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(
-        r"(?xi)\bchmod\s+(?:-\w+\s+)*(?:0?[2-7]?[67]?7[67][0-7]|0?[67][0-7][67]|[augo]*[go][augo]*\+[rwxX]*w\w*|a?\+[rwxX]*w\w*|[augo,=+rwxX]*[go]=?\+?[rwxX]*w\S*)\s
+OPENS: Regex = r"(?xi)\bchmod\s+(?:-\w+\s+)*(?:0?[2-7]?[67]?7[67][0-7]|0?[67][0-7][67]|[augo]*[go][augo]*\+[rwxX]*w\w*|a?\+[rwxX]*w\w*|[augo,=+rwxX]*[go]=?\+?[rwxX]*w\S*)\s
           |\bchown\s+(?:-\w+\s+)*\S*(?:www|apache|http|nginx|web|php|\$)\S*\s
           |\bchgrp\s+(?:-\w+\s+)*\S*(?:www|apache|http|nginx|web|php|\$)\S*\s
           |\b\w*(?:perm|chmod|mode)\w*\s+(?:-\S+\s+)*0?[2-7]?7[67][0-7]\s
-          |\binstall\s+(?:-\S+\s+)*-o\s*\S*(?:www|apache|http|nginx|web)",
-    )
-    .ok()
-});
-static TOKEN: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"[\w.@$\{\}/~*-]*[\w*\}/]").ok());
-static REMOVES: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?i)\b(?:remove|delete|deleting|removing|rm -rf?|unlink|erase)\b").ok());
+          |\binstall\s+(?:-\S+\s+)*-o\s*\S*(?:www|apache|http|nginx|web)");
+pattern!(TOKEN: Regex = r"[\w.@$\{\}/~*-]*[\w*\}/]");
+pattern!(REMOVES: Regex = r"(?i)\b(?:remove|delete|deleting|removing|rm -rf?|unlink|erase)\b");
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     for (file, text) in scene.texts {
@@ -39,7 +32,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         for (number, line) in lines.iter().enumerate() {
             let seen = Seen::at(file, number + 1);
             let line = strip_tags(line);
-            if let Some(command) = OPENS.as_ref().and_then(|opens| opens.find(&line)) {
+            if let Some(command) = OPENS.find(&line) {
                 let weight = if is_script { 1.6 } else { 2.0 };
                 let says = "made writable by its own instructions";
                 let rest = &line[command.end()..];
@@ -47,7 +40,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
                 named(scene, clues, &rest[..end], weight, Named::ByCommand, &seen, says);
             } else if is_script {
                 continue;
-            } else if SAYS_WRITABLE.as_ref().is_some_and(|says| says.is_match(&line)) {
+            } else if SAYS_WRITABLE.is_match(&line) {
                 let found =
                     named(scene, clues, &line, 1.5, Named::InSentence, &seen, "must be writable, says its own text");
                 listing = if found == 0 || line.trim_end().ends_with(':') { 12 } else { 3 };
@@ -62,7 +55,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
                 }
                 listing = listing.saturating_sub(1);
             }
-            if REMOVES.as_ref().is_some_and(|removes| removes.is_match(&line)) {
+            if REMOVES.is_match(&line) {
                 removed(scene, clues, &line, &seen);
             }
         }
@@ -86,10 +79,11 @@ fn is_script(file: &Path) -> bool {
     is_script_name(&name)
 }
 
+pattern!(TAGS: Regex = r"<[^<>]{0,200}>");
+
 /// HTML and Markdown without their marks.
 fn strip_tags(line: &str) -> String {
-    static TAGS: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"<[^<>]{0,200}>").ok());
-    TAGS.as_ref().map_or_else(|| line.to_owned(), |tags| tags.replace_all(line, " ").into_owned())
+    TAGS.replace_all(line, " ").into_owned()
 }
 
 /// Clues for the paths of the tree that a line names; the answer is how many.
@@ -122,8 +116,7 @@ fn named(scene: &Scene<'_>, clues: &mut Clues, line: &str, weight: f64, how: Nam
 
 /// The words of a line that may be paths.
 fn tokens(line: &str) -> Vec<String> {
-    let Some(expression) = TOKEN.as_ref() else { return Vec::new() };
-    let tokens = expression.find_iter(line).map(|found| found.as_str().trim_end_matches(['.', ',']).to_owned());
+    let tokens = TOKEN.find_iter(line).map(|found| found.as_str().trim_end_matches(['.', ',']).to_owned());
     tokens.filter(|token| token.len() > 1 && token.len() < 200).collect()
 }
 

@@ -15,7 +15,6 @@ mod values;
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use regex::bytes::Regex;
@@ -23,6 +22,7 @@ use regex::bytes::Regex;
 use super::deployed::Deployed;
 use super::names::{Aside, ends_in, is_settings_name, lower_name};
 use crate::check::is_php_name;
+use crate::pattern::pattern;
 use crate::tree::Progress;
 
 use code::{CONSTRUCTOR, HOPS, MOST_CALLS};
@@ -36,17 +36,13 @@ pub(crate) use spots::{Spot, Touched, Whole};
 /// Longer files are made by machines; they are not parsed.
 const LONGEST: usize = 1 << 20;
 
+pattern!(
 /// What a file must hold to be worth parsing: a call that touches files, or a name that paths are kept under.
-static TELLING: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(
-        r"(?i-u)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include|parse_ini|file_exists|is_file|is_readable|__DIR__",
-    )
-    .ok()
-});
+TELLING: Regex = r"(?i-u)is_writ|mkdir|file_put_contents|fopen|gzopen|move_uploaded_file|touch|rename|copy|tempnam|chmod|symlink|error_log|session|sqlite|image(?:png|jpeg|gif|webp)|extractTo|SplFileObject|define\s*\(|\bconst\b|(?:dir|path|folder|root|file|cache|log|tmp|temp|upload|data|storage)\w*['\x22\]\s]*(?:=|=>)|install|writ|require|include|parse_ini|file_exists|is_file|is_readable|__DIR__");
 
+pattern!(
 /// The same for somebody else's library.
-static LIBRARY_TELLING: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r"(?i-u)is_writ|\bdefine\s*\(|session_save_path").ok());
+LIBRARY_TELLING: Regex = r"(?i-u)is_writ|\bdefine\s*\(|session_save_path");
 
 /// Reads the PHP of a tree, on all cores, each file by itself.
 ///
@@ -64,7 +60,7 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
         progress.read.fetch_add(1, Ordering::Relaxed);
         let bytes = deployed.content(path, LONGEST)?;
         let library = deployed.aside(path) == Some(Aside::Library);
-        let skip = library && LIBRARY_TELLING.as_ref().is_some_and(|telling| !telling.is_match(&bytes));
+        let skip = library && !LIBRARY_TELLING.is_match(&bytes);
         let is_read = !skip && tells(path, &bytes);
         if is_read { facts(path, &bytes, &folders, Asked::NoCalls) } else { None }
     });
@@ -137,7 +133,7 @@ fn is_php_by_other_name(path: &Path) -> bool {
 /// Whether a file is worth parsing: settings are, whatever they set.
 fn tells(path: &Path, bytes: &[u8]) -> bool {
     let settings = bytes.len() < 2048 || is_settings_name(&lower_name(path));
-    settings || TELLING.as_ref().is_none_or(|telling| telling.is_match(bytes))
+    settings || TELLING.is_match(bytes)
 }
 
 /// All that one file says, beside a tree with these folders in its root; nothing where it is no PHP.
