@@ -322,7 +322,7 @@ fn overrides_rights(overrides: &crate::site::Overrides) -> bool {
 
 /// What decides the judgement on a path: paths with the same key are alike.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-struct Key {
+struct VerdictKey {
     context: u32,
     now: u32,
     planned: u32,
@@ -395,7 +395,7 @@ type DirKey = (u32, Rights, Option<Bar>, bool);
 pub(crate) struct Inspector<'j> {
     judge: &'j Judge<'j>,
     wants: Wants,
-    verdicts: HashMap<Key, (Arc<Verdict>, u64), RandomState>,
+    verdicts: HashMap<VerdictKey, (Arc<Verdict>, u64), RandomState>,
     states: HashMap<DirKey, Arc<DirState>, RandomState>,
     pub(crate) deviants: Vec<Deviant>,
     pub(crate) unseen: Vec<Unseen>,
@@ -430,11 +430,17 @@ impl<'j> Inspector<'j> {
         let cursor = self.judge.policy.at(&start.path);
         let look = Look::at(&start.parent, &start.name);
         let planned = self.judge.open_to_all();
-        let place = Place { at: At::Start(start), now: &start.now, planned: &planned };
+        let place = PathPlace { at: At::Start(start), now: &start.now, planned: &planned };
         self.inspect(&place, &cursor, &look, &start.facts)
     }
 
-    fn inspect(&mut self, place: &Place<'_>, cursor: &Arc<Cursor>, look: &Look<'_>, facts: &Facts) -> Option<DirData> {
+    fn inspect(
+        &mut self,
+        place: &PathPlace<'_>,
+        cursor: &Arc<Cursor>,
+        look: &Look<'_>,
+        facts: &Facts,
+    ) -> Option<DirData> {
         let context = &cursor.context;
         let judged = context.is_managed();
         let directory = facts.kind == Kind::Directory;
@@ -468,7 +474,7 @@ impl<'j> Inspector<'j> {
 
     fn descend(
         &mut self,
-        place: &Place<'_>,
+        place: &PathPlace<'_>,
         cursor: &Arc<Cursor>,
         look: &Look<'_>,
         facts: &Facts,
@@ -504,8 +510,8 @@ impl<'j> Inspector<'j> {
         Arc::clone(self.states.entry(key).or_insert_with(|| judge.enter(above, facts, rights)))
     }
 
-    fn verdict(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Arc<Verdict> {
-        let key = Key {
+    fn verdict(&mut self, place: &PathPlace<'_>, context: &Context, facts: &Facts, program: bool) -> Arc<Verdict> {
+        let key = VerdictKey {
             context: context.id,
             now: place.now.id,
             planned: place.planned.id,
@@ -524,7 +530,7 @@ impl<'j> Inspector<'j> {
         verdict
     }
 
-    fn judge_anew(&mut self, place: &Place<'_>, context: &Context, facts: &Facts, program: bool) -> Verdict {
+    fn judge_anew(&mut self, place: &PathPlace<'_>, context: &Context, facts: &Facts, program: bool) -> Verdict {
         let judge = self.judge;
         judge.name(&facts.rights);
         let shape = Shape::of(facts.kind, program);
@@ -572,7 +578,7 @@ impl<'j> Inspector<'j> {
     /// Whether a relabelling of the system would make another label of a right one.
     fn not_kept(
         &self,
-        place: &Place<'_>,
+        place: &PathPlace<'_>,
         context: &Context,
         look: &Look<'_>,
         facts: &Facts,
@@ -590,7 +596,7 @@ impl<'j> Inspector<'j> {
     /// What a path's name, content or target give rise to.
     fn look_closer(
         &self,
-        place: &Place<'_>,
+        place: &PathPlace<'_>,
         cursor: &Cursor,
         look: &Look<'_>,
         facts: &Facts,
@@ -623,7 +629,7 @@ impl<'j> Inspector<'j> {
     }
 
     /// Where a link leads, by the site's names.
-    fn goal(&self, place: &Place<'_>, look: &Look<'_>) -> Option<PathBuf> {
+    fn goal(&self, place: &PathPlace<'_>, look: &Look<'_>) -> Option<PathBuf> {
         let target = look.target().ok()?;
         let goal = self.judge.host.destination(&place.dir_path(), Path::new(OsStr::from_bytes(&target)));
         let as_named =
@@ -631,7 +637,7 @@ impl<'j> Inspector<'j> {
         Some(as_named.map_or(goal, |named| named.components().collect()))
     }
 
-    fn leads_out(&self, place: &Place<'_>, look: &Look<'_>) -> Option<Reason> {
+    fn leads_out(&self, place: &PathPlace<'_>, look: &Look<'_>) -> Option<Reason> {
         let goal = self.goal(place, look)?;
         let context = self.judge.policy.at(&goal).context;
         let others = self.judge.policy.part(&context).is_some_and(|part| part.other.is_some());
@@ -639,7 +645,7 @@ impl<'j> Inspector<'j> {
     }
 
     /// What is served through a link though it is not in the served folder.
-    fn leads_to_served(&self, place: &Place<'_>, look: &Look<'_>) -> Option<ServedToo> {
+    fn leads_to_served(&self, place: &PathPlace<'_>, look: &Look<'_>) -> Option<ServedToo> {
         let path = self.goal(place, look)?;
         let link = place.dir_path().join(look.os_name());
         served::may_be(self.judge.policy, &path).then(|| ServedToo { path, because: served::through(&link) })
@@ -725,7 +731,7 @@ pub struct OpenWay {
 }
 
 /// Where a path is.
-struct Place<'p> {
+struct PathPlace<'p> {
     at: At<'p>,
     now: &'p Arc<DirState>,
     planned: &'p Arc<DirState>,
@@ -737,7 +743,7 @@ enum At<'p> {
     In(&'p Arc<Dir<DirData>>),
 }
 
-impl Place<'_> {
+impl PathPlace<'_> {
     fn path_of(&self, name: &CStr) -> PathBuf {
         match self.at {
             At::Start(start) => start.path.clone(),
@@ -772,7 +778,7 @@ impl Visitor for Inspector<'_> {
         if facts.kind != Kind::Directory && !cursor.context.ours {
             return None;
         }
-        let place = Place { at: At::In(dir), now: &dir.data.now, planned: &dir.data.planned };
+        let place = PathPlace { at: At::In(dir), now: &dir.data.now, planned: &dir.data.planned };
         self.inspect(&place, &cursor, look, facts)
     }
 

@@ -184,7 +184,7 @@ impl FromStr for Mode {
 
 /// What happens to the bits that a clause names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Op {
+enum ModeOp {
     Set,
     Add,
     Remove,
@@ -195,7 +195,7 @@ enum Op {
 struct Clause {
     /// The bits of the classes that it speaks of, set-id and sticky included.
     who: u16,
-    op: Op,
+    op: ModeOp,
     /// The rights, repeated in every class.
     rights: u16,
     /// Whether a capital X stood there: search on directories, execute only where there is one already.
@@ -233,9 +233,9 @@ impl Clause {
         let x = if self.if_executable && x_counts { 0o111 } else { 0 };
         let bits = (self.rights | x) & self.who;
         match self.op {
-            Op::Set => mode.without(self.who).with(bits),
-            Op::Add => mode.with(bits),
-            Op::Remove => mode.without(bits),
+            ModeOp::Set => mode.without(self.who).with(bits),
+            ModeOp::Add => mode.with(bits),
+            ModeOp::Remove => mode.without(bits),
         }
     }
 
@@ -244,9 +244,9 @@ impl Clause {
         let (who, rest) = text.split_at(at);
         let mut chars = rest.chars();
         let op = match chars.next()? {
-            '=' => Op::Set,
-            '+' => Op::Add,
-            _ => Op::Remove,
+            '=' => ModeOp::Set,
+            '+' => ModeOp::Add,
+            _ => ModeOp::Remove,
         };
         let mut clause = Self { who: Self::classes(who)?, op, rights: 0, if_executable: false };
         for right in chars {

@@ -57,7 +57,7 @@ pub(crate) fn named(
     let each: Vec<Option<Regex>> = sought.iter().map(expression).collect();
     let read = AtomicU64::new(0);
     let reader =
-        || Reader { policy, sought, any: &any, each: &each, read: &read, whole: true, found: Named::default() };
+        || NameReader { policy, sought, any: &any, each: &each, read: &read, whole: true, found: Named::default() };
     let starts = starts.into_iter().map(|(path, handle, id)| {
         let data = policy.at(&path);
         (handle, Arc::new(Dir::top(&path, id, data)))
@@ -93,7 +93,7 @@ fn any(sought: &[Sought]) -> Option<Regex> {
     (!names.is_empty()).then(|| RegexBuilder::new(&names.join("|")).unicode(false).build().ok()).flatten()
 }
 
-struct Reader<'r> {
+struct NameReader<'r> {
     policy: &'r Policy,
     sought: &'r [Sought],
     any: &'r Regex,
@@ -104,7 +104,7 @@ struct Reader<'r> {
     found: Named,
 }
 
-impl Reader<'_> {
+impl NameReader<'_> {
     fn read(&mut self, path: &Path, look: &Look<'_>, size: u64) {
         let size = usize::try_from(size).unwrap_or(usize::MAX);
         let mut buffer = vec![0; size.min(LONGEST)];
@@ -152,7 +152,7 @@ fn can_name(name: &Path) -> bool {
     is_php_name(name) || ends.iter().any(|end| lower.ends_with(end)) || lower == "makefile"
 }
 
-impl Visitor for Reader<'_> {
+impl Visitor for NameReader<'_> {
     type Data = Arc<Cursor>;
 
     fn entry(&mut self, dir: &Arc<Dir<Arc<Cursor>>>, look: &Look<'_>, facts: &Facts) -> Option<Arc<Cursor>> {

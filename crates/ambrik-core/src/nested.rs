@@ -18,12 +18,12 @@ pub struct Ground {
     /// The site, where its file can be read whole.
     site: Option<Arc<Site>>,
     /// The root, then the parts outside it.
-    places: Vec<Place>,
+    places: Vec<NestedPlace>,
 }
 
 /// A folder of a site.
 #[derive(Clone, Debug)]
-struct Place {
+struct NestedPlace {
     /// As the site file names it.
     named: PathBuf,
     /// Without links.
@@ -32,7 +32,7 @@ struct Place {
     id: Option<Identity>,
 }
 
-impl Place {
+impl NestedPlace {
     fn of(host: &Host, named: PathBuf) -> Self {
         match host.resolve(&named) {
             Ok(found) => Self { named, real: found.path, id: Some(found.facts.id) },
@@ -80,7 +80,7 @@ impl Ground {
     #[must_use]
     pub fn of(host: &Host, site: Arc<Site>) -> Self {
         let named = std::iter::once(site.root.clone()).chain(site.outside_starts());
-        let places = named.map(|path| Place::of(host, path)).collect();
+        let places = named.map(|path| NestedPlace::of(host, path)).collect();
         Self { name: site.name.clone(), file: site.file.clone(), site: Some(site), places }
     }
 
@@ -88,7 +88,7 @@ impl Ground {
     #[must_use]
     pub fn of_root(host: &Host, file: &Path, root: PathBuf) -> Self {
         let name = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-        Self { name, file: file.to_owned(), site: None, places: vec![Place::of(host, root)] }
+        Self { name, file: file.to_owned(), site: None, places: vec![NestedPlace::of(host, root)] }
     }
 
     /// The site's name; its file's, where that cannot be read.
@@ -118,7 +118,7 @@ impl Ground {
     /// Where the root is inside `folder`, by that one's name.
     #[must_use]
     pub fn inside(&self, host: &Host, folder: &Path) -> Option<PathBuf> {
-        below(&Place::of(host, folder.to_owned()), &self.places[0])
+        below(&NestedPlace::of(host, folder.to_owned()), &self.places[0])
     }
 
     /// The site with the folders of others that are inside it as foreign parts: neither judged nor changed with it.
@@ -185,7 +185,7 @@ impl Ground {
 }
 
 /// Where `place` is inside another, by that one's name.
-fn below(outer: &Place, place: &Place) -> Option<PathBuf> {
+fn below(outer: &NestedPlace, place: &NestedPlace) -> Option<PathBuf> {
     let rest = place.real.strip_prefix(&outer.real).ok().filter(|rest| !rest.as_os_str().is_empty())?;
     Some(outer.named.join(rest))
 }

@@ -168,7 +168,7 @@ impl Context {
 
 /// A place in a pattern, or the end of one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Place {
+struct PolicyNode {
     pattern: usize,
     next: usize,
 }
@@ -211,9 +211,9 @@ pub struct Cursor {
     inherited: Inherited,
     /// Whether a part names this very path.
     pub named: bool,
-    open: Vec<Place>,
+    open: Vec<PolicyNode>,
     /// `open` by how it goes on.
-    next: OnceLock<Next>,
+    next: OnceLock<NextNode>,
     /// The cursors below whose names are plain in every pattern that they fit.
     children: Mutex<HashMap<OsString, Arc<Cursor>>>,
     /// The cursor of every name below that fits no pattern's next component.
@@ -222,13 +222,13 @@ pub struct Cursor {
 
 /// Places by how they go on.
 #[derive(Debug, Default)]
-struct Next {
+struct NextNode {
     /// With a plain name.
-    plain: HashMap<OsString, Vec<Place>>,
+    plain: HashMap<OsString, Vec<PolicyNode>>,
     /// With a wildcard within one name.
-    wild: Vec<Place>,
+    wild: Vec<PolicyNode>,
     /// With `**`, which stays.
-    stays: Vec<Place>,
+    stays: Vec<PolicyNode>,
 }
 
 impl Cursor {
@@ -353,7 +353,7 @@ impl Policy {
     }
 
     fn at_first(&self) -> Arc<Cursor> {
-        let places = (0..self.patterns.len()).map(|pattern| Place { pattern, next: 0 }).collect();
+        let places = (0..self.patterns.len()).map(|pattern| PolicyNode { pattern, next: 0 }).collect();
         self.arrive(places, &Inherited::NOTHING)
     }
 
@@ -370,10 +370,10 @@ impl Policy {
     /// The cursor of `name` in the directory of `above`.
     #[must_use]
     pub fn step(&self, above: &Arc<Cursor>, name: &OsStr) -> Arc<Cursor> {
-        let Next { plain, wild, stays } = above.next.get_or_init(|| self.sorted(&above.open));
+        let NextNode { plain, wild, stays } = above.next.get_or_init(|| self.sorted(&above.open));
         let plain = plain.get(name).map_or(&[][..], Vec::as_slice);
-        let fits = |place: &&Place| self.next(place).is_some_and(|component| component.fits(name));
-        let wild: Vec<Place> = wild.iter().filter(fits).copied().collect();
+        let fits = |place: &&PolicyNode| self.next(place).is_some_and(|component| component.fits(name));
+        let wild: Vec<PolicyNode> = wild.iter().filter(fits).copied().collect();
         if plain.is_empty() && wild.is_empty() {
             return Arc::clone(above.plain_child.get_or_init(|| self.arrive(stays.clone(), &above.inherited)));
         }
@@ -383,7 +383,7 @@ impl Policy {
         {
             return Arc::clone(known);
         }
-        let onwards = plain.iter().chain(&wild).map(|place| Place { next: place.next + 1, ..*place });
+        let onwards = plain.iter().chain(&wild).map(|place| PolicyNode { next: place.next + 1, ..*place });
         let cursor = self.arrive(stays.iter().copied().chain(onwards).collect(), &above.inherited);
         // Any number of names may fit a wildcard: they are not kept.
         if wild.is_empty() {
@@ -401,24 +401,24 @@ impl Policy {
             return Some(cursor);
         }
         // A wildcard names no file system.
-        let literal = |place: &&Place| {
+        let literal = |place: &&PolicyNode| {
             let names = &self.patterns[place.pattern].components()[..=place.next];
             names.iter().all(|name| matches!(name, Component::Name(_)))
         };
-        let below: Vec<Place> = cursor.open.iter().filter(literal).copied().collect();
+        let below: Vec<PolicyNode> = cursor.open.iter().filter(literal).copied().collect();
         let Context { served, access, .. } = cursor.context;
         let nothing = Inherited { served, access, ..Inherited::NOTHING };
         below.iter().any(|place| place.pattern < self.site.parts.len()).then(|| self.arrive(below, &nothing))
     }
 
     /// The component with which a place goes on.
-    fn next(&self, place: &Place) -> Option<&Component> {
+    fn next(&self, place: &PolicyNode) -> Option<&Component> {
         self.patterns[place.pattern].components().get(place.next)
     }
 
     /// Places by how they go on.
-    fn sorted(&self, open: &[Place]) -> Next {
-        let mut next = Next::default();
+    fn sorted(&self, open: &[PolicyNode]) -> NextNode {
+        let mut next = NextNode::default();
         for place in open {
             match self.next(place) {
                 Some(Component::Name(name)) => next.plain.entry(name.clone()).or_default().push(*place),
@@ -431,7 +431,7 @@ impl Policy {
     }
 
     /// The cursor at these places, in a directory that hands down `above`.
-    fn arrive(&self, mut places: Vec<Place>, above: &Inherited) -> Arc<Cursor> {
+    fn arrive(&self, mut places: Vec<PolicyNode>, above: &Inherited) -> Arc<Cursor> {
         if above.part.is_some_and(|part| self.is_others(part)) {
             places.clear();
         }
@@ -439,14 +439,14 @@ impl Policy {
         let mut at = 0;
         while let Some(&place) = places.get(at) {
             if let Some(Component::AnyDepth) = self.patterns[place.pattern].components().get(place.next) {
-                let behind = Place { next: place.next + 1, ..place };
+                let behind = PolicyNode { next: place.next + 1, ..place };
                 if !places.contains(&behind) {
                     places.push(behind);
                 }
             }
             at += 1;
         }
-        let (done, mut open): (Vec<Place>, Vec<Place>) =
+        let (done, mut open): (Vec<PolicyNode>, Vec<PolicyNode>) =
             places.into_iter().partition(|place| place.next == self.patterns[place.pattern].components().len());
         let reached = |pattern: usize| done.iter().any(|place| place.pattern == pattern);
         let parts = done.iter().map(|place| place.pattern).filter(|&pattern| pattern < self.site.parts.len());
@@ -480,13 +480,13 @@ impl Policy {
     }
 
     /// Who has access by patterns at these places.
-    fn access_of(&self, places: &[Place]) -> u128 {
-        let of = |place: &Place| self.access_bits.get(place.pattern.checked_sub(self.root_pattern + 1)?);
+    fn access_of(&self, places: &[PolicyNode]) -> u128 {
+        let of = |place: &PolicyNode| self.access_bits.get(place.pattern.checked_sub(self.root_pattern + 1)?);
         places.iter().filter_map(of).fold(0, |all, bit| all | bit)
     }
 
     /// The context at a place that this part names, if any, and what it hands down; `open` is what goes on below.
-    fn context(&self, best: Option<usize>, around: &Inherited, open: &[Place]) -> (Context, Inherited) {
+    fn context(&self, best: Option<usize>, around: &Inherited, open: &[PolicyNode]) -> (Context, Inherited) {
         let in_guarded = around.guarded;
         let named = best.map(|index| (index, &self.site.parts[index]));
         let here = named.map_or(*around, |(index, part)| Inherited {

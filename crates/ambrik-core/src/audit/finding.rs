@@ -103,7 +103,7 @@ impl Findings {
 }
 
 /// A verdict, and for each of its findings the place in the list and how many paths there were.
-type Alike<'a> = (&'a Verdict, Vec<(usize, u64)>);
+type FindingKey<'a> = (&'a Verdict, Vec<(usize, u64)>);
 
 /// Puts what the inspection saw into findings.
 pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mut Findings, today: Date) {
@@ -114,7 +114,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
         candidates.find(|(_, accept)| accept.pattern.covers(&path())).map(|(number, _)| number)
     };
     // Paths with the same verdict go to the same findings, unless an exception or a closed directory tells them apart.
-    let mut alike: HashMap<*const Verdict, Alike<'_>> = HashMap::new();
+    let mut alike: HashMap<*const Verdict, FindingKey<'_>> = HashMap::new();
     for (number, deviant) in audit.deviants.iter().enumerate() {
         let path = || audit.path(deviant);
         let part = deviant.verdict.context.part;

@@ -40,13 +40,13 @@ const TRIED: usize = 200;
 /// Looks at a sealed site once more.
 pub fn afterwards(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<Afterwards, SiteError> {
     let policy = Policy::new(Arc::clone(site), Phase::Sealed);
-    let mut seeker = Seeker { policy: &policy, found: Afterwards::default() };
+    let mut seeker = LeftOverSeeker { policy: &policy, found: Afterwards::default() };
     let mut dirs = Vec::new();
     for (path, resolved) in places(host, site)? {
         let cursor = policy.at(&path);
         if resolved.facts.kind == Kind::Directory {
             seeker.directory(&cursor, &path, Path::new(""));
-            let data = Data { cursor, start: path.as_path().into() };
+            let data = LeftOverDir { cursor, start: path.as_path().into() };
             dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, data))));
         }
     }
@@ -57,17 +57,17 @@ pub fn afterwards(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<
     Ok(found)
 }
 
-struct Data {
+struct LeftOverDir {
     cursor: Arc<Cursor>,
     start: Arc<Path>,
 }
 
-struct Seeker<'p> {
+struct LeftOverSeeker<'p> {
     policy: &'p Policy,
     found: Afterwards,
 }
 
-impl Seeker<'_> {
+impl LeftOverSeeker<'_> {
     fn directory(&mut self, cursor: &Cursor, start: &Path, below: &Path) {
         let context = &cursor.context;
         if cursor.named && context.row.php == Right::Write && context.used_as != Use::Foreign {
@@ -75,7 +75,7 @@ impl Seeker<'_> {
         }
     }
 
-    fn file(&mut self, dir: &Dir<Data>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) {
+    fn file(&mut self, dir: &Dir<LeftOverDir>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) {
         let context = &cursor.context;
         let path = || dir.path_of(look.name);
         // Settings come first: there are few of them, and they must not be missed among much code.
@@ -90,10 +90,10 @@ impl Seeker<'_> {
     }
 }
 
-impl Visitor for Seeker<'_> {
-    type Data = Data;
+impl Visitor for LeftOverSeeker<'_> {
+    type Data = LeftOverDir;
 
-    fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
+    fn entry(&mut self, dir: &Arc<Dir<LeftOverDir>>, look: &Look<'_>, facts: &Facts) -> Option<LeftOverDir> {
         let cursor = self.policy.enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
         let managed = cursor.context.is_managed();
         if facts.kind != Kind::Directory {
@@ -108,10 +108,10 @@ impl Visitor for Seeker<'_> {
             self.directory(&cursor, &dir.data.start, below);
         }
         let start = Arc::clone(&dir.data.start);
-        (managed || cursor.leads_on()).then_some(Data { cursor, start })
+        (managed || cursor.leads_on()).then_some(LeftOverDir { cursor, start })
     }
 
-    fn trouble(&mut self, _dir: &Arc<Dir<Data>>, _name: Option<&CStr>, _trouble: Trouble) {
+    fn trouble(&mut self, _dir: &Arc<Dir<LeftOverDir>>, _name: Option<&CStr>, _trouble: Trouble) {
         // The audit tells what could not be looked at.
     }
 }

@@ -254,7 +254,7 @@ impl Plan {
             verdicts.entry(Arc::as_ptr(&deviant.verdict)).or_insert((deviant, 0)).1 += 1;
         }
         let mut found: Vec<Group> = Vec::new();
-        let mut places: HashMap<Alike, usize> = HashMap::new();
+        let mut places: HashMap<GroupKey, usize> = HashMap::new();
         for (deviant, count) in verdicts.into_values() {
             let Some(Turn { kind, before, after, .. }) = turn(deviant) else { continue };
             let part = deviant.verdict.context.part;
@@ -303,7 +303,7 @@ impl Plan {
 }
 
 /// What paths have in common that change alike: their part, what they are, what they have, and what they get.
-type Alike = (Option<usize>, Kind, Arc<Rights>, Arc<Rights>);
+type GroupKey = (Option<usize>, Kind, Arc<Rights>, Arc<Rights>);
 
 /// What a deviant has, and what it is to get.
 fn turn(deviant: &Deviant) -> Option<Turn> {

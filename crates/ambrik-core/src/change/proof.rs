@@ -72,7 +72,7 @@ pub fn prove(host: &Host, site: &Site, found: &Afterwards, domain: Option<&str>,
         Some((folder, times))
     });
     let folders: Vec<(OwnedFd, sys::Times)> = folders.collect();
-    let question = Question {
+    let question = ProofQuestion {
         host: if host.is_this() { PathBuf::new() } else { std::path::absolute(host.root()).unwrap_or_default() },
         keeper,
         ids: ids.clone(),
@@ -94,7 +94,7 @@ pub fn prove(host: &Host, site: &Site, found: &Afterwards, domain: Option<&str>,
 
 /// What a child is asked, as it reads it: fields that each end in a NUL.
 #[derive(Debug, PartialEq, Eq)]
-struct Question {
+struct ProofQuestion {
     /// The folder that stands for the host; empty for this one.
     host: PathBuf,
     keeper: Uid,
@@ -105,7 +105,7 @@ struct Question {
     writable: Vec<Spot>,
 }
 
-impl Question {
+impl ProofQuestion {
     fn write(&self) -> Vec<u8> {
         let numbers = |ids: &[Gid]| ids.iter().map(ToString::to_string).collect::<Vec<_>>().join(",");
         let mut fields: Vec<Vec<u8>> = vec![
@@ -239,7 +239,7 @@ impl Proof {
 pub fn answer(mut question: impl Read, mut out: impl Write) -> io::Result<()> {
     let mut bytes = Vec::new();
     question.read_to_end(&mut bytes)?;
-    let question = Question::read(&bytes).ok_or(io::ErrorKind::InvalidData)?;
+    let question = ProofQuestion::read(&bytes).ok_or(io::ErrorKind::InvalidData)?;
     let host = if question.host.as_os_str().is_empty() { Host::this() } else { Host::at(&question.host) };
     let host = host.map_err(|error| io::Error::other(error.to_string()))?;
     // From the starts on by handles: that the account reaches these the audit has judged, from the host's `/`.
@@ -323,13 +323,13 @@ mod tests {
             domain in "[a-z_:]{0,9}", closed in proptest::collection::vec(spot(), 0..4), writable in proptest::collection::vec(spot(), 0..4),
         ) {
             let ids = Ids::new(Uid(ids.0), Gid(ids.1), ids.2.into_iter().map(Gid));
-            let question = Question { host: host.into(), keeper: Uid(7), ids, domain, closed, writable };
-            prop_assert_eq!(Question::read(&question.write()), Some(question));
+            let question = ProofQuestion { host: host.into(), keeper: Uid(7), ids, domain, closed, writable };
+            prop_assert_eq!(ProofQuestion::read(&question.write()), Some(question));
         }
 
         #[test]
         fn any_bytes_are_a_question_or_none(bytes in proptest::collection::vec(any::<u8>(), 0..80)) {
-            let _ = Question::read(&bytes);
+            let _ = ProofQuestion::read(&bytes);
         }
     }
 }

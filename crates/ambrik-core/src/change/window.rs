@@ -37,7 +37,7 @@ impl Changed {
 }
 
 /// A file as a walk finds it.
-struct Found {
+struct WindowFile {
     known: Known,
     changed: Nanos,
     kind: &'static str,
@@ -61,7 +61,7 @@ pub fn changed_in_window(
     let now = look(host, site, progress)?;
     let (begun, settled) = (nanos(opened), ledger.settled_at(&site.name)?.map_or(Nanos::MAX, nanos));
     let ids: HashSet<(u64, Nanos)> = before.values().map(|known| (known.id.ino, known.id.born)).collect();
-    let how = |path: &PathBuf, found: &Found| match before.get(path) {
+    let how = |path: &PathBuf, found: &WindowFile| match before.get(path) {
         Some(then) if found.known.id.is_still(&then.id) => {
             let same = (found.known.size, found.known.modified) == (then.size, then.modified)
                 && found.known.sum == then.sum
@@ -108,7 +108,7 @@ fn rank(kind: &str) -> usize {
     ["program", "PHP"].iter().position(|known| *known == kind).unwrap_or(2)
 }
 
-fn look(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<PathBuf, Found>, SiteError> {
+fn look(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<PathBuf, WindowFile>, SiteError> {
     let policy = Policy::new(Arc::clone(site), Phase::Open);
     let mut dirs = Vec::new();
     for (path, resolved) in places(host, site)? {
@@ -116,17 +116,17 @@ fn look(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<P
             dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, policy.at(&path)))));
         }
     }
-    let seeker = Seeker { policy: &policy, found: BTreeMap::new() };
+    let seeker = WindowSeeker { policy: &policy, found: BTreeMap::new() };
     let walked = walk(dirs, vec![seeker], progress);
     Ok(walked.visitors.into_iter().flat_map(|seeker| seeker.found).collect())
 }
 
-struct Seeker<'p> {
+struct WindowSeeker<'p> {
     policy: &'p Policy,
-    found: BTreeMap<PathBuf, Found>,
+    found: BTreeMap<PathBuf, WindowFile>,
 }
 
-impl Seeker<'_> {
+impl WindowSeeker<'_> {
     fn file(&mut self, dir: &Dir<Arc<Cursor>>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) {
         let context = &cursor.context;
         // What PHP always writes is its own; installers go.
@@ -143,11 +143,11 @@ impl Seeker<'_> {
         let modified = look.modified().unwrap_or(0);
         let known = Known { id: facts.id, size: facts.size, modified, sum: sum.flatten() };
         let settings = context.used_as == Use::Secret && context.write == Write::Install;
-        self.found.insert(dir.path_of(look.name), Found { known, changed: facts.changed, kind, settings });
+        self.found.insert(dir.path_of(look.name), WindowFile { known, changed: facts.changed, kind, settings });
     }
 }
 
-impl Visitor for Seeker<'_> {
+impl Visitor for WindowSeeker<'_> {
     type Data = Arc<Cursor>;
 
     fn entry(&mut self, dir: &Arc<Dir<Arc<Cursor>>>, look: &Look<'_>, facts: &Facts) -> Option<Arc<Cursor>> {

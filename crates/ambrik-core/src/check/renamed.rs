@@ -36,34 +36,34 @@ const LONGEST: u64 = 256 << 10;
 
 /// What a page does, one bit each.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-struct Signs(u8);
+struct InstallerSigns(u8);
 
 /// What installers do: the bit, what to say of it, and how code that does it looks.
 const DOES: [(u8, &str, &str); 7] = [
     (
-        Signs::DATABASE,
+        InstallerSigns::DATABASE,
         "asks for the database",
         r#"(?i)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get|input|param|text|field)\w*\s*\(\s*)["'][\w\[\].-]*(?:db|database|mysql|sql|dsn)[\w\[\].-]*?(?:host|server|user|name|pass|prefix|pwd|type)"#,
     ),
     (
-        Signs::SETTINGS,
+        InstallerSigns::SETTINGS,
         "writes the settings",
         r"(?i)\b(?:file_put_contents|fopen|fwrite|fputs|rename|copy|put|write)\s*\([^;]{0,200}(?:config|settings|\.env\b|local|parameters)",
     ),
-    (Signs::WRITABLE, "checks what is writable", r"(?i)\bis_write?able\s*\("),
+    (InstallerSigns::WRITABLE, "checks what is writable", r"(?i)\bis_write?able\s*\("),
     (
-        Signs::STEPS,
+        InstallerSigns::STEPS,
         "goes in steps",
         r#"(?i)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get)\s*\(\s*)["'](?:\w*_)?(?:step|stage|phase)\b|[?&](?:amp;)?(?:step|stage)="#,
     ),
-    (Signs::TABLES, "makes tables", r"(?i)create\s+(?:table|database)\b|\.sql\b"),
-    (Signs::FORM, "", r"(?i)<form|<input|\$_POST|\$_REQUEST"),
-    (Signs::INSTALLS, "", r"(?is)\binstall.*install|set-?up\s+wizard"),
+    (InstallerSigns::TABLES, "makes tables", r"(?i)create\s+(?:table|database)\b|\.sql\b"),
+    (InstallerSigns::FORM, "", r"(?i)<form|<input|\$_POST|\$_REQUEST"),
+    (InstallerSigns::INSTALLS, "", r"(?is)\binstall.*install|set-?up\s+wizard"),
 ];
 
 pattern!(EXPRESSIONS: RegexSet = DOES.iter().map(|(.., expression)| expression));
 
-impl Signs {
+impl InstallerSigns {
     const DATABASE: u8 = 1;
     const SETTINGS: u8 = 2;
     const WRITABLE: u8 = 4;
@@ -100,7 +100,7 @@ impl Signs {
 pub(crate) struct Pages {
     left: AtomicI64,
     /// What the pages of a folder do together, and whether one of them is an installer by itself.
-    folders: Mutex<BTreeMap<PathBuf, (Signs, bool)>>,
+    folders: Mutex<BTreeMap<PathBuf, (InstallerSigns, bool)>>,
 }
 
 impl Pages {
@@ -109,11 +109,11 @@ impl Pages {
     }
 
     /// Notes what a page does. Whether it is an installer.
-    fn of_a_page(&self, folder: PathBuf, signs: Signs) -> bool {
+    fn of_a_page(&self, folder: PathBuf, signs: InstallerSigns) -> bool {
         let is_one = signs.are_an_installers();
         let mut folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
         let (all, one) = folders.entry(folder).or_default();
-        *all = Signs(all.0 | signs.0);
+        *all = InstallerSigns(all.0 | signs.0);
         *one |= is_one;
         is_one
     }
@@ -122,9 +122,10 @@ impl Pages {
     /// they do.
     pub(crate) fn together(&self) -> Vec<(PathBuf, String)> {
         let folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
-        let installs = |signs: Signs| {
-            signs.has(Signs::DATABASE | Signs::SETTINGS | Signs::FORM | Signs::INSTALLS)
-                && signs.0 & (Signs::WRITABLE | Signs::STEPS | Signs::TABLES) != 0
+        let installs = |signs: InstallerSigns| {
+            signs.has(
+                InstallerSigns::DATABASE | InstallerSigns::SETTINGS | InstallerSigns::FORM | InstallerSigns::INSTALLS,
+            ) && signs.0 & (InstallerSigns::WRITABLE | InstallerSigns::STEPS | InstallerSigns::TABLES) != 0
         };
         let found =
             folders.iter().filter(|(folder, (signs, one))| !folder.as_os_str().is_empty() && !*one && installs(*signs));
@@ -133,7 +134,7 @@ impl Pages {
 }
 
 /// What a PHP page near the top of what is served does; nothing of other files.
-fn signs(case: &PathCase<'_>) -> Option<Signs> {
+fn signs(case: &PathCase<'_>) -> Option<InstallerSigns> {
     let facts = case.facts;
     let is_page = facts.kind == Kind::File && facts.size >= SHORTEST && is_php_name(Path::new(case.look.os_name()));
     let is_code = case.context.served && case.context.used_as == Use::Code && !case.named;
@@ -152,7 +153,7 @@ fn signs(case: &PathCase<'_>) -> Option<Signs> {
         return None;
     }
     let mut buffer = vec![0; usize::try_from(facts.size.min(LONGEST)).ok()?];
-    Some(Signs::of(case.look.first_bytes(&mut buffer).ok()?))
+    Some(InstallerSigns::of(case.look.first_bytes(&mut buffer).ok()?))
 }
 
 #[cfg(test)]
@@ -173,14 +174,14 @@ mod tests {
     #[case::steps(&["<?php // install, installer\nif ($_POST['step'] == 2) { fwrite(fopen('settings.php', 'w'), $x); }"], true)]
     #[case::talk(&["<?php // how to install this: see the installer's README; <form>"], false)]
     fn an_installer_is_known_by_what_it_does(#[case] texts: &[&str], #[case] want: bool) {
-        assert_eq!(Signs::of(texts.concat().as_bytes()).are_an_installers(), want);
+        assert_eq!(InstallerSigns::of(texts.concat().as_bytes()).are_an_installers(), want);
     }
 
     #[test]
     fn pages_of_one_folder_are_taken_together() {
         let pages = Pages::new();
         for (folder, text) in [("new", CHECKS), ("new", WRITES), ("new", FORM), ("a", CHECKS), ("b", FORM)] {
-            pages.of_a_page(folder.into(), Signs::of(text.as_bytes()));
+            pages.of_a_page(folder.into(), InstallerSigns::of(text.as_bytes()));
         }
         let found: Vec<PathBuf> = pages.together().into_iter().map(|(folder, _)| folder).collect();
         assert_eq!(found, [Path::new("new")]);

@@ -66,7 +66,7 @@ fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Opti
     let shell = files.text(&layout.environment).unwrap_or_default();
     let variables = environment(&shell);
     let umask = umask(&shell, &layout.environment);
-    let mut reader = Reader {
+    let mut reader = ApacheReader {
         files,
         root: layout.root.to_owned(),
         variables,
@@ -146,14 +146,14 @@ struct Section {
 
 /// One directive, with the sections around it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Line {
+struct ApacheLine {
     sections: Vec<Section>,
     name: String,
     arguments: Vec<String>,
     at: Place,
 }
 
-struct Reader<'f, 'h> {
+struct ApacheReader<'f, 'h> {
     files: &'f mut Files<'h>,
     /// `ServerRoot`.
     root: PathBuf,
@@ -161,12 +161,12 @@ struct Reader<'f, 'h> {
     modules: BTreeSet<String>,
     defined: BTreeSet<String>,
     deep: usize,
-    lines: Vec<Line>,
+    lines: Vec<ApacheLine>,
     /// The sections that are open.
     sections: Vec<Section>,
 }
 
-impl Reader<'_, '_> {
+impl ApacheReader<'_, '_> {
     fn read(&mut self, text: &str, file: &Path) {
         // Conditions that do not hold, counted so that their ends are found.
         let mut left_out = 0_usize;
@@ -255,7 +255,7 @@ impl Reader<'_, '_> {
                 self.variables.insert(first, value);
             }
             "include" | "includeoptional" => self.include(&first, &at, name == "include"),
-            _ => self.lines.push(Line { sections: self.sections.clone(), name, arguments, at }),
+            _ => self.lines.push(ApacheLine { sections: self.sections.clone(), name, arguments, at }),
         }
     }
 
@@ -349,7 +349,7 @@ struct Configuration<'f, 'h> {
     files: &'f mut Files<'h>,
     layout: &'f Layout<'f>,
     umask: Option<(u16, Place)>,
-    lines: Vec<Line>,
+    lines: Vec<ApacheLine>,
     php_inside: bool,
 }
 
@@ -391,7 +391,7 @@ impl Configuration<'_, '_> {
 
     /// The document root of a virtual host (or of the main server), and its aliases.
     fn folders(&mut self, host: Option<&Section>, listens: &[String]) -> Vec<Folder> {
-        let own: Vec<Line> = self.lines.iter().filter(|line| is_of(line, host)).cloned().collect();
+        let own: Vec<ApacheLine> = self.lines.iter().filter(|line| is_of(line, host)).cloned().collect();
         let direct = |name: &'static str| own.iter().filter(move |line| line.name == name && is_direct(line));
         let mut names: Vec<String> = direct("servername").filter_map(first).collect();
         names.extend(direct("serveralias").flat_map(|line| line.arguments.clone()));
@@ -472,7 +472,7 @@ impl Configuration<'_, '_> {
     /// How PHP files in `folder` are run: the last of the sections that apply decides, in the order in which the
     /// server merges them (directories from short to long, then files, then locations).
     fn through(&mut self, host: Option<&Section>, folder: &Path, url: &str) -> Through {
-        let mut said: Vec<((u8, usize), Line)> = Vec::new();
+        let mut said: Vec<((u8, usize), ApacheLine)> = Vec::new();
         for line in &self.lines {
             let of_host = is_of(line, host) || is_of(line, None);
             if of_host && let Some(rank) = applies(line, folder, url) {
@@ -490,7 +490,7 @@ impl Configuration<'_, '_> {
     }
 
     /// What a line says of how PHP files are run.
-    fn handler(&mut self, line: &Line) -> Option<Through> {
+    fn handler(&mut self, line: &ApacheLine) -> Option<Through> {
         let first = line.arguments.first()?;
         let at = line.at.clone();
         match line.name.as_str() {
@@ -569,7 +569,7 @@ impl Configuration<'_, '_> {
     }
 }
 
-fn first(line: &Line) -> Option<String> {
+fn first(line: &ApacheLine) -> Option<String> {
     line.arguments.first().cloned()
 }
 
@@ -584,17 +584,17 @@ fn bare_id(name: &str) -> &str {
 }
 
 /// Whether a line stands in this virtual host; for none, outside of all.
-fn is_of(line: &Line, host: Option<&Section>) -> bool {
+fn is_of(line: &ApacheLine, host: Option<&Section>) -> bool {
     line.sections.iter().find(|section| section.name == "virtualhost") == host
 }
 
 /// Whether nothing but a virtual host is around a line.
-fn is_direct(line: &Line) -> bool {
+fn is_direct(line: &ApacheLine) -> bool {
     line.sections.iter().all(|section| section.name == "virtualhost")
 }
 
 /// Whether a line holds for the PHP files of `folder`; the answer is its place in the order of merging.
-fn applies(line: &Line, folder: &Path, url: &str) -> Option<(u8, usize)> {
+fn applies(line: &ApacheLine, folder: &Path, url: &str) -> Option<(u8, usize)> {
     let of_host = usize::from(line.sections.iter().any(|section| section.name == "virtualhost"));
     let (mut stage, mut length) = (0, of_host);
     for section in &line.sections {

@@ -37,7 +37,7 @@ pub(super) fn read(files: &mut Files<'_>, started: &[(PathBuf, Option<PathBuf>)]
 fn server(files: &mut Files<'_>, main: &Path) -> Option<Server> {
     let text = files.text(main)?;
     let base = main.parent().unwrap_or(Path::new("/")).to_owned();
-    let top = Reader { files: &mut *files, base: &base, deep: DEEPEST }.directives(&text, main);
+    let top = NginxReader { files: &mut *files, base: &base, deep: DEEPEST }.directives(&text, main);
     let user = top.iter().find(|directive| directive.name == "user");
     let account = user.and_then(|user| match user.arguments.as_slice() {
         [name] => Some((name.clone(), user.at.clone())),
@@ -50,7 +50,7 @@ fn server(files: &mut Files<'_>, main: &Path) -> Option<Server> {
         let upstreams = upstreams(http);
         for server in http.iter().filter(|directive| directive.name == "server") {
             let Some(block) = server.block.as_deref() else { continue };
-            folders.extend(Site::new(http, block, server.at.clone(), &upstreams).folders(files));
+            folders.extend(ServerBlock::new(http, block, server.at.clone(), &upstreams).folders(files));
         }
     }
     Some(Server { program: "nginx", account, main: Place::new(main, 0), folders, umask: None })
@@ -67,16 +67,16 @@ fn upstreams(http: &[Directive]) -> BTreeMap<String, Vec<String>> {
 }
 
 /// Reads directives, and the files that they include.
-struct Reader<'f, 'h> {
+struct NginxReader<'f, 'h> {
     files: &'f mut Files<'h>,
     /// What includes are relative to.
     base: &'f Path,
     deep: usize,
 }
 
-impl Reader<'_, '_> {
+impl NginxReader<'_, '_> {
     fn directives(&mut self, text: &str, file: &Path) -> Vec<Directive> {
-        let mut words = Words { rest: text.chars().peekable(), line: 1 };
+        let mut words = NginxWords { rest: text.chars().peekable(), line: 1 };
         let (directives, end) = self.block(&mut words, file, DEEPEST);
         if end == End::Close {
             self.files.note(&Place::new(file, words.line), "a } too many; the rest of the file is left out");
@@ -85,7 +85,7 @@ impl Reader<'_, '_> {
     }
 
     /// Directives up to the end of the block, or of the file.
-    fn block(&mut self, words: &mut Words<'_>, file: &Path, deep: usize) -> (Vec<Directive>, End) {
+    fn block(&mut self, words: &mut NginxWords<'_>, file: &Path, deep: usize) -> (Vec<Directive>, End) {
         let mut directives = Vec::new();
         let mut said: Vec<String> = Vec::new();
         let mut line = 1;
@@ -96,8 +96,8 @@ impl Reader<'_, '_> {
             }
             let at = Place::new(file, line);
             match token {
-                Token::Word(word) => said.push(word),
-                Token::End if !said.is_empty() => {
+                NginxToken::Word(word) => said.push(word),
+                NginxToken::End if !said.is_empty() => {
                     let mut arguments = std::mem::take(&mut said).into_iter();
                     let name = arguments.next().unwrap_or_default();
                     let directive = Directive { name, arguments: arguments.collect(), block: None, at };
@@ -107,8 +107,8 @@ impl Reader<'_, '_> {
                         directives.push(directive);
                     }
                 }
-                Token::End => {}
-                Token::Open => {
+                NginxToken::End => {}
+                NginxToken::Open => {
                     let mut arguments = std::mem::take(&mut said).into_iter();
                     let name = arguments.next().unwrap_or_default();
                     let arguments = arguments.collect();
@@ -128,11 +128,11 @@ impl Reader<'_, '_> {
                     }
                     directives.push(Directive { name, arguments, block: Some(block), at });
                 }
-                token @ (Token::Close | Token::Over) => {
+                token @ (NginxToken::Close | NginxToken::Over) => {
                     if !said.is_empty() {
                         self.files.note(&at, format!("\"{}\" is not ended by a \";\"; left out", said.join(" ")));
                     }
-                    let end = if matches!(token, Token::Close) { End::Close } else { End::Over };
+                    let end = if matches!(token, NginxToken::Close) { End::Close } else { End::Over };
                     return (directives, end);
                 }
             }
@@ -151,7 +151,7 @@ impl Reader<'_, '_> {
         }
         for path in paths {
             let Some(text) = self.files.text(&path) else { continue };
-            let mut deeper = Reader { files: &mut *self.files, base: self.base, deep: self.deep - 1 };
+            let mut deeper = NginxReader { files: &mut *self.files, base: self.base, deep: self.deep - 1 };
             directives.extend(deeper.directives(&text, &path));
         }
     }
@@ -166,7 +166,7 @@ enum End {
     Over,
 }
 
-enum Token {
+enum NginxToken {
     Word(String),
     /// `;`
     End,
@@ -179,36 +179,36 @@ enum Token {
 }
 
 /// The words of a text: quotes, backslashes and comments as nginx has them.
-struct Words<'t> {
+struct NginxWords<'t> {
     rest: std::iter::Peekable<std::str::Chars<'t>>,
     line: usize,
 }
 
-impl Words<'_> {
+impl NginxWords<'_> {
     fn next(&mut self) -> Option<char> {
         let c = self.rest.next();
         self.line += usize::from(c == Some('\n'));
         c
     }
 
-    fn next_token(&mut self) -> Token {
+    fn next_token(&mut self) -> NginxToken {
         loop {
             match self.rest.peek() {
-                None => return Token::Over,
+                None => return NginxToken::Over,
                 Some(c) if c.is_whitespace() => {
                     self.next();
                 }
                 Some('#') => while self.next().is_some_and(|c| c != '\n') {},
-                Some(';') => return self.sign(Token::End),
-                Some('{') => return self.sign(Token::Open),
-                Some('}') => return self.sign(Token::Close),
-                Some('"' | '\'') => return Token::Word(self.quoted()),
-                Some(_) => return Token::Word(self.bare()),
+                Some(';') => return self.sign(NginxToken::End),
+                Some('{') => return self.sign(NginxToken::Open),
+                Some('}') => return self.sign(NginxToken::Close),
+                Some('"' | '\'') => return NginxToken::Word(self.quoted()),
+                Some(_) => return NginxToken::Word(self.bare()),
             }
         }
     }
 
-    fn sign(&mut self, token: Token) -> Token {
+    fn sign(&mut self, token: NginxToken) -> NginxToken {
         self.next();
         token
     }
@@ -266,7 +266,7 @@ impl Words<'_> {
 }
 
 /// One `server` block.
-struct Site<'d> {
+struct ServerBlock<'d> {
     block: &'d [Directive],
     at: Place,
     /// What `http` says of `root`.
@@ -278,14 +278,14 @@ struct Site<'d> {
 
 /// Where a location is in the tree of them.
 #[derive(Clone)]
-struct Around {
+struct BlockContext {
     /// The document root that holds here.
     root: Option<String>,
     /// Where PHP goes, where a location around says it.
     through: Through,
 }
 
-impl<'d> Site<'d> {
+impl<'d> ServerBlock<'d> {
     fn new(
         http: &[Directive],
         block: &'d [Directive],
@@ -311,7 +311,7 @@ impl<'d> Site<'d> {
         let listens = self.block.iter().filter(|directive| directive.name == "listen");
         let listens: Vec<String> = listens.filter_map(|directive| directive.arguments.first().cloned()).collect();
         let mut folders = Vec::new();
-        let around = Around { root: self.root.clone(), through: Through::Nothing };
+        let around = BlockContext { root: self.root.clone(), through: Through::Nothing };
         self.context(files, self.block, &around, "", &mut folders);
         for (folder, below) in &mut folders {
             folder.names = if names.is_empty() && below.is_empty() {
@@ -331,14 +331,14 @@ impl<'d> Site<'d> {
         &self,
         files: &mut Files<'_>,
         block: &[Directive],
-        around: &Around,
+        around: &BlockContext,
         below: &str,
         folders: &mut Vec<(Folder, String)>,
     ) {
         let own = first_argument(block, "root").or_else(|| first_argument(block, "alias"));
         let root = own.as_ref().map(|(root, _)| root.clone()).or_else(|| around.root.clone());
         let through = self.through(block).unwrap_or_else(|| around.through.clone());
-        let inside = Around { root, through };
+        let inside = BlockContext { root, through };
         if let Through::Unclear(says, at) = &inside.through {
             files.note(at, says.clone());
         }
@@ -382,7 +382,7 @@ impl<'d> Site<'d> {
     }
 
     /// The folder that this context serves of its own, where it is the server's or one set just here.
-    fn own_root(&self, block: &[Directive], inside: &Around, below: &str) -> Option<String> {
+    fn own_root(&self, block: &[Directive], inside: &BlockContext, below: &str) -> Option<String> {
         let own = first_argument(block, "root").or_else(|| first_argument(block, "alias"));
         let is_server = std::ptr::eq(block, self.block);
         let root = if is_server { inside.root.clone() } else { own.as_ref().map(|(root, _)| root.clone()) }?;

@@ -10,7 +10,7 @@ use crate::account::{Gid, Ids, Powers, Uid};
 use crate::tree::Host;
 
 /// A kind of program, by how its processes call themselves.
-struct Kind {
+struct ProcessKind {
     /// What it is called, whatever its file's name.
     family: Family,
     role: Role,
@@ -40,18 +40,18 @@ impl Family {
 }
 
 /// Every kind that is looked for.
-const KINDS: &[Kind] = &[
-    Kind { family: Family::Nginx, role: Role::Web, is: |name| name == "nginx" },
-    Kind {
+const KINDS: &[ProcessKind] = &[
+    ProcessKind { family: Family::Nginx, role: Role::Web, is: |name| name == "nginx" },
+    ProcessKind {
         family: Family::Apache,
         role: Role::Web,
         is: |name| matches!(name, "apache2" | "httpd") || name.starts_with("httpd-") || name.starts_with("httpd."),
     },
-    Kind { family: Family::Lighttpd, role: Role::Web, is: |name| name == "lighttpd" },
-    Kind { family: Family::Caddy, role: Role::Web, is: |name| name == "caddy" },
-    Kind { family: Family::Fpm, role: Role::Php, is: is_fpm },
-    Kind { family: Family::Cgi, role: Role::Php, is: |name| is_php(name, "-cgi") },
-    Kind { family: Family::OwnServer, role: Role::Php, is: |name| is_php(name, "") },
+    ProcessKind { family: Family::Lighttpd, role: Role::Web, is: |name| name == "lighttpd" },
+    ProcessKind { family: Family::Caddy, role: Role::Web, is: |name| name == "caddy" },
+    ProcessKind { family: Family::Fpm, role: Role::Php, is: is_fpm },
+    ProcessKind { family: Family::Cgi, role: Role::Php, is: |name| is_php(name, "-cgi") },
+    ProcessKind { family: Family::OwnServer, role: Role::Php, is: |name| is_php(name, "") },
 ];
 
 /// `php-fpm`, `php-fpm8.2`, `php8.2-fpm`, `php83-fpm`, `php-fpm83`.
@@ -216,7 +216,7 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
         let resolved = host.resolve(&at(name)).ok()?;
         Some((resolved.path, resolved.facts.rights.uid))
     };
-    let named = |kind: &&Kind| (kind.is)(name) || (first.starts_with(name) && (kind.is)(&first));
+    let named = |kind: &&ProcessKind| (kind.is)(name) || (first.starts_with(name) && (kind.is)(&first));
     // A process can give itself any name and title; the kernel knows which file it runs.
     let of_file = || {
         let (file, _) = link("exe")?;

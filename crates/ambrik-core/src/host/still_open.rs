@@ -47,14 +47,14 @@ pub(crate) fn held_by(uid: Uid) -> HashMap<Identity, Holder> {
         let pid = name.to_str().ok().and_then(|name| name.parse::<u32>().ok()).filter(|pid| *pid != own);
         let Some(pid) = pid else { continue };
         let Ok(folder) = sys::open_directory(&proc, &name) else { continue };
-        if let Some(process) = Process::of(folder, pid, uid) {
+        if let Some(process) = HoldingProcess::of(folder, pid, uid) {
             process.add_to(&mut found);
         }
     }
     found
 }
 
-struct Process {
+struct HoldingProcess {
     folder: OwnedFd,
     pid: u32,
     parent: u32,
@@ -67,7 +67,7 @@ fn text(folder: &OwnedFd, name: &str) -> Option<String> {
     Some(String::from_utf8_lossy(&sys::content(&file, 1 << 20).ok()?).into_owned())
 }
 
-impl Process {
+impl HoldingProcess {
     /// The process, where one of its user ids is `uid`.
     fn of(folder: OwnedFd, pid: u32, uid: Uid) -> Option<Self> {
         let status = text(&folder, "status")?;

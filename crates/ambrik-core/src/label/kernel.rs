@@ -48,7 +48,7 @@ impl Allowed {
 
 /// Who is asked.
 #[derive(Debug)]
-enum Source {
+enum PolicySource {
     /// The kernel that this runs on.
     Running,
     /// Answers recorded in a folder that stands for a host: in `access` lines of a question and its answer, in `context`
@@ -58,20 +58,20 @@ enum Source {
 
 /// What is known of a class of objects.
 #[derive(Clone, Debug)]
-struct Class {
+struct ObjectClass {
     index: u32,
     numbers: HashMap<String, u32>,
 }
 
 /// The answers that are known, by domain, label and class.
-type Known = HashMap<(SecurityContext, SecurityContext, &'static str), Option<Allowed>>;
+type KnownAnswers = HashMap<(SecurityContext, SecurityContext, &'static str), Option<Allowed>>;
 
 /// The kernel's interface, each question asked once.
 #[derive(Debug)]
 pub struct Kernel {
-    source: Source,
-    classes: HashMap<&'static str, Class>,
-    known: Mutex<Known>,
+    source: PolicySource,
+    classes: HashMap<&'static str, ObjectClass>,
+    known: Mutex<KnownAnswers>,
 }
 
 /// The class of a file of this kind.
@@ -95,7 +95,7 @@ impl Kernel {
         let at = |name: &str| Path::new(INTERFACE).join(name);
         host.read(&at("enforce"), 64).ok()?;
         let source = if host.is_this() {
-            Source::Running
+            PolicySource::Running
         } else {
             let text = |name: &str| {
                 let bytes = host.read(&at(name), 1 << 20).unwrap_or_default();
@@ -103,7 +103,7 @@ impl Kernel {
             };
             let answers = text("access").lines().filter_map(recorded).collect();
             let valid = text("context").lines().map(|line| line.trim_end_matches('\0').to_owned()).collect();
-            Source::Recorded { answers, valid }
+            PolicySource::Recorded { answers, valid }
         };
         let number = |path: &Path| {
             let bytes = host.read(path, 64).ok()?;
@@ -116,7 +116,7 @@ impl Kernel {
                 let value = number(&perms.join(&perm))?;
                 Some((perm.into_string().ok()?, value))
             });
-            Some((name, Class { index: number(&folder.join("index"))?, numbers: numbers.collect() }))
+            Some((name, ObjectClass { index: number(&folder.join("index"))?, numbers: numbers.collect() }))
         };
         let classes = CLASSES.into_iter().filter_map(class).collect();
         Some(Self { source, classes, known: Mutex::default() })
@@ -126,8 +126,8 @@ impl Kernel {
     #[must_use]
     pub fn is_valid(&self, context: &SecurityContext) -> bool {
         match &self.source {
-            Source::Running => ask("context", context.text()).is_ok(),
-            Source::Recorded { valid, .. } => valid.contains(context.text()),
+            PolicySource::Running => ask("context", context.text()).is_ok(),
+            PolicySource::Recorded { valid, .. } => valid.contains(context.text()),
         }
     }
 
@@ -147,11 +147,11 @@ impl Kernel {
     }
 
     fn ask(&self, domain: &SecurityContext, label: &SecurityContext, class: &str) -> Option<Allowed> {
-        let Class { index, numbers } = self.classes.get(class)?;
+        let ObjectClass { index, numbers } = self.classes.get(class)?;
         let question = format!("{domain} {label} {index}");
         let answer = match &self.source {
-            Source::Running => self::ask("access", &question).ok()?,
-            Source::Recorded { answers, .. } => answers.get(&question)?.clone(),
+            PolicySource::Running => self::ask("access", &question).ok()?,
+            PolicySource::Recorded { answers, .. } => answers.get(&question)?.clone(),
         };
         let (bits, permissive) = read_answer(&answer)?;
         Some(Allowed { bits, numbers: numbers.clone(), permissive })

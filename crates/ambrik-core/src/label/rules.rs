@@ -63,7 +63,7 @@ const ALIKE: [Kind; 3] = [Kind::File, Kind::Directory, Kind::Symlink];
 pub struct Rules {
     specs: Vec<Spec>,
     /// By the directory that every path they fit is at or below: the numbers of the rules, the last ones first.
-    by_folder: HashMap<Box<[u8]>, Folder, RandomState>,
+    by_folder: HashMap<Box<[u8]>, RuleFolder, RandomState>,
     /// Rules for exactly one path.
     exact: HashMap<Box<[u8]>, Vec<u32>, RandomState>,
     /// The directories below which rules are listed.
@@ -78,7 +78,7 @@ pub struct Rules {
 
 /// The rules of one folder.
 #[derive(Debug, Default)]
-struct Folder {
+struct RuleFolder {
     /// Those that are matched one by one, the last ones first.
     single: Vec<u32>,
     /// Regular expressions that are matched all at once, in their order: where there are many.
@@ -89,7 +89,7 @@ struct Folder {
 /// As many regular expressions in a folder are matched one by one.
 const FEW: usize = 8;
 
-impl Folder {
+impl RuleFolder {
     /// The expressions as one, each with its stem before it.
     fn set(&self, specs: &[Spec]) -> Option<&RegexSet> {
         let compile = || {
@@ -231,15 +231,15 @@ impl Rules {
         wild.append(&mut plain);
         self.specs = wild;
         for (number, spec) in (0_u32..).zip(&mut self.specs) {
-            let shape = Shape::of(&spec.text);
+            let shape = RuleShape::of(&spec.text);
             let (folder, fits) = match shape {
-                Shape::Exact(path) => {
+                RuleShape::Exact(path) => {
                     self.exact.entry(path.into()).or_default().push(number);
                     continue;
                 }
-                Shape::Tree(path) => (path, Fits::Tree),
-                Shape::Below(path) => (path, Fits::Below),
-                Shape::Regex { literal, stem } => {
+                RuleShape::Tree(path) => (path, Fits::Tree),
+                RuleShape::Below(path) => (path, Fits::Below),
+                RuleShape::Regex { literal, stem } => {
                     let folder = literal.iter().rposition(|b| *b == b'/').map_or(0, |slash| slash);
                     let expression = Expression {
                         literal: literal.clone().into(),
@@ -400,7 +400,7 @@ impl Rules {
 
 impl Rules {
     /// The last of a folder's many expressions that fits.
-    fn together(&self, folder: &Folder, path: &[u8], kind: Kind) -> Option<u32> {
+    fn together(&self, folder: &RuleFolder, path: &[u8], kind: Kind) -> Option<u32> {
         let fits = |number: &u32| self.is_for(*number, kind);
         if let Some(set) = folder.set(&self.specs) {
             return set.matches(path).iter().map(|place| folder.together[place]).filter(fits).max();
@@ -463,14 +463,14 @@ impl Expression {
 }
 
 /// What a rule's text comes to.
-enum Shape {
+enum RuleShape {
     Exact(Vec<u8>),
     Tree(Vec<u8>),
     Below(Vec<u8>),
     Regex { literal: Vec<u8>, stem: usize },
 }
 
-impl Shape {
+impl RuleShape {
     fn of(text: &str) -> Self {
         let bytes = text.as_bytes();
         let stem = bytes.iter().skip(1).position(|b| *b == b'/').map_or(0, |slash| slash + 1);

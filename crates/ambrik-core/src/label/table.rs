@@ -29,7 +29,7 @@ pub struct Line {
     pub count: u64,
 }
 
-type Key = (Option<usize>, Option<String>, Option<String>, String, bool);
+type LabelKey = (Option<usize>, Option<String>, Option<String>, String, bool);
 
 /// All labels of `site` in `phase`, by part; the most frequent first within a part.
 pub fn table(
@@ -42,8 +42,8 @@ pub fn table(
 ) -> Result<Vec<Line>, SiteError> {
     let policy = Policy::new(Arc::clone(site), phase);
     let of_site = labels.of_site(site);
-    let reader = || Reader { policy: &policy, labels: &of_site, rules: labels, found: BTreeMap::new() };
-    let mut readers: Vec<Reader<'_>> = (0..threads.max(1)).map(|_| reader()).collect();
+    let reader = || LabelReader { policy: &policy, labels: &of_site, rules: labels, found: BTreeMap::new() };
+    let mut readers: Vec<LabelReader<'_>> = (0..threads.max(1)).map(|_| reader()).collect();
     let mut dirs = Vec::new();
     for (path, resolved) in places(host, site)? {
         let cursor = policy.at(&path);
@@ -52,10 +52,10 @@ pub fn table(
         }
         if resolved.facts.kind == Kind::Directory {
             let real = (path != resolved.path).then(|| (path.as_path().into(), resolved.path.into()));
-            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, Data { cursor, real }))));
+            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, LabelledDir { cursor, real }))));
         }
     }
-    let mut all: BTreeMap<Key, u64> = BTreeMap::new();
+    let mut all: BTreeMap<LabelKey, u64> = BTreeMap::new();
     for reader in walk(dirs, readers, progress).visitors {
         for (key, count) in reader.found {
             *all.entry(key).or_insert(0) += count;
@@ -67,20 +67,20 @@ pub fn table(
     Ok(lines)
 }
 
-struct Data {
+struct LabelledDir {
     cursor: Arc<Cursor>,
     /// The start's path and where it really is, where these differ.
     real: Option<(Arc<Path>, Arc<Path>)>,
 }
 
-struct Reader<'r> {
+struct LabelReader<'r> {
     policy: &'r Policy,
     labels: &'r SiteLabels<'r>,
     rules: &'r Labels,
-    found: BTreeMap<Key, u64>,
+    found: BTreeMap<LabelKey, u64>,
 }
 
-impl Reader<'_> {
+impl LabelReader<'_> {
     fn add(&mut self, cursor: &Cursor, real: &Path, facts: &Facts) {
         let context = &cursor.context;
         if !context.is_managed() || !super::is_labelled(facts.kind) {
@@ -102,19 +102,19 @@ impl Reader<'_> {
     }
 }
 
-impl Visitor for Reader<'_> {
-    type Data = Data;
+impl Visitor for LabelReader<'_> {
+    type Data = LabelledDir;
 
-    fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
+    fn entry(&mut self, dir: &Arc<Dir<LabelledDir>>, look: &Look<'_>, facts: &Facts) -> Option<LabelledDir> {
         let cursor = self.policy.enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
         let path = dir.path_of(look.name);
         let moved = dir.data.real.as_ref().and_then(|(start, real)| Some(real.join(path.strip_prefix(start).ok()?)));
         self.add(&cursor, moved.as_deref().unwrap_or(&path), facts);
         let enters = facts.kind == Kind::Directory && (cursor.context.ours || cursor.leads_on());
-        enters.then(|| Data { cursor, real: dir.data.real.clone() })
+        enters.then(|| LabelledDir { cursor, real: dir.data.real.clone() })
     }
 
-    fn trouble(&mut self, _dir: &Arc<Dir<Data>>, _name: Option<&CStr>, _trouble: Trouble) {
+    fn trouble(&mut self, _dir: &Arc<Dir<LabelledDir>>, _name: Option<&CStr>, _trouble: Trouble) {
         // The audit tells what could not be looked at.
     }
 }

@@ -10,11 +10,11 @@ use crate::site::Site;
 pub struct Page {
     /// Its address.
     pub address: String,
-    answer: Result<Answer, String>,
+    answer: Result<PageReply, String>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Answer {
+struct PageReply {
     status: u16,
     /// Where redirects on the same host led.
     address: String,
@@ -32,9 +32,11 @@ impl Page {
     #[must_use]
     pub fn says(&self) -> String {
         match &self.answer {
-            Ok(Answer { status, address, .. }) if *address != self.address => format!("{status}, by way of {address}"),
-            Ok(Answer { status, is_empty: true, .. }) => format!("{status}, and nothing in it"),
-            Ok(Answer { status, .. }) => status.to_string(),
+            Ok(PageReply { status, address, .. }) if *address != self.address => {
+                format!("{status}, by way of {address}")
+            }
+            Ok(PageReply { status, is_empty: true, .. }) => format!("{status}, and nothing in it"),
+            Ok(PageReply { status, .. }) => status.to_string(),
             Err(why) => why.clone(),
         }
     }
@@ -46,7 +48,7 @@ impl Page {
 pub fn ask_pages(site: &Site, longest: Duration) -> Vec<Page> {
     let Some(client) = site.url.as_deref().and_then(Client::new) else { return Vec::new() };
     let deadline = Instant::now() + longest;
-    let answer = |Reply { status, body, address }: Reply| Answer { status, address, is_empty: body.is_empty() };
+    let answer = |Reply { status, body, address }: Reply| PageReply { status, address, is_empty: body.is_empty() };
     let ask = |page: &String| {
         let address = client.page(page);
         Page { answer: client.follow(address.clone(), deadline).map(answer), address }
@@ -57,7 +59,7 @@ pub fn ask_pages(site: &Site, longest: Duration) -> Vec<Page> {
 /// The pages that worked before and do not any more, or answer with something else: each with what it answered.
 #[must_use]
 pub fn broken(before: &[Page], after: &[Page]) -> Vec<(Page, Page)> {
-    let differs = |page: &Page, was: &Answer, is: &Answer| {
+    let differs = |page: &Page, was: &PageReply, is: &PageReply| {
         // One that sent visitors on, to an installer, and does not any more, has begun to work.
         let sent_on = was.address == page.address && is.address != page.address;
         is.status >= 400 || sent_on || (is.is_empty && !was.is_empty)
@@ -77,7 +79,7 @@ mod tests {
     use rstest::rstest;
 
     fn page(answer: Result<(u16, &str, bool), &str>) -> Page {
-        let answer = answer.map(|(status, address, is_empty)| Answer { status, address: address.into(), is_empty });
+        let answer = answer.map(|(status, address, is_empty)| PageReply { status, address: address.into(), is_empty });
         Page { address: "http://h/".into(), answer: answer.map_err(Into::into) }
     }
 

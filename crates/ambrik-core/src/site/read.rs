@@ -42,7 +42,7 @@ pub fn read_detecting(
     detector: &Detector<'_>,
 ) -> Result<Site, Problems> {
     let lines = text.match_indices('\n').map(|(at, _)| at).collect();
-    let mut reader = Reader { text, lines, accounts, checks, detector, detected: Vec::new(), problems: Vec::new() };
+    let mut reader = SiteReader { text, lines, accounts, checks, detector, detected: Vec::new(), problems: Vec::new() };
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
@@ -80,7 +80,7 @@ struct Table<'d> {
     name: &'static str,
 }
 
-struct Reader<'a> {
+struct SiteReader<'a> {
     text: &'a str,
     /// Where its lines end.
     lines: Vec<usize>,
@@ -91,7 +91,7 @@ struct Reader<'a> {
     problems: Vec<Problem>,
 }
 
-impl Reader<'_> {
+impl SiteReader<'_> {
     fn problem(&mut self, span: &Range<usize>, what: impl Into<String>, right: impl Into<String>) {
         self.problems.push(Problem::at(self.text, span, what, right));
     }

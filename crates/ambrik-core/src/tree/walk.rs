@@ -240,7 +240,7 @@ fn walk_asking<V: Visitor>(
 ) -> Walked<V> {
     raise_file_limit();
     let queues: Vec<Worker<Task<V::Data>>> = visitors.iter().map(|_| Worker::new_lifo()).collect();
-    let pool = Pool {
+    let pool = WorkerPool {
         stealers: queues.iter().map(Worker::stealer).collect(),
         pending: AtomicUsize::new(0),
         idle: Mutex::new(0),
@@ -287,7 +287,7 @@ pub(crate) fn raise_file_limit() {
     let _ = setrlimit(Resource::Nofile, limit);
 }
 
-struct Pool<'p, D> {
+struct WorkerPool<'p, D> {
     stealers: Vec<Stealer<Task<D>>>,
     /// Tasks that are waiting or being done.
     pending: AtomicUsize,
@@ -300,7 +300,7 @@ struct Pool<'p, D> {
     restless: AtomicU64,
 }
 
-impl<D> Pool<'_, D> {
+impl<D> WorkerPool<'_, D> {
     fn steal(&self) -> Option<Task<D>> {
         loop {
             let mut busy = false;
@@ -345,7 +345,7 @@ impl<D> Pool<'_, D> {
 struct Thread<'p, V: Visitor> {
     queue: Worker<Task<V::Data>>,
     visitor: V,
-    pool: &'p Pool<'p, V::Data>,
+    pool: &'p WorkerPool<'p, V::Data>,
     near: Near,
     /// The names of the directory at hand, each ended by a NUL; kept for its memory.
     names: Vec<u8>,

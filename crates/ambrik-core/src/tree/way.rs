@@ -231,8 +231,8 @@ impl Host {
         Ok(names.into_iter().map(|name| OsString::from_vec(name.into_bytes())).collect())
     }
 
-    fn follow(&self, path: &Path, last_link: bool, trusted: Option<&[Uid]>) -> Result<Resolved, Stopped> {
-        let mut stack = vec![self.pin_root().map_err(|errno| Stopped::by(errno, Path::new("/"), &VecDeque::new()))?];
+    fn follow(&self, path: &Path, last_link: bool, trusted: Option<&[Uid]>) -> Result<Resolved, WayStop> {
+        let mut stack = vec![self.pin_root().map_err(|errno| WayStop::by(errno, Path::new("/"), &VecDeque::new()))?];
         let mut names: Vec<OsString> = Vec::new();
         let mut ahead: VecDeque<OsString> = components(path);
         let mut way = Vec::new();
@@ -250,9 +250,9 @@ impl Host {
             let Some((dir, dir_facts)) = stack.last() else { break };
             if dir_facts.kind != Kind::Directory {
                 ahead.push_front(name);
-                return Err(Stopped::by(Errno::NOTDIR, &here, &ahead));
+                return Err(WayStop::by(Errno::NOTDIR, &here, &ahead));
             }
-            let failed = |errno| Stopped::by(errno, &entry_path, &ahead);
+            let failed = |errno| WayStop::by(errno, &entry_path, &ahead);
             let c_name = CString::new(name.as_bytes()).map_err(|_| failed(Errno::NOENT))?;
             let pinned = sys::pin(dir, &c_name).map_err(failed)?;
             let facts = sys::look_whole(&pinned).map_err(failed)?;
@@ -261,10 +261,10 @@ impl Host {
                 links += 1;
                 if trusted.is_some_and(|trusted| !is_trusted(trusted, dir_facts, &facts)) {
                     let error = WayError::ForeignLink(entry_path);
-                    return Err(Stopped { goal: path.to_owned(), error });
+                    return Err(WayStop { goal: path.to_owned(), error });
                 }
                 if links > MAX_LINKS {
-                    return Err(Stopped { goal: path.to_owned(), error: WayError::Loop(path.to_owned()) });
+                    return Err(WayStop { goal: path.to_owned(), error: WayError::Loop(path.to_owned()) });
                 }
                 let target = sys::read_link(&pinned, c"").map_err(failed)?;
                 let target = PathBuf::from(OsString::from_vec(target));
@@ -282,7 +282,7 @@ impl Host {
         }
         let path = Path::new("/").join(names.iter().collect::<PathBuf>());
         let name = names.last().and_then(|name| CString::new(name.as_bytes()).ok()).unwrap_or_else(|| c".".into());
-        let failed = |errno| Stopped::by(errno, &path, &VecDeque::new());
+        let failed = |errno| WayStop::by(errno, &path, &VecDeque::new());
         let (handle, facts) = stack.pop().ok_or(Errno::NOENT).map_err(failed)?;
         let parent = match stack.pop() {
             Some((parent, _)) => parent,
@@ -330,12 +330,12 @@ fn is_trusted(trusted: &[Uid], dir: &Facts, link: &Facts) -> bool {
 }
 
 /// Where a way ended early, and where it would have led.
-struct Stopped {
+struct WayStop {
     goal: PathBuf,
     error: WayError,
 }
 
-impl Stopped {
+impl WayStop {
     /// Stopped at `path` with this error, these names still ahead.
     fn by(errno: Errno, path: &Path, ahead: &VecDeque<OsString>) -> Self {
         let mut goal = path.to_owned();

@@ -70,7 +70,7 @@ struct Denied {
 
 /// A path that an event names.
 #[derive(Clone, Debug)]
-struct Named {
+struct NamedObject {
     name: Vec<u8>,
     inode: Option<u64>,
 }
@@ -79,7 +79,7 @@ struct Named {
 #[derive(Debug, Default)]
 struct Event {
     denied: Vec<Denied>,
-    paths: Vec<Named>,
+    paths: Vec<NamedObject>,
     directory: Option<Vec<u8>>,
     when: Option<DateTime>,
 }
@@ -154,7 +154,7 @@ impl Denials {
             b"CWD" | b"1307" => event.directory = field("cwd").map(|value| decoded(value)),
             b"PATH" | b"1302" => {
                 let name = field("name").filter(|name| *name != b"(null)").map(|name| decoded(name));
-                event.paths.extend(name.map(|name| Named { name, inode: number("inode") }));
+                event.paths.extend(name.map(|name| NamedObject { name, inode: number("inode") }));
             }
             _ => {
                 let Some(denied) = DENIED.captures(line) else { return true };
@@ -223,7 +223,7 @@ impl Event {
             return absolute(path);
         }
         let by_inode = self.paths.iter().find(|named| named.inode.is_some() && named.inode == denied.inode);
-        let ends_so = |named: &&Named| {
+        let ends_so = |named: &&NamedObject| {
             denied.name.as_ref().is_some_and(|name| named.name.rsplit(|b| *b == b'/').next() == Some(name))
         };
         by_inode.or_else(|| self.paths.iter().find(ends_so)).and_then(|named| absolute(&named.name))

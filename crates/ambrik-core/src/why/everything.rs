@@ -117,7 +117,7 @@ impl Everything {
 
 /// Who can get into a directory and what it can do there, for one account.
 #[derive(Clone, Copy, Debug)]
-struct State {
+struct SearchState {
     reaches: bool,
     makes: bool,
     sticky: Option<Uid>,
@@ -126,15 +126,15 @@ struct State {
 
 /// What is attached to the directories.
 #[derive(Debug)]
-struct Data {
+struct SearchedDir {
     cursor: Arc<Cursor>,
-    state: State,
+    state: SearchState,
 }
 
 #[derive(Debug)]
 struct Able {
     /// The directory; none where a walk begins.
-    dir: Option<Arc<Dir<Data>>>,
+    dir: Option<Arc<Dir<SearchedDir>>>,
     name: Box<CStr>,
     directory: bool,
     served: bool,
@@ -161,22 +161,22 @@ pub fn everything(
 ) -> Result<Everything, SiteError> {
     let (threads, progress) = walking;
     let site = holder.site();
-    let new = || Collector { setting, holder, subject, ids: &subject.ids, act, seen: Seen::default() };
+    let new = || Collector { setting, holder, subject, ids: &subject.ids, act, seen: SeenPath::default() };
     let mut first = new();
     let mut dirs = Vec::new();
     for (path, resolved) in places(setting.host, site)? {
-        let top = State { reaches: true, makes: false, sticky: None, append_only: false };
+        let top = SearchState { reaches: true, makes: false, sticky: None, append_only: false };
         let state = resolved.way.iter().fold(top, |state, passed| first.enter(state, &passed.facts));
         let cursor = holder.policy().at(&path);
         let name = std::ffi::CString::new(path.as_os_str().as_bytes()).unwrap_or_default();
         first.record(None, &name, &resolved.facts, &cursor.context, state);
         if resolved.facts.kind == Kind::Directory {
-            let data = Data { cursor, state: first.enter(state, &resolved.facts) };
+            let data = SearchedDir { cursor, state: first.enter(state, &resolved.facts) };
             dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, data))));
         }
     }
     let collectors = std::iter::once(first).chain((1..threads.max(1)).map(|_| new())).collect();
-    let mut all = Seen::default();
+    let mut all = SeenPath::default();
     for collector in walk(dirs, collectors, progress).visitors {
         all.merge(collector.seen);
     }
@@ -189,15 +189,15 @@ struct Collector<'c> {
     subject: &'c Subject,
     ids: &'c Ids,
     act: Act,
-    seen: Seen,
+    seen: SeenPath,
 }
 
 /// What was seen: counts by part and by directory, and the paths themselves.
 #[derive(Default)]
-struct Seen {
+struct SeenPath {
     parts: BTreeMap<(Option<usize>, Use), (Context, u64, u64)>,
     /// Directories, told apart by their addresses, with how many paths are in them.
-    dirs: HashMap<usize, (Arc<Dir<Data>>, u64)>,
+    dirs: HashMap<usize, (Arc<Dir<SearchedDir>>, u64)>,
     able: Vec<Able>,
     unseen: Vec<PathBuf>,
 }
@@ -214,10 +214,10 @@ struct Count {
 }
 
 impl Collector<'_> {
-    fn enter(&self, above: State, facts: &Facts) -> State {
+    fn enter(&self, above: SearchState, facts: &Facts) -> SearchState {
         let has = |want: Perm| permits(self.ids, Kind::Directory, &facts.rights, want);
         let removes = has(Perm::WX) && self.setting.host.bar(facts).is_none() && !self.label_stops(facts, Act::Delete);
-        State {
+        SearchState {
             reaches: above.reaches && has(Perm::X) && !self.label_stops(facts, Act::Search),
             makes: above.reaches && removes,
             sticky: facts.rights.mode.has(Mode::STICKY).then_some(facts.rights.uid),
@@ -226,7 +226,7 @@ impl Collector<'_> {
     }
 
     /// How the account can do what is asked about; `state` is that of the directory that the path is in.
-    fn able(&self, facts: &Facts, state: State) -> Option<Through> {
+    fn able(&self, facts: &Facts, state: SearchState) -> Option<Through> {
         let directory = facts.kind == Kind::Directory;
         let link = facts.kind == Kind::Symlink;
         let has = |want: Perm| !link && state.reaches && permits(self.ids, facts.kind, &facts.rights, want);
@@ -250,7 +250,14 @@ impl Collector<'_> {
         super::labels::stops(self.setting, self.subject, facts, act)
     }
 
-    fn record(&mut self, dir: Option<&Arc<Dir<Data>>>, name: &CStr, facts: &Facts, context: &Context, state: State) {
+    fn record(
+        &mut self,
+        dir: Option<&Arc<Dir<SearchedDir>>>,
+        name: &CStr,
+        facts: &Facts,
+        context: &Context,
+        state: SearchState,
+    ) {
         if !context.is_managed() {
             return;
         }
@@ -270,24 +277,24 @@ impl Collector<'_> {
 }
 
 impl Visitor for Collector<'_> {
-    type Data = Data;
+    type Data = SearchedDir;
 
-    fn entry(&mut self, dir: &Arc<Dir<Data>>, look: &Look<'_>, facts: &Facts) -> Option<Data> {
+    fn entry(&mut self, dir: &Arc<Dir<SearchedDir>>, look: &Look<'_>, facts: &Facts) -> Option<SearchedDir> {
         let cursor = self.holder.policy().enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
         self.record(Some(dir), look.name, facts, &cursor.context, dir.data.state);
         let managed = cursor.context.is_managed();
         let enters = facts.kind == Kind::Directory && (managed || cursor.leads_on());
-        enters.then(|| Data { cursor, state: self.enter(dir.data.state, facts) })
+        enters.then(|| SearchedDir { cursor, state: self.enter(dir.data.state, facts) })
     }
 
-    fn trouble(&mut self, dir: &Arc<Dir<Data>>, name: Option<&CStr>, trouble: Trouble) {
+    fn trouble(&mut self, dir: &Arc<Dir<SearchedDir>>, name: Option<&CStr>, trouble: Trouble) {
         if trouble != Trouble::Vanished {
             self.seen.unseen.push(name.map_or_else(|| dir.path(), |name| dir.path_of(name)));
         }
     }
 }
 
-impl Seen {
+impl SeenPath {
     fn merge(&mut self, other: Self) {
         for (key, (context, paths, able)) in other.parts {
             let (_, known_paths, known_able) = self.parts.entry(key).or_insert((context, 0, 0));

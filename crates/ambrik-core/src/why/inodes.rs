@@ -28,18 +28,18 @@ pub(super) fn find(
             dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, ()))));
         }
     }
-    for seeker in walk(dirs, vec![Seeker { wanted, found: Vec::new() }], progress).visitors {
+    for seeker in walk(dirs, vec![InodeSeeker { wanted, found: Vec::new() }], progress).visitors {
         found.extend(seeker.found);
     }
     found
 }
 
-struct Seeker<'w> {
+struct InodeSeeker<'w> {
     wanted: &'w HashSet<u64>,
     found: Vec<(u64, PathBuf)>,
 }
 
-impl Visitor for Seeker<'_> {
+impl Visitor for InodeSeeker<'_> {
     type Data = ();
 
     fn entry(&mut self, dir: &Arc<Dir<()>>, look: &Look<'_>, facts: &Facts) -> Option<()> {

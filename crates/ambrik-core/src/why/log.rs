@@ -299,13 +299,13 @@ fn next_line(log: &mut impl BufRead, line: &mut Vec<u8>) -> io::Result<bool> {
 }
 
 /// What a message names: paths, with what was tried and by which call.
-type Named<'l> = Vec<(&'l [u8], Option<Act>, String)>;
+type NamedPath<'l> = Vec<(&'l [u8], Option<Act>, String)>;
 
 /// A form of message.
 struct Form {
     pattern: Regex,
     by: By,
-    read: for<'l> fn(&Captures<'l>) -> Named<'l>,
+    read: for<'l> fn(&Captures<'l>) -> NamedPath<'l>,
 }
 
 /// The reasons for which something is refused.
@@ -378,7 +378,7 @@ static FORMS: LazyLock<Vec<Form>> = LazyLock::new(|| {
     ]
 });
 
-fn one<'l>(captures: &Captures<'l>, group: usize, act: Option<Act>, call: String) -> Named<'l> {
+fn one<'l>(captures: &Captures<'l>, group: usize, act: Option<Act>, call: String) -> NamedPath<'l> {
     captures.get(group).map(|found| (found.as_bytes(), act, call)).into_iter().collect()
 }
 

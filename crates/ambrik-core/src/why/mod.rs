@@ -134,7 +134,7 @@ pub struct Answer {
     could_be_made: bool,
     way: Option<Arc<way::Passed>>,
     own: Arc<[judge::OwnStep]>,
-    at: Places,
+    at: AskedPlaces,
     /// What the site file says; nothing where no site holds the path.
     pub wanted: Option<Wanted>,
 }
@@ -163,7 +163,7 @@ impl Way {
 
 /// The paths that an answer's own steps are about.
 #[derive(Clone, Debug)]
-struct Places {
+struct AskedPlaces {
     itself: Arc<Path>,
     /// The directory that it, or the link that was asked about, is in.
     above: Arc<Path>,

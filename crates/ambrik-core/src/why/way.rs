@@ -13,7 +13,7 @@ use foldhash::fast::RandomState;
 use rustix::io::Errno;
 
 use super::judge::{Judge, OwnStep, Target};
-use super::{Act, Answer, Can, Places, Setting, Step, Subject};
+use super::{Act, Answer, AskedPlaces, Can, Setting, Step, Subject};
 use crate::entry::{Facts, Kind};
 use crate::policy::Cursor;
 use crate::tree::near::Near;
@@ -78,14 +78,14 @@ pub(super) fn obstacles(way: Option<&Arc<Passed>>) -> Vec<Arc<Dir>> {
 
 /// A directory, and how it was come to.
 #[derive(Clone, Debug)]
-struct Spot {
+struct WaySpot {
     dir: Arc<Dir>,
     way: Option<Arc<Passed>>,
     /// The way on through it, made when it is first gone.
     onwards: OnceCell<Arc<Passed>>,
 }
 
-impl Spot {
+impl WaySpot {
     fn new(dir: Arc<Dir>, way: Option<Arc<Passed>>) -> Self {
         Self { dir, way, onwards: OnceCell::new() }
     }
@@ -112,7 +112,7 @@ impl Spot {
 /// A directory that paths lead through as they are written.
 #[derive(Clone, Debug)]
 struct Prefix {
-    spot: Result<Rc<Spot>, Arc<Stop>>,
+    spot: Result<Rc<WaySpot>, Arc<Stop>>,
     /// Where it stands in each site's policy.
     cursors: Arc<[Arc<Cursor>]>,
 }
@@ -152,7 +152,7 @@ pub struct Asker<'s> {
     near: Near,
     /// The directory that `near` stands in.
     stands_in: u64,
-    root: Result<Rc<Spot>, Arc<Stop>>,
+    root: Result<Rc<WaySpot>, Arc<Stop>>,
     prefixes: HashMap<Vec<u8>, Prefix, RandomState>,
     last: Option<(Vec<u8>, Prefix)>,
     numbers: u64,
@@ -176,7 +176,7 @@ impl<'s> Asker<'s> {
         let root = setting.host.pin_root().map(|(handle, facts)| {
             let path: Arc<Path> = Path::new("/").into();
             let search = judge.search(&facts);
-            Rc::new(Spot::new(Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), None))
+            Rc::new(WaySpot::new(Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), None))
         });
         let root = root.map_err(|errno| {
             let (path, why) = (Path::new("/").into(), Why::Unseen(errno));
@@ -245,11 +245,11 @@ impl<'s> Asker<'s> {
     }
 
     /// Goes from a directory into `name`, which must be a directory or lead to one.
-    fn enter(&mut self, at: &Spot, name: &OsStr, links: &mut usize) -> Result<Spot, Stop> {
+    fn enter(&mut self, at: &WaySpot, name: &OsStr, links: &mut usize) -> Result<WaySpot, Stop> {
         let way = at.search();
         if name == ".." {
             let dir = at.dir.above.as_ref().unwrap_or(&at.dir);
-            return Ok(Spot::new(Arc::clone(dir), Some(way)));
+            return Ok(WaySpot::new(Arc::clone(dir), Some(way)));
         }
         let path: Arc<Path> = at.dir.path.join(name).into();
         let stop = |why: Why| Stop { way: Some(Arc::clone(&way)), path: Arc::clone(&path), why, at_last_name: false };
@@ -268,7 +268,7 @@ impl<'s> Asker<'s> {
                     facts,
                     above: Some(Arc::clone(&at.dir)),
                 };
-                Ok(Spot::new(Arc::new(dir), Some(way)))
+                Ok(WaySpot::new(Arc::new(dir), Some(way)))
             }
             Kind::Symlink => {
                 *links += 1;
@@ -287,7 +287,7 @@ impl<'s> Asker<'s> {
     }
 
     /// What the last name of a path leads to; where it is a symlink, `link` is that one.
-    fn goal(&mut self, at: &Spot, name: &OsStr, link: &mut Option<Goal>) -> Result<Goal, Stop> {
+    fn goal(&mut self, at: &WaySpot, name: &OsStr, link: &mut Option<Goal>) -> Result<Goal, Stop> {
         let mut links = 0;
         // What is asked about next in this directory goes the same way.
         at.search();
@@ -324,7 +324,7 @@ impl<'s> Asker<'s> {
     }
 
     /// What `name` in a directory is.
-    fn look(&mut self, at: &Spot, name: &OsStr) -> Result<Goal, Stop> {
+    fn look(&mut self, at: &WaySpot, name: &OsStr) -> Result<Goal, Stop> {
         if name == ".." {
             let spot = self.enter(at, name, &mut 0)?;
             // What is named `..` cannot be removed by that name.
@@ -368,7 +368,7 @@ impl<'s> Asker<'s> {
             link: also(can.link, reached),
             chmod: also(can.chmod, reached),
         };
-        let at = Places { itself: Arc::clone(&goal.path), above: Arc::clone(&named.dir.path) };
+        let at = AskedPlaces { itself: Arc::clone(&goal.path), above: Arc::clone(&named.dir.path) };
         let mut answer = Answer {
             path: path.to_owned(),
             leads_to: (*goal.path != *path).then(|| Arc::clone(&goal.path)),
@@ -428,7 +428,7 @@ impl<'s> Asker<'s> {
             can,
             way: stop.way.clone(),
             own: steps.into(),
-            at: Places { itself: Arc::clone(&stop.path), above },
+            at: AskedPlaces { itself: Arc::clone(&stop.path), above },
             wanted: None,
         };
         if let Some(dir) = &last {
@@ -461,17 +461,17 @@ fn split(path: &Path) -> (&Path, Option<&OsStr>) {
 }
 
 /// Where a link's target begins, and the names from there on.
-fn to_target(at: &Spot, way: &Arc<Passed>, target: Vec<u8>) -> (Spot, VecDeque<OsString>) {
+fn to_target(at: &WaySpot, way: &Arc<Passed>, target: Vec<u8>) -> (WaySpot, VecDeque<OsString>) {
     let target = PathBuf::from(OsString::from_vec(target));
     let mut dir = &at.dir;
     while let (true, Some(above)) = (target.is_absolute(), &dir.above) {
         dir = above;
     }
-    (Spot::new(Arc::clone(dir), Some(Arc::clone(way))), components(&target).collect())
+    (WaySpot::new(Arc::clone(dir), Some(Arc::clone(way))), components(&target).collect())
 }
 
 /// `/` as what was asked about.
-fn root_goal(spot: &Spot) -> Goal {
+fn root_goal(spot: &WaySpot) -> Goal {
     let facts = Facts { mounted: true, ..spot.dir.facts.clone() };
     Goal { dir: Arc::clone(&spot.dir), way: spot.way.clone(), path: Arc::clone(&spot.dir.path), facts }
 }

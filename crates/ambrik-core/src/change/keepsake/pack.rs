@@ -50,13 +50,13 @@ impl Sink for Vec<u8> {
 }
 
 /// An archive that is written, with the checksum of the entry at hand.
-struct Archive<W> {
+struct PackedTar<W> {
     to: W,
     written: u64,
     sum: blake3::Hasher,
 }
 
-impl<W: Sink> Archive<W> {
+impl<W: Sink> PackedTar<W> {
     /// Writes what counts for the checksum.
     fn put(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.sum.update(bytes);
@@ -77,18 +77,18 @@ impl<W: Sink> Archive<W> {
 }
 
 /// What went wrong with one path, or with the archive as a whole.
-enum Trouble {
+enum PackTrouble {
     Path(Failure),
-    Archive(io::Error),
+    PackedTar(io::Error),
 }
 
-impl From<io::Error> for Trouble {
+impl From<io::Error> for PackTrouble {
     fn from(cause: io::Error) -> Self {
-        Self::Archive(cause)
+        Self::PackedTar(cause)
     }
 }
 
-impl From<Failure> for Trouble {
+impl From<Failure> for PackTrouble {
     fn from(failure: Failure) -> Self {
         Self::Path(failure)
     }
@@ -100,7 +100,7 @@ fn os(op: Op) -> impl Fn(Errno) -> Failure {
 
 /// An archive being written.
 pub(crate) struct Packer<W> {
-    archive: Option<Archive<W>>,
+    archive: Option<PackedTar<W>>,
     /// How many bytes it may take.
     room: u64,
     /// Files with several names, by the number of the first.
@@ -110,7 +110,7 @@ pub(crate) struct Packer<W> {
 }
 
 /// A directory whose names are being packed.
-struct Level {
+struct PackedFolder {
     number: Option<usize>,
     /// The names still to come, the last one first.
     names: Vec<CString>,
@@ -137,7 +137,7 @@ impl Packer<Vec<u8>> {
 impl<W: Sink> Packer<W> {
     /// A packer that writes to `to`, at most `room` bytes.
     pub(crate) fn new(to: W, room: u64) -> Self {
-        let archive = Some(Archive { to, written: 0, sum: blake3::Hasher::new() });
+        let archive = Some(PackedTar { to, written: 0, sum: blake3::Hasher::new() });
         Self { archive, room, links: HashMap::new(), packed: Inventory::default(), failures: Vec::new() }
     }
 
@@ -155,7 +155,7 @@ impl<W: Sink> Packer<W> {
         let first = self.packed.len();
         let top: Arc<Path> = path.into();
         let mut chain = Chain::at(dir.try_clone_to_owned()?);
-        let mut levels = vec![Level { number: None, names: vec![name.to_owned()] }];
+        let mut levels = vec![PackedFolder { number: None, names: vec![name.to_owned()] }];
         while let Some(level) = levels.last_mut() {
             // What is packed and not yet removed, or copied and not yet in its place, can be left at any moment.
             if crate::signals::came().is_some() {
@@ -185,14 +185,14 @@ impl<W: Sink> Packer<W> {
                     .map(|()| (number, Some(names)))
                     .map_err(|failure| {
                         self.packed.stays(number);
-                        Trouble::Path(failure)
+                        PackTrouble::Path(failure)
                     }),
                 Err(trouble) => Err(trouble),
             };
             match entered {
                 Ok((_, None)) => {}
-                Ok((number, Some(names))) => levels.push(Level { number: Some(number), names }),
-                Err(Trouble::Path(failure)) => {
+                Ok((number, Some(names))) => levels.push(PackedFolder { number: Some(number), names }),
+                Err(PackTrouble::Path(failure)) => {
                     let path = match above {
                         None => path.to_owned(),
                         Some(above) => self.packed.path(above).join(super::as_os(&name)),
@@ -202,7 +202,7 @@ impl<W: Sink> Packer<W> {
                         self.packed.stays(above);
                     }
                 }
-                Err(Trouble::Archive(cause)) => return Err(cause),
+                Err(PackTrouble::PackedTar(cause)) => return Err(cause),
             }
         }
         Ok(first..self.packed.len())
@@ -221,7 +221,7 @@ impl<W: Sink> Packer<W> {
         name: &CString,
         top: &Arc<Path>,
         id: Option<Identity>,
-    ) -> Result<(usize, Option<Vec<CString>>), Trouble> {
+    ) -> Result<(usize, Option<Vec<CString>>), PackTrouble> {
         let dir = chain.dir()?;
         let handle = sys::pin(dir, name).map_err(os(Op::Open))?;
         let facts = sys::look_whole(&handle).map_err(os(Op::Look))?;
@@ -261,7 +261,7 @@ impl<W: Sink> Packer<W> {
             }
             Err(trouble) => {
                 self.packed.0.pop();
-                if let (Trouble::Path(_), Some(archive)) = (&trouble, &mut self.archive) {
+                if let (PackTrouble::Path(_), Some(archive)) = (&trouble, &mut self.archive) {
                     archive.to.cut_back(start)?;
                     archive.written = start;
                 }
@@ -281,7 +281,7 @@ impl<W: Sink> Packer<W> {
         number: usize,
         handle: &OwnedFd,
         facts: &Facts,
-    ) -> Result<(u64, blake3::Hash), Trouble> {
+    ) -> Result<(u64, blake3::Hash), PackTrouble> {
         let first = if facts.links > 1 && facts.kind != Kind::Directory { self.links.get(&facts.id) } else { None };
         let content = match (first, facts.kind) {
             (None, Kind::File) => {
@@ -449,7 +449,7 @@ impl Content {
     }
 
     /// Writes it; it must yield as much as it said that it holds.
-    fn write<W: Sink>(self, archive: &mut Archive<W>) -> Result<(), Trouble> {
+    fn write<W: Sink>(self, archive: &mut PackedTar<W>) -> Result<(), PackTrouble> {
         if self.has_holes() {
             archive.put(&holes::map(&self.runs, self.size))?;
         }

@@ -14,7 +14,7 @@ use crate::tree::{Failure, Op, sys};
 /// Removes what was packed of one folder, the content before it, each path only if it is still what was packed; `base` is
 /// the directory that it is in. What stays keeps all that it is in. The answer is how many went, and which did not.
 pub(crate) fn remove(packed: &mut Inventory, range: Range<usize>, base: OwnedFd) -> (u64, Vec<PathFailure>) {
-    let mut removal = Removal::default();
+    let mut removal = RemovalJob::default();
     let mut removed = 0;
     let mut chain = Chain::at(base);
     for number in range.rev() {
@@ -33,7 +33,7 @@ pub(crate) fn remove(packed: &mut Inventory, range: Range<usize>, base: OwnedFd)
 }
 
 #[derive(Default)]
-struct Removal {
+struct RemovalJob {
     /// Files of which one name could not be removed: the names that are left stay, the first among them, so that what comes
     /// back is another name of it again.
     named: HashSet<Identity>,
@@ -44,7 +44,7 @@ struct Removal {
     failures: Vec<PathFailure>,
 }
 
-impl Removal {
+impl RemovalJob {
     /// Removes one path. An error without words: what it is in was named already.
     fn one(&mut self, packed: &Inventory, number: usize, chain: &mut Chain) -> Result<(), Option<Failure>> {
         let above = packed.0[number].position.above;

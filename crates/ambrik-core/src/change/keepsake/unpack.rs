@@ -85,7 +85,7 @@ pub(crate) struct Restored {
 }
 
 /// One entry of an archive.
-struct Kept {
+struct UnpackedEntry {
     path: PathBuf,
     /// The entry that holds the directory that it is in.
     above: Option<usize>,
@@ -107,12 +107,12 @@ struct Kept {
 /// What is known of an entry that was met.
 struct Node {
     position: Position,
-    state: State,
+    state: UnpackState,
 }
 
 /// What became of an entry.
 #[derive(Clone, Copy)]
-enum State {
+enum UnpackState {
     /// It was not asked for.
     Outside,
     /// It is there.
@@ -128,8 +128,8 @@ impl Placed for Node {
 
     fn must_be(&self) -> Option<Identity> {
         match self.state {
-            State::There(id) => Some(id),
-            State::Outside | State::Missing => None,
+            UnpackState::There(id) => Some(id),
+            UnpackState::Outside | UnpackState::Missing => None,
         }
     }
 }
@@ -171,7 +171,7 @@ pub(crate) fn restore(
             records = Records::read(&bytes);
             continue;
         }
-        let kept = Kept::of(entry.header(), &std::mem::take(&mut records)).ok_or_else(broken)?;
+        let kept = UnpackedEntry::of(entry.header(), &std::mem::take(&mut records)).ok_or_else(broken)?;
         restoring.entry(kept, &mut entry).ok_or_else(broken)?;
     }
     restoring.dress_folders();
@@ -189,13 +189,13 @@ struct Restoring<'r> {
     /// Directories by their paths, of archives whose entries do not tell what they are in.
     by_path: HashMap<PathBuf, usize>,
     /// The directories to be dressed once everything is in them.
-    folders: Vec<(usize, Kept)>,
+    folders: Vec<(usize, UnpackedEntry)>,
     restored: Restored,
 }
 
 impl Restoring<'_> {
     /// Puts one entry back, where it was asked for; nothing where no such entry can be.
-    fn entry(&mut self, kept: Kept, content: &mut impl Read) -> Option<()> {
+    fn entry(&mut self, kept: UnpackedEntry, content: &mut impl Read) -> Option<()> {
         let number = self.nodes.len();
         let is_top = kept.above.is_none() && kept.path == self.root;
         let above = match kept.above {
@@ -207,22 +207,22 @@ impl Restoring<'_> {
         let name = CString::new(kept.path.file_name()?.as_bytes()).ok()?;
         let (depth, asked_for) = match above.map(|above| &self.nodes[above]) {
             None => (0, is_top),
-            Some(node) => (node.position.depth + 1, !matches!(node.state, State::Outside)),
+            Some(node) => (node.position.depth + 1, !matches!(node.state, UnpackState::Outside)),
         };
         let directory = kept.kind == EntryType::Directory;
         if directory && kept.inode.is_none() {
             self.by_path.insert(kept.path.clone(), number);
         }
-        let state = if asked_for { State::Missing } else { State::Outside };
+        let state = if asked_for { UnpackState::Missing } else { UnpackState::Outside };
         self.nodes.push(Node { position: Position { above, depth, name }, state });
         // What it is in could not be made, and was named.
-        let in_missing = above.is_some_and(|above| matches!(self.nodes[above].state, State::Missing));
+        let in_missing = above.is_some_and(|above| matches!(self.nodes[above].state, UnpackState::Missing));
         if !asked_for || in_missing {
             return Some(());
         }
         match self.put(number, above, &kept, content) {
             Ok((id, made)) => {
-                self.nodes[number].state = State::There(id);
+                self.nodes[number].state = UnpackState::There(id);
                 self.restored.done += u64::from(made != Made::Was);
                 if is_top {
                     self.restored.top = Some(id);
@@ -272,7 +272,7 @@ impl Restoring<'_> {
         &mut self,
         number: usize,
         above: Option<usize>,
-        kept: &Kept,
+        kept: &UnpackedEntry,
         content: &mut impl Read,
     ) -> Result<(Identity, Made), Failure> {
         let name = self.nodes[number].position.name.clone();
@@ -287,7 +287,7 @@ impl Restoring<'_> {
     }
 
     /// A handle on the file that an entry is another name of.
-    fn first_name(&mut self, kept: &Kept) -> Result<OwnedFd, Failure> {
+    fn first_name(&mut self, kept: &UnpackedEntry) -> Result<OwnedFd, Failure> {
         let gone = || Failure::NotOurs("the file that it was another name of is not there".into());
         let there = kept
             .link_entry
@@ -311,7 +311,7 @@ impl Restoring<'_> {
     /// A folder's own mode and times come last: making its content would change or need them.
     fn dress_folders(&mut self) {
         for (number, folder) in std::mem::take(&mut self.folders).into_iter().rev() {
-            let State::There(id) = self.nodes[number].state else { continue };
+            let UnpackState::There(id) = self.nodes[number].state else { continue };
             let (above, name) = (self.nodes[number].position.above, self.nodes[number].position.name.clone());
             let dressed = self.go_to(above).and_then(|dir| {
                 let handle = pinned(dir, &name)?;
@@ -357,7 +357,7 @@ fn make_link(first: &OwnedFd, dir: BorrowedFd<'_>, name: &CStr) -> Result<(Ident
     }
 }
 
-impl Kept {
+impl UnpackedEntry {
     fn of(header: &Header, records: &[(Vec<u8>, Vec<u8>)]) -> Option<Self> {
         let record = |key: &[u8]| records.iter().find(|(k, _)| k == key).map(|(_, value)| &value[..]);
         let text = |key: &[u8]| record(key).map(std::str::from_utf8);

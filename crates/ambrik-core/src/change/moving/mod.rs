@@ -72,7 +72,7 @@ pub struct MovePlan {
     /// Who has files open there.
     pub open: OpenFiles,
     /// How far a run that was stopped came.
-    state: State,
+    state: MoveState,
 }
 
 /// Why a part cannot be moved.
@@ -116,7 +116,7 @@ pub enum MoveError {
 
 /// How far a move is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum State {
+enum MoveState {
     /// Everything is in the old place.
     Old,
     /// Everything is in the new one, and something is left in the old one.
@@ -258,9 +258,9 @@ pub fn plan_move(
         (Some((_, facts)), _, _) if is_link(&facts) && !ours => {
             return Err(refused("a symlink is in its place: move what it leads to by hand, and name that".into()));
         }
-        (Some((place, facts)), None, _) if !ours => (State::Old, Some((place, facts))),
-        (Some((place, facts)), Some(_), true) if !ours => (State::Both, Some((place, facts))),
-        (_, Some(_), true) => (State::New, None),
+        (Some((place, facts)), None, _) if !ours => (MoveState::Old, Some((place, facts))),
+        (Some((place, facts)), Some(_), true) if !ours => (MoveState::Both, Some((place, facts))),
+        (_, Some(_), true) => (MoveState::New, None),
         (_, Some(_), false) => {
             return Err(unusable("something is there already: name a path that is not there yet".into()));
         }
@@ -397,7 +397,7 @@ fn make_move(plan: &MovePlan, entry: &mut Entry<'_>, means: &Means<'_>) -> Resul
 fn carry_out(
     row: &MovingRow,
     number: i64,
-    state: State,
+    state: MoveState,
     entry: &mut Entry<'_>,
     means: &Means<'_>,
     outcome: &mut Outcome,
@@ -413,10 +413,10 @@ fn carry_out(
             return Ok(());
         }
     };
-    if state == State::Both {
+    if state == MoveState::Both {
         // Copied whole and not yet removed whole: what is left here goes into a keepsake.
         remove_remains(entry, &row.from, "what a stopped move left in the old place", means, outcome)?;
-    } else if state == State::Old {
+    } else if state == MoveState::Old {
         let mut unrecorded = None;
         let done = (|| {
             let one = |failure| vec![(from.path.clone(), failure)];
@@ -542,12 +542,12 @@ pub(super) fn move_back(
             }
             return Ok(());
         }
-        (_, false) => State::Old,
+        (_, false) => MoveState::Old,
         (true, true) => {
             // Moved to another file system and not yet removed whole in the old place.
             let why = "left in the old place by a move that was taken back";
             remove_remains(entry, &back.to, why, means, outcome)?;
-            State::Old
+            MoveState::Old
         }
     };
     let number = entry.moving(&back)?;
@@ -580,6 +580,6 @@ impl MovePlan {
     /// Whether the part's data has to be moved still.
     #[must_use]
     pub fn moves_data(&self) -> bool {
-        self.state == State::Old
+        self.state == MoveState::Old
     }
 }

@@ -37,19 +37,19 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
                 let says = "made writable by its own instructions";
                 let rest = &line[command.end()..];
                 let end = rest.find([';', '|', '&', ')', '#']).unwrap_or(rest.len());
-                named(scene, clues, &rest[..end], weight, Named::ByCommand, &seen, says);
+                named(scene, clues, &rest[..end], weight, HowNamed::ByCommand, &seen, says);
             } else if is_script {
                 continue;
             } else if SAYS_WRITABLE.is_match(&line) {
                 let found =
-                    named(scene, clues, &line, 1.5, Named::InSentence, &seen, "must be writable, says its own text");
+                    named(scene, clues, &line, 1.5, HowNamed::InSentence, &seen, "must be writable, says its own text");
                 listing = if found == 0 || line.trim_end().ends_with(':') { 12 } else { 3 };
             } else if listing > 0 {
                 let item =
                     line.trim_start().starts_with(['-', '*', '+', '•', '/', '`']) || line.starts_with([' ', '\t']);
                 let word_alone = line.split_whitespace().count() <= 2 && !line.trim().is_empty();
                 if item || word_alone {
-                    named(scene, clues, &line, 1.5, Named::InList, &seen, "in a list of what must be writable");
+                    named(scene, clues, &line, 1.5, HowNamed::InList, &seen, "in a list of what must be writable");
                 } else if !line.trim().is_empty() {
                     listing = listing.saturating_sub(4);
                 }
@@ -64,7 +64,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
 
 /// How a path is named.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Named {
+enum HowNamed {
     /// After a command that makes it writable.
     ByCommand,
     /// In a sentence.
@@ -87,17 +87,25 @@ fn strip_tags(line: &str) -> String {
 }
 
 /// Clues for the paths of the tree that a line names; the answer is how many.
-fn named(scene: &Scene<'_>, clues: &mut Clues, line: &str, weight: f64, how: Named, seen: &Seen, says: &str) -> usize {
+fn named(
+    scene: &Scene<'_>,
+    clues: &mut Clues,
+    line: &str,
+    weight: f64,
+    how: HowNamed,
+    seen: &Seen,
+    says: &str,
+) -> usize {
     let mut found = 0;
     let mut first = true;
     let quoted = |token: &str| ["`", "\"", "'", "*"].iter().any(|mark| line.contains(&format!("{mark}{token}{mark}")));
     for token in tokens(line) {
-        let Some((path, whole)) = in_tree(scene, &token, how == Named::ByCommand && first) else { continue };
+        let Some((path, whole)) = in_tree(scene, &token, how == HowNamed::ByCommand && first) else { continue };
         first = false;
         let name = lower_name(&path);
         let plain_word = !token.contains('/') && !token.contains('_') && !token.contains('.');
         let near = ["folder", "director", "dir "].iter().any(|word| line.to_ascii_lowercase().contains(word));
-        if plain_word && how == Named::InSentence && !quoted(&token) && !(near && trade(&name).is_some()) {
+        if plain_word && how == HowNamed::InSentence && !quoted(&token) && !(near && trade(&name).is_some()) {
             continue;
         }
         found += 1;
