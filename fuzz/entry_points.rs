@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use ambrik_core::account::Accounts;
 use ambrik_core::acl::Acl;
-use ambrik_core::change::{Ledger, Means, StateDir, deployments, plan_undo, since, undo};
+use ambrik_core::change::{ChangeContext, Ledger, StateDir, deployments, plan_undo, since, undo};
 use ambrik_core::entry::Kind;
 use ambrik_core::host::Services;
 use ambrik_core::label::Rules;
@@ -140,7 +140,7 @@ pub(crate) fn keepsake(bytes: &[u8]) {
     drop(db);
     let host = Host::at(folder.path()).expect("the folder is there");
     let progress = Progress::default();
-    let means = Means { host: &host, state: &state, threads: 1, store: None, keep: true, progress: &progress };
+    let means = ChangeContext { host: &host, state: &state, threads: 1, store: None, keep: true, progress: &progress };
     let plan = plan_undo(&ledger, Some(1)).expect("it can be taken back");
     let outcome = undo(&plan, &mut ledger, &means, false).expect("the ledger is sound");
     let there: Vec<_> =

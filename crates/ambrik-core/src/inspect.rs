@@ -14,7 +14,7 @@ use foldhash::fast::RandomState;
 
 use crate::account::{Accounts, Gid, Powers, Uid};
 use crate::acl::Tag;
-use crate::check::{self, Can, Case, Check, Next, Pages, PathCase, Reason, Remedy, Sniffing};
+use crate::check::{self, Case, Check, Next, Pages, PathCan, PathCase, Reason, Remedy, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
 use crate::host::{Holder, Making};
 use crate::label::{Alike, SiteLabels, Verdict as LabelVerdict, is_labelled};
@@ -57,7 +57,7 @@ pub(crate) struct DirData {
 }
 
 /// Everything that judging takes; shared by the threads.
-pub(crate) struct Judge<'a> {
+pub(crate) struct PathJudge<'a> {
     pub(crate) policy: &'a Policy,
     pub(crate) solver: &'a Solver,
     pub(crate) people: &'a People,
@@ -106,7 +106,7 @@ impl Named {
     }
 }
 
-impl<'a> Judge<'a> {
+impl<'a> PathJudge<'a> {
     pub(crate) fn new(
         policy: &'a Policy,
         solver: &'a Solver,
@@ -196,11 +196,11 @@ impl<'a> Judge<'a> {
         }
     }
 
-    fn can(&self, above: &DirState, facts: &Facts, rights: &Rights) -> Can {
+    fn can(&self, above: &DirState, facts: &Facts, rights: &Rights) -> PathCan {
         let directory = facts.kind == Kind::Directory;
         let write = if directory { Perm::WX } else { Perm::W };
         let reached = |want: Perm| above.reach.and(&self.people.permitted(facts.kind, rights, want));
-        Can {
+        PathCan {
             read: reached(Perm::R),
             search: reached(Perm::X),
             write: reached(write),
@@ -369,7 +369,7 @@ pub(crate) enum Spot {
 
 /// A path that is not as it should be, or that has several names.
 #[derive(Debug)]
-pub(crate) struct Deviant {
+pub(crate) struct Deviation {
     pub(crate) spot: Spot,
     pub(crate) id: Identity,
     pub(crate) links: u32,
@@ -393,11 +393,11 @@ type DirKey = (u32, Rights, Option<Bar>, bool);
 
 /// One thread's inspection.
 pub(crate) struct Inspector<'j> {
-    judge: &'j Judge<'j>,
+    judge: &'j PathJudge<'j>,
     wants: Wants,
     verdicts: HashMap<VerdictKey, (Arc<Verdict>, u64), RandomState>,
     states: HashMap<DirKey, Arc<DirState>, RandomState>,
-    pub(crate) deviants: Vec<Deviant>,
+    pub(crate) deviants: Vec<Deviation>,
     pub(crate) unseen: Vec<Unseen>,
     pub(crate) vanished: u64,
     pub(crate) mounts: Vec<PathBuf>,
@@ -406,7 +406,7 @@ pub(crate) struct Inspector<'j> {
 }
 
 impl<'j> Inspector<'j> {
-    pub(crate) fn new(judge: &'j Judge<'j>) -> Self {
+    pub(crate) fn new(judge: &'j PathJudge<'j>) -> Self {
         Self {
             judge,
             wants: Wants::default(),
@@ -465,7 +465,7 @@ impl<'j> Inspector<'j> {
                     At::In(dir) => Spot::In(Arc::clone(dir), look.name.into()),
                 };
                 let (id, links, changed) = (facts.id, facts.links, facts.changed);
-                self.deviants.push(Deviant { spot, id, links, changed, verdict, extra });
+                self.deviants.push(Deviation { spot, id, links, changed, verdict, extra });
             }
         }
         (directory && (judged || cursor.leads_on()))
@@ -668,7 +668,7 @@ fn next(host: &Host, site: &Site) -> Option<Next> {
     (!umasks.is_empty()).then(|| Next { umasks: umasks.clone(), upload: upload() })
 }
 
-fn abilities(judge: &Judge<'_>, context: &Context, can: &Can) -> Box<[Ability]> {
+fn abilities(judge: &PathJudge<'_>, context: &Context, can: &PathCan) -> Box<[Ability]> {
     let people = judge.people;
     let row = context.row;
     let roles = [

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
-use ambrik_core::audit::Setting;
+use ambrik_core::audit::AuditSetting;
 use ambrik_core::change::{ChangeSet, HowChanged, Ledger, LedgerError, SitePhase, StateDir, StateError};
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Services;
@@ -42,7 +42,7 @@ pub(crate) struct Session<'s> {
 }
 
 /// The host looked at, with its accounts.
-pub(crate) struct Looked {
+pub(crate) struct HostView {
     pub(crate) host: Host,
     pub(crate) accounts: Accounts,
     pub(crate) labels: Labels,
@@ -51,18 +51,28 @@ pub(crate) struct Looked {
     services: OnceCell<Services>,
 }
 
-impl Looked {
+impl HostView {
     /// Its web servers and PHP: looked at once, where something asks for them.
     pub(crate) fn services(&self) -> &Services {
         self.services.get_or_init(|| ambrik_core::host::look(&self.host, &self.accounts))
     }
 
     /// What an audit is made with that is to tell of everything.
-    pub(crate) fn setting<'a>(&'a self, neighbours: &'a [Arc<Site>], progress: &'a Progress) -> Setting<'a> {
+    pub(crate) fn setting<'a>(&'a self, neighbours: &'a [Arc<Site>], progress: &'a Progress) -> AuditSetting<'a> {
         let today = jiff::Zoned::now().date();
         let (host, accounts, labels) = (&self.host, &self.accounts, Some(&self.labels));
         let clean_since = &self.clean_since;
-        Setting { host, accounts, neighbours, labels, sniff: true, threads: threads(), clean_since, today, progress }
+        AuditSetting {
+            host,
+            accounts,
+            neighbours,
+            labels,
+            sniff: true,
+            threads: threads(),
+            clean_since,
+            today,
+            progress,
+        }
     }
 }
 
@@ -213,14 +223,14 @@ impl<'s> Session<'s> {
     }
 
     /// The host looked at.
-    pub(crate) fn look(&mut self) -> Result<Looked, Failure> {
+    pub(crate) fn look(&mut self) -> Result<HostView, Failure> {
         let host = self.open_host()?;
         let accounts = ambrik_core::host::accounts(&host)?;
         let labels = Labels::of(&host);
         if let Some(problem) = &labels.problem {
             self.warn(problem);
         }
-        Ok(Looked { host, accounts, labels, clean_since: HashMap::new(), services: OnceCell::new() })
+        Ok(HostView { host, accounts, labels, clean_since: HashMap::new(), services: OnceCell::new() })
     }
 
     /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is

@@ -11,7 +11,7 @@ use ambrik_core::shown::Shown;
 use ambrik_core::site::{self, Site};
 
 use crate::failure::{Failure, Wrong};
-use crate::session::{Looked, Session};
+use crate::session::{HostView, Session};
 
 /// The sites that a command is about.
 #[derive(Debug)]
@@ -49,14 +49,14 @@ impl Session<'_> {
     /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
     ///
     /// Errors: there is none that can be judged.
-    pub(crate) fn sites(&self, named: &[PathBuf], looked: &Looked) -> Result<Sites, Failure> {
+    pub(crate) fn sites(&self, named: &[PathBuf], looked: &HostView) -> Result<Sites, Failure> {
         let (sites, _) = self.select(named, looked)?;
         if sites.chosen.is_empty() { Err(all_wrong(&sites.wrong)) } else { Ok(sites) }
     }
 
     /// As [`Self::sites`], of sites that are to be changed: their files must be root's, or the caller's own, alone, and it
     /// must be known that no other site's folder is changed with them.
-    pub(crate) fn sites_to_change(&self, named: &[PathBuf], looked: &Looked) -> Result<Sites, Failure> {
+    pub(crate) fn sites_to_change(&self, named: &[PathBuf], looked: &HostView) -> Result<Sites, Failure> {
         let (sites, beside) = self.select(named, looked)?;
         if !sites.wrong.is_empty() {
             return Err(all_wrong(&sites.wrong));
@@ -70,7 +70,7 @@ impl Session<'_> {
         if refused.is_empty() { Ok(sites) } else { Err(Failure::usage(refused.join("\n"))) }
     }
 
-    fn select(&self, named: &[PathBuf], looked: &Looked) -> Result<(Sites, Vec<Read>), Failure> {
+    fn select(&self, named: &[PathBuf], looked: &HostView) -> Result<(Sites, Vec<Read>), Failure> {
         let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
         let chosen = self.read(files, looked);
         let beside = self.read_beside(&chosen, looked);
@@ -79,7 +79,7 @@ impl Session<'_> {
 
     /// All sites of the sites directory that can be judged, and what is wrong with the others: for what does not stand or
     /// fall with them.
-    pub(crate) fn known_sites(&self, looked: &Looked) -> Sites {
+    pub(crate) fn known_sites(&self, looked: &HostView) -> Sites {
         let files = self.all_files().map_err(|failure| Wrong { site: String::new(), says: failure.message });
         let mut sites = set_apart(&self.read(files.as_deref().unwrap_or_default().to_vec(), looked), &[], looked);
         sites.wrong.extend(files.err());
@@ -92,7 +92,7 @@ impl Session<'_> {
     }
 
     /// Where the sites of the sites directory are.
-    pub(crate) fn grounds(&self, looked: &Looked) -> Vec<Ground> {
+    pub(crate) fn grounds(&self, looked: &HostView) -> Vec<Ground> {
         let files = self.all_files().unwrap_or_default();
         self.read(files, looked).into_iter().filter_map(|read| read.ground).collect()
     }
@@ -103,7 +103,7 @@ impl Session<'_> {
     }
 
     /// The site that this text describes, in the place of what its file says now.
-    pub(crate) fn site_of(&self, text: &str, file: &Path, looked: &Looked) -> Result<Sites, Failure> {
+    pub(crate) fn site_of(&self, text: &str, file: &Path, looked: &HostView) -> Result<Sites, Failure> {
         let detector = Detector::new(&looked.host, looked.services());
         let site = site::read_detecting(text, file, &looked.accounts, &ambrik_core::check::names(), &detector);
         let site = Arc::new(site.map_err(|problems| Failure::usage(problems.to_string()))?);
@@ -118,7 +118,7 @@ impl Session<'_> {
         place.read().map_err(|error| self.unreadable(file, &error))
     }
 
-    fn read(&self, files: Vec<PathBuf>, looked: &Looked) -> Vec<Read> {
+    fn read(&self, files: Vec<PathBuf>, looked: &HostView) -> Vec<Read> {
         let detector = Detector::new(&looked.host, looked.services());
         let host = &looked.host;
         let read_one = |file: PathBuf| {
@@ -146,7 +146,7 @@ impl Session<'_> {
 
     /// The files of the sites directory beside the chosen ones; a file that was named by its path stands for the one of the
     /// same site there.
-    fn read_beside(&self, chosen: &[Read], looked: &Looked) -> Vec<Read> {
+    fn read_beside(&self, chosen: &[Read], looked: &HostView) -> Vec<Read> {
         let mut files = self.all_files().unwrap_or_default();
         files.retain(|file| chosen.iter().all(|read| read.file != *file));
         let mut beside = self.read(files, looked);
@@ -190,7 +190,7 @@ impl Session<'_> {
 }
 
 /// The chosen sites, each without the folders of all others, and those others.
-fn set_apart(chosen: &[Read], beside: &[Read], looked: &Looked) -> Sites {
+fn set_apart(chosen: &[Read], beside: &[Read], looked: &HostView) -> Sites {
     let grounds: Vec<Ground> = chosen.iter().chain(beside).filter_map(|read| read.ground.clone()).collect();
     let mut sites = Sites { chosen: Vec::new(), wrong: Vec::new(), neighbours: Vec::new() };
     for (number, read) in chosen.iter().enumerate() {
@@ -228,7 +228,7 @@ fn set_apart(chosen: &[Read], beside: &[Read], looked: &Looked) -> Sites {
 }
 
 /// PHP's own settings for a site, as the host says them.
-fn php_settings(site: &Site, looked: &Looked) -> Option<ambrik_core::host::PhpSettings> {
+fn php_settings(site: &Site, looked: &HostView) -> Option<ambrik_core::host::PhpSettings> {
     let folder = site.served_folder().unwrap_or_else(|| site.root.clone());
     looked.services().php_settings(&looked.host, &folder).cloned()
 }
@@ -238,7 +238,7 @@ fn without(grounds: &[Ground], file: &Path) -> Vec<Ground> {
     grounds.iter().filter(|ground| ground.file() != file).cloned().collect()
 }
 
-fn apart(read: &Read, grounds: &[Ground], looked: &Looked) -> Result<Arc<Site>, String> {
+fn apart(read: &Read, grounds: &[Ground], looked: &HostView) -> Result<Arc<Site>, String> {
     let site = read.site.as_ref().map_err(Clone::clone)?;
     let ground = read.ground.clone().unwrap_or_else(|| Ground::of(&looked.host, Arc::clone(site)));
     let clashes = |clashes: Vec<Clash>| {
@@ -260,7 +260,7 @@ fn exposed(site: &Site) -> Option<String> {
 }
 
 /// Why it is not known whether a site beside the chosen ones lies in one of them.
-fn unknown_inside(chosen: &[Arc<Site>], other: &Read, looked: &Looked) -> Option<String> {
+fn unknown_inside(chosen: &[Arc<Site>], other: &Read, looked: &HostView) -> Option<String> {
     let file = Shown(&other.file);
     let Some(root) = &other.root else {
         let cause = other.site.as_ref().err()?;

@@ -15,7 +15,7 @@ pub(crate) struct User {
 
 /// One group of the account database (group(5)).
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Group {
+pub(crate) struct GroupLine {
     pub(crate) name: String,
     pub(crate) gid: Gid,
     pub(crate) members: Vec<String>,
@@ -41,12 +41,12 @@ pub(crate) fn user_line(line: &str) -> Option<User> {
 }
 
 /// `name:password:gid:member,member` (group(5)).
-pub(crate) fn group_line(line: &str) -> Option<Group> {
+pub(crate) fn group_line(line: &str) -> Option<GroupLine> {
     let mut fields = line.split(':');
     let name = fields.next().filter(|n| !n.is_empty() && !n.starts_with(['#', '+', '-']))?;
     fields.next()?;
     let gid = fields.next()?.parse().ok()?;
     let members = fields.next().unwrap_or_default();
     let members = members.split(',').map(str::trim).filter(|m| !m.is_empty());
-    Some(Group { name: plain(name), gid: Gid(gid), members: members.map(plain).collect() })
+    Some(GroupLine { name: plain(name), gid: Gid(gid), members: members.map(plain).collect() })
 }

@@ -7,7 +7,7 @@ mod name_service;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
-use database::{Group, User, group_line, user_line};
+use database::{GroupLine, User, group_line, user_line};
 
 pub use ids::{Gid, Ids, Powers, Uid};
 pub use name_service::Unanswered;
@@ -46,7 +46,7 @@ const MOST_ASKED: usize = 4096;
 #[derive(Clone, Debug)]
 pub struct Accounts {
     users: Vec<User>,
-    groups: Vec<Group>,
+    groups: Vec<GroupLine>,
     beyond: Beyond,
     /// The services of nsswitch.conf(5) that know accounts besides those of the files.
     services: Vec<String>,

@@ -5,7 +5,7 @@ use std::fmt::Display;
 
 use nix::errno::Errno;
 
-use super::database::{Group, User, plain};
+use super::database::{GroupLine, User, plain};
 use super::ids::{Gid, Uid};
 
 /// A question that the name service did not answer. That it knows no such account is an answer: the C library then returns no
@@ -42,12 +42,12 @@ pub(crate) fn user_by_uid(uid: Uid) -> Result<Option<User>, Unanswered> {
 }
 
 /// `getgrnam_r(3)`.
-pub(crate) fn group_by_name(name: &str) -> Result<Option<Group>, Unanswered> {
+pub(crate) fn group_by_name(name: &str) -> Result<Option<GroupLine>, Unanswered> {
     nix::unistd::Group::from_name(name).map(|group| group.as_ref().map(of_group)).map_err(unanswered("group", name))
 }
 
 /// `getgrgid_r(3)`, with the members that it lists: not those whose own group it is.
-pub(crate) fn group_by_gid(gid: Gid) -> Result<Option<Group>, Unanswered> {
+pub(crate) fn group_by_gid(gid: Gid) -> Result<Option<GroupLine>, Unanswered> {
     nix::unistd::Group::from_gid(gid.0.into())
         .map(|group| group.as_ref().map(of_group))
         .map_err(unanswered("group", gid))
@@ -68,8 +68,8 @@ fn of_user(user: &nix::unistd::User) -> User {
     User { name: plain(&user.name), uid: Uid(user.uid.as_raw()), gid: Gid(user.gid.as_raw()), shell }
 }
 
-fn of_group(group: &nix::unistd::Group) -> Group {
-    Group {
+fn of_group(group: &nix::unistd::Group) -> GroupLine {
+    GroupLine {
         name: plain(&group.name),
         gid: Gid(group.gid.as_raw()),
         members: group.mem.iter().map(|name| plain(name)).collect(),

@@ -10,7 +10,7 @@ use super::Audit;
 use super::missing::part_path;
 use crate::check::{self, Check, Reason, Severity};
 use crate::entry::{Identity, Kind};
-use crate::inspect::{Deviant, Spot, Verdict};
+use crate::inspect::{Deviation, Spot, Verdict};
 use crate::people::People;
 use crate::policy::Right;
 use crate::shown::Shown;
@@ -35,7 +35,7 @@ pub struct Finding {
 /// A path that a finding is about.
 #[derive(Debug)]
 pub(super) enum Found {
-    Deviant(u32),
+    Deviation(u32),
     Path(PathBuf),
 }
 
@@ -118,7 +118,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
     for (number, deviant) in audit.deviants.iter().enumerate() {
         let path = || audit.path(deviant);
         let part = deviant.verdict.context.part;
-        let found = || Found::Deviant(u32::try_from(number).unwrap_or(u32::MAX));
+        let found = || Found::Deviation(u32::try_from(number).unwrap_or(u32::MAX));
         let verdict = &deviant.verdict;
         let told_apart = verdict.findings.iter().any(|(check, reason)| {
             *reason == Reason::Blocked || site.accepts.iter().any(|accept| accept.check == check.name)
@@ -205,7 +205,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
     }
 }
 
-fn stopped(audit: &Audit, deviant: &Deviant, check: &Check) -> Reason {
+fn stopped(audit: &Audit, deviant: &Deviation, check: &Check) -> Reason {
     let (php, web) = match &deviant.spot {
         Spot::Start(number) => {
             let start = &audit.starts[*number as usize];
@@ -275,7 +275,7 @@ pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usi
             if elsewhere && (writable || verdict.fix.is_some()) {
                 let reason = Reason::Says(format!("{links} names, {here} of them in this part"));
                 let slot = Slot { check: &check::HARD_LINK_SHARED, part, accepted: None, above: false };
-                findings.add(slot, reason, Found::Deviant(u32::try_from(number).unwrap_or(u32::MAX)));
+                findings.add(slot, reason, Found::Deviation(u32::try_from(number).unwrap_or(u32::MAX)));
             }
             if verdict.fix.is_none() {
                 continue;

@@ -16,7 +16,7 @@ use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Check, Concern, Pages, Reason, Remedy, Severity, Sniffing};
 use crate::entry::{Identity, Kind, Nanos, Rights};
 use crate::host::{Holder, held_by};
-use crate::inspect::{Deviant, DirData, Inspector, Judge, Named, Spot, Start, Unseen};
+use crate::inspect::{Deviation, DirData, Inspector, Named, PathJudge, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
 use crate::named::{Sought, named};
 use crate::people::People;
@@ -42,7 +42,7 @@ pub use table::{Cell, PartLine};
 
 /// What an audit is made with.
 #[derive(Debug)]
-pub struct Setting<'a> {
+pub struct AuditSetting<'a> {
     /// The host looked at.
     pub host: &'a Host,
     /// Its accounts.
@@ -84,7 +84,7 @@ pub struct HttpFinding {
 
 /// What was asked over HTTP, and what was found.
 #[derive(Debug, Default)]
-pub struct Asked {
+pub struct HttpAnswers {
     /// How many addresses were asked for.
     pub addresses: usize,
     /// What a visitor gets and should not.
@@ -122,7 +122,7 @@ pub struct Audit {
     pub missing: Vec<usize>,
     pub(crate) policy: Policy,
     solver: Solver,
-    pub(crate) deviants: Vec<Deviant>,
+    pub(crate) deviants: Vec<Deviation>,
     pub(crate) starts: Vec<Start>,
     /// The deviants that `set` must leave alone, and why.
     pub(crate) left_alone: BTreeMap<usize, Failure>,
@@ -145,7 +145,7 @@ impl Audit {
     /// The paths of a finding, relative to the root, or absolute outside it; in order.
     pub fn paths<'f>(&'f self, finding: &'f Finding) -> impl Iterator<Item = PathBuf> + 'f {
         finding.paths.iter().map(|found| match found {
-            Found::Deviant(number) => self.relative(&self.path(&self.deviants[*number as usize])),
+            Found::Deviation(number) => self.relative(&self.path(&self.deviants[*number as usize])),
             Found::Path(path) => self.relative(path),
         })
     }
@@ -265,7 +265,7 @@ impl Audit {
 
     /// Adds what was found over HTTP.
     #[must_use]
-    pub fn with_asked(mut self, asked: Asked, today: Date) -> Self {
+    pub fn with_asked(mut self, asked: HttpAnswers, today: Date) -> Self {
         for found in &asked.found {
             self = self.with(found.check, found.path.clone(), found.says.clone(), today);
         }
@@ -288,7 +288,7 @@ impl Audit {
     }
 
     /// Adds what is to be said about SELinux on the host as a whole.
-    fn with_selinux(mut self, setting: &Setting<'_>, labels: Option<&SiteLabels<'_>>) -> Self {
+    fn with_selinux(mut self, setting: &AuditSetting<'_>, labels: Option<&SiteLabels<'_>>) -> Self {
         let root = self.site.root.clone();
         let off = |name: &&String| labels.is_some() && crate::label::switch::is_on(setting.host, name) == Some(false);
         self.switches_off = self.site.switches.iter().filter(off).cloned().collect();
@@ -371,10 +371,10 @@ impl Audit {
     /// Whether an accepted exception covers what a check found about a deviant.
     pub(crate) fn is_accepted(&self, check: &Check, deviant: usize) -> bool {
         let of = self.findings.iter().filter(|f| f.check.is(check) && f.accepted.is_some());
-        of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviant(number) if *number as usize == deviant))
+        of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviation(number) if *number as usize == deviant))
     }
 
-    pub(crate) fn path(&self, deviant: &Deviant) -> PathBuf {
+    pub(crate) fn path(&self, deviant: &Deviation) -> PathBuf {
         match &deviant.spot {
             Spot::Start(number) => self.starts[*number as usize].path.clone(),
             Spot::In(dir, name) => dir.path_of(name),
@@ -387,7 +387,7 @@ impl Audit {
 }
 
 /// Looks at the whole of `site` in `phase`.
-pub fn audit(setting: &Setting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, SiteError> {
+pub fn audit(setting: &AuditSetting<'_>, site: &Arc<Site>, phase: Phase) -> Result<Audit, SiteError> {
     let mut beyond_files = Vec::new();
     let (mut found, mut learnt) = look(setting, site, &beyond_files, phase)?;
     // A link that was seen only now can make served what was judged as not served; a group can have members whom no file
@@ -437,7 +437,7 @@ impl Learnt {
 
 /// One look, with the accounts that are known of besides those of the files.
 fn look(
-    setting: &Setting<'_>,
+    setting: &AuditSetting<'_>,
     site: &Arc<Site>,
     beyond_files: &[Account],
     phase: Phase,
@@ -453,7 +453,7 @@ fn look(
     let solver = Solver::new(site, setting.accounts);
     let people = People::new(site, setting.accounts, beyond_files, setting.neighbours);
     let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
-    let mut judge = Judge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
+    let mut judge = PathJudge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
 
     judge.held = held(setting, site);
     if setting.sniff {
@@ -531,7 +531,7 @@ fn look(
     collect(setting.host, &audit, &people, &mut findings, setting.today);
     audit.findings = findings.sorted();
     let changed =
-        |deviant: &&Deviant| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
+        |deviant: &&Deviation| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
     audit.changed = audit.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
     let served = site.served_folder().unwrap_or_else(|| site.root.clone());
     for (below, says) in together {
@@ -545,7 +545,7 @@ fn look(
 }
 
 /// What looks like a left-over and is named by the site's code is none; an installer that other code loads is needed.
-fn what_code_names(setting: &Setting<'_>, audit: &mut Audit) {
+fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
     let mut sought = Vec::new();
     let mut whose = Vec::new();
     for (number, deviant) in audit.deviants.iter().enumerate() {
@@ -590,7 +590,7 @@ fn what_code_names(setting: &Setting<'_>, audit: &mut Audit) {
 }
 
 /// What PHP holds open for writing, where that can be seen and its account is one of its own.
-fn held(setting: &Setting<'_>, site: &Site) -> HashMap<Identity, Holder> {
+fn held(setting: &AuditSetting<'_>, site: &Site) -> HashMap<Identity, Holder> {
     let php = site.php.ids.uid;
     let own = ![Uid::ROOT, site.keeper.ids.uid].contains(&php);
     let seen = setting.host.is_this() && rustix::process::geteuid().is_root();
@@ -623,7 +623,7 @@ fn all_to_make(
 
 /// The site's root and the parts outside it, each with where it really is; those that could not be reached are `unseen`.
 fn places_of(
-    setting: &Setting<'_>,
+    setting: &AuditSetting<'_>,
     policy: &Policy,
     root: Resolved,
     unseen: &mut Vec<Unseen>,
@@ -650,7 +650,7 @@ fn places_of(
 /// What all threads saw.
 struct Merged {
     table: Vec<PartLine>,
-    deviants: Vec<Deviant>,
+    deviants: Vec<Deviation>,
     unseen: Vec<Unseen>,
     vanished: u64,
     mounts: Vec<PathBuf>,
@@ -713,7 +713,7 @@ impl Audit {
             Spot::Start(_) => (0, deviant),
             Spot::In(dir, _) => (ranks.get(&Arc::as_ptr(dir)).copied().unwrap_or(0), deviant),
         });
-        let mut ranked: Vec<(u32, Deviant)> = ranked.collect();
+        let mut ranked: Vec<(u32, Deviation)> = ranked.collect();
         ranked.sort_by(|(a_rank, a), (b_rank, b)| {
             a_rank.cmp(b_rank).then_with(|| match (&a.spot, &b.spot) {
                 (Spot::Start(a), Spot::Start(b)) => a.cmp(b),

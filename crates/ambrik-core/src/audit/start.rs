@@ -8,7 +8,7 @@ use super::finding::{Findings, Found, Slot};
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Check, Reason};
 use crate::entry::Facts;
-use crate::inspect::{DirData, DirState, Judge, OpenWay, Start, Unseen};
+use crate::inspect::{DirData, DirState, OpenWay, PathJudge, Start, Unseen};
 use crate::mode::Mode;
 use crate::people::{People, Set};
 use crate::policy::Policy;
@@ -29,7 +29,7 @@ pub(super) fn begin(start: &Start, data: DirData) -> Dir<DirData> {
 
 /// Judges the directories on the way to a start.
 pub(super) fn start(
-    judge: &Judge<'_>,
+    judge: &PathJudge<'_>,
     number: u32,
     path: PathBuf,
     resolved: Resolved,
@@ -42,7 +42,7 @@ pub(super) fn start(
     let mut open_way = None;
     for passed in &resolved.way {
         state = judge.enter(&state, &passed.facts, &passed.facts.rights);
-        let stop = |who| (!Judge::reaches(&state, who)).then(|| Arc::from(passed.path.as_path()));
+        let stop = |who| (!PathJudge::reaches(&state, who)).then(|| Arc::from(passed.path.as_path()));
         php_stop = php_stop.or_else(|| stop(people.php()));
         web_stop = web_stop.or_else(|| stop(people.web()));
         let able = able_to_replace(judge, &state, &passed.entry);
@@ -58,7 +58,7 @@ pub(super) fn start(
 
 /// Who, besides root and the keeper, can put something else in the place of what was passed through a directory of this
 /// state.
-fn able_to_replace(judge: &Judge<'_>, state: &DirState, entry: &Facts) -> Set {
+fn able_to_replace(judge: &PathJudge<'_>, state: &DirState, entry: &Facts) -> Set {
     let people = judge.people;
     let keeper = people.owners(people.list()[people.keeper()].ids.uid);
     judge.replacers(state, entry).without(&keeper)
@@ -113,7 +113,7 @@ pub(crate) fn open_way(
     let solver = Solver::new(site, accounts);
     let look = |beyond_files: &[Account]| {
         let people = People::new(site, accounts, beyond_files, neighbours);
-        let judge = Judge::new(&policy, &solver, &people, accounts, host, None);
+        let judge = PathJudge::new(&policy, &solver, &people, accounts, host, None);
         let root = find_root(host, site)?;
         let open_way = start(&judge, 0, site.root.clone(), root, &mut Findings::default()).0.open_way;
         let named = judge.named();

@@ -13,23 +13,23 @@ use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
 #[derive(Debug, Default)]
 pub struct Afterwards {
     /// Settings that php must not write to.
-    settings: Vec<Spot>,
+    settings: Vec<LeftOverSpot>,
     /// Some of the other files that it must not write to.
-    closed: Vec<Spot>,
+    closed: Vec<LeftOverSpot>,
     /// The directories that php must be able to write to.
-    pub(super) writable: Vec<Spot>,
+    pub(super) writable: Vec<LeftOverSpot>,
 }
 
 impl Afterwards {
     /// Files that php must not write to, settings first.
-    pub(super) fn closed(&self) -> impl Iterator<Item = &Spot> {
+    pub(super) fn closed(&self) -> impl Iterator<Item = &LeftOverSpot> {
         self.settings.iter().chain(&self.closed)
     }
 }
 
 /// A path, below a place where a walk began.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Spot {
+pub(super) struct LeftOverSpot {
     pub(super) start: PathBuf,
     pub(super) below: PathBuf,
 }
@@ -71,7 +71,7 @@ impl LeftOverSeeker<'_> {
     fn directory(&mut self, cursor: &Cursor, start: &Path, below: &Path) {
         let context = &cursor.context;
         if cursor.named && context.row.php == Right::Write && context.used_as != Use::Foreign {
-            self.found.writable.push(Spot { start: start.to_owned(), below: below.to_owned() });
+            self.found.writable.push(LeftOverSpot { start: start.to_owned(), below: below.to_owned() });
         }
     }
 
@@ -85,7 +85,7 @@ impl LeftOverSeeker<'_> {
         };
         if context.row.php < Right::Write && facts.kind == Kind::File && tried.len() < TRIED {
             let below = path().strip_prefix(&dir.data.start).map(Path::to_owned).unwrap_or_default();
-            tried.push(Spot { start: dir.data.start.to_path_buf(), below });
+            tried.push(LeftOverSpot { start: dir.data.start.to_path_buf(), below });
         }
     }
 }

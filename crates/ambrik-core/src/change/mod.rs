@@ -29,7 +29,7 @@ use rustix::io::Errno;
 use crate::account::Uid;
 use crate::audit::Audit;
 use crate::entry::{Identity, Kind, Rights};
-use crate::inspect::{Deviant, DirData, Spot, Start};
+use crate::inspect::{Deviation, DirData, Spot, Start};
 use crate::mode::Mode;
 use crate::shown::Shown;
 use crate::signals;
@@ -39,12 +39,12 @@ use crate::tree::{Dir, Failure, Host, Op, Progress, WayError, sys};
 use folder::{Folder, Opener, as_os, c_name, split};
 use ledger::{Entry, TakenBack};
 use removal::{PendingRemoval, remove};
-use rights::{ChangeTime, Turn};
+use rights::{ChangeTime, RightsChange};
 
 pub use afterwards::{Afterwards, afterwards};
 pub use ledger::{ChangeSet, HowChanged, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
 pub use module::{forget, keep_module, plan_module};
-pub use moving::{Asked, MoveError, MovePlan, MoveSetting, Passage, Stopped, asked, move_part, plan_move};
+pub use moving::{Asked, MoveError, MovePlan, MoveSetting, PassageGrant, Stopped, asked, move_part, plan_move};
 pub use places::{PlaceError, check_places};
 pub use plan::{Change, Creation, Group, Plan, Removal};
 pub use proof::{Proof, Prover, answer, prove};
@@ -55,7 +55,7 @@ pub use window::{Changed, WindowError, changed_in_window};
 
 /// What is needed to change a disk.
 #[derive(Debug)]
-pub struct Means<'a> {
+pub struct ChangeContext<'a> {
     /// The host.
     pub host: &'a Host,
     /// The state directory.
@@ -172,7 +172,7 @@ const SHARE: usize = 1024;
 /// Makes the changes of a plan.
 ///
 /// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
-pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Result<Outcome, ChangeError> {
     let _held = signals::hold();
     check_places(&plan.audit, Some(ledger), plan.new_root)?;
     let bases = bases(&plan.audit.starts).map_err(|_| ChangeError::RootReplaced)?;
@@ -198,7 +198,12 @@ fn end(
 }
 
 /// Makes the changes, each recorded before.
-fn make_all(plan: &Plan, bases: &[OwnedFd], entry: &mut Entry<'_>, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+fn make_all(
+    plan: &Plan,
+    bases: &[OwnedFd],
+    entry: &mut Entry<'_>,
+    means: &ChangeContext<'_>,
+) -> Result<Outcome, ChangeError> {
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
     places::record(&plan.audit, entry)?;
     let (site, name) = (&plan.audit.site, &plan.audit.site.name);
@@ -263,7 +268,7 @@ pub(crate) fn bases(starts: &[Start]) -> Result<Vec<OwnedFd>, Failure> {
 }
 
 /// Where a deviant is, for opening it again.
-pub(crate) fn place(audit: &Audit, deviant: &Deviant) -> (Arc<Folder>, CString) {
+pub(crate) fn place(audit: &Audit, deviant: &Deviation) -> (Arc<Folder>, CString) {
     Places::new(audit).place(deviant)
 }
 
@@ -278,7 +283,7 @@ impl<'a> Places<'a> {
         Self { audit, last: None }
     }
 
-    fn place(&mut self, deviant: &Deviant) -> (Arc<Folder>, CString) {
+    fn place(&mut self, deviant: &Deviation) -> (Arc<Folder>, CString) {
         match &deviant.spot {
             Spot::Start(number) => {
                 let start = &self.audit.starts[*number as usize];
@@ -319,11 +324,12 @@ impl<'a> Places<'a> {
 struct Job {
     folder: Arc<Folder>,
     name: CString,
-    turn: Turn,
+    turn: RightsChange,
 }
 
 /// How one change of rights is made.
-type Maker<'m> = &'m (dyn Fn(BorrowedFd<'_>, &std::ffi::CStr, &Turn) -> Result<Option<ChangeTime>, Failure> + Sync);
+type Maker<'m> =
+    &'m (dyn Fn(BorrowedFd<'_>, &std::ffi::CStr, &RightsChange) -> Result<Option<ChangeTime>, Failure> + Sync);
 
 /// Records each batch durably, then lets the threads make it while the next one is recorded.
 fn run(
@@ -331,7 +337,7 @@ fn run(
     bases: &[OwnedFd],
     jobs: &mut dyn Iterator<Item = Job>,
     make: Maker<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     // Few batches wait: what is recorded is not far ahead of what is made.

@@ -7,7 +7,7 @@ use rustix::io::Errno;
 
 use super::ledger::{Entry, Ledger, ModuleChange};
 use super::state::{StateDir, StateError};
-use super::{ChangeError, Means, Outcome};
+use super::{ChangeContext, ChangeError, Outcome};
 use crate::audit::Audit;
 use crate::label::{Module, Rules, State, module_name, switch};
 use crate::site::Phase;
@@ -24,7 +24,7 @@ pub fn plan_module(wanted: Option<&Module>, installed: Option<String>) -> Option
 }
 
 /// Takes a site's module away, as a change set of its own. Nothing where it has none.
-pub fn forget(site: &str, ledger: &mut Ledger, means: &Means<'_>) -> Result<Option<Outcome>, ChangeError> {
+pub fn forget(site: &str, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Result<Option<Outcome>, ChangeError> {
     let Some(before) = ledger.module(site)? else { return Ok(None) };
     let phase: Phase = ledger.phase(site)?.phase;
     let mut entry = ledger.begin(site, "forget", (phase, phase), None)?;
@@ -40,7 +40,7 @@ pub(super) fn change(
     change: &ModuleChange,
     audit: &Audit,
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     make(change, entry, means, outcome)?;
@@ -66,7 +66,7 @@ pub(super) fn change(
 pub(super) fn switch(
     names: impl Iterator<Item = (String, bool)>,
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     for (name, on) in names {
@@ -86,7 +86,7 @@ pub(super) fn switch(
 pub(super) fn take_back(
     change: &ModuleChange,
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let (before, after) = (change.after.clone(), change.before.clone());
@@ -96,7 +96,7 @@ pub(super) fn take_back(
 fn make(
     change: &ModuleChange,
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let name = format!("{}.cil", change.name);

@@ -6,13 +6,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::keepsake::{Packer, PathFailure};
-use super::rights::Turn;
+use super::rights::RightsChange;
 use super::{ModuleChange, Window};
 use crate::account::Uid;
 use crate::audit::Audit;
 use crate::check::{Check, Reason};
 use crate::entry::{Identity, Kind, Rights};
-use crate::inspect::{Deviant, Verdict};
+use crate::inspect::{Deviation, Verdict};
 use crate::policy::Right;
 use crate::site::Phase;
 use crate::tree::Failure;
@@ -186,7 +186,7 @@ impl Plan {
     #[must_use]
     pub fn can_be_made(&self) -> bool {
         let caller = Uid(rustix::process::geteuid().as_raw());
-        let own = |deviant: &Deviant| deviant.verdict.rights.uid == caller;
+        let own = |deviant: &Deviation| deviant.verdict.rights.uid == caller;
         caller == Uid::ROOT
             || self.is_empty()
             || self
@@ -249,14 +249,14 @@ impl Plan {
     #[must_use]
     pub fn groups(&self) -> Vec<Group> {
         // Paths with the same verdict change alike; different verdicts may.
-        let mut verdicts: HashMap<*const Verdict, (&Deviant, usize)> = HashMap::new();
+        let mut verdicts: HashMap<*const Verdict, (&Deviation, usize)> = HashMap::new();
         for deviant in self.changing() {
             verdicts.entry(Arc::as_ptr(&deviant.verdict)).or_insert((deviant, 0)).1 += 1;
         }
         let mut found: Vec<Group> = Vec::new();
         let mut places: HashMap<GroupKey, usize> = HashMap::new();
         for (deviant, count) in verdicts.into_values() {
-            let Some(Turn { kind, before, after, .. }) = turn(deviant) else { continue };
+            let Some(RightsChange { kind, before, after, .. }) = turn(deviant) else { continue };
             let part = deviant.verdict.context.part;
             let example = self.audit.relative(&self.audit.path(deviant));
             let place = *places.entry((part, kind, Arc::clone(&before), Arc::clone(&after))).or_insert(found.len());
@@ -280,12 +280,12 @@ impl Plan {
     }
 
     /// What changes, in the audit's order.
-    pub(crate) fn turns(&self) -> impl Iterator<Item = (&Deviant, Turn)> + '_ {
+    pub(crate) fn turns(&self) -> impl Iterator<Item = (&Deviation, RightsChange)> + '_ {
         self.changing().filter_map(|deviant| turn(deviant).map(|turn| (deviant, turn)))
     }
 
     /// The deviants that get other rights.
-    fn changing(&self) -> impl Iterator<Item = &Deviant> + '_ {
+    fn changing(&self) -> impl Iterator<Item = &Deviation> + '_ {
         let deviants = self.audit.deviants.iter().enumerate();
         let to_change = deviants
             .filter(|(number, deviant)| deviant.verdict.fix.is_some() && !self.audit.left_alone.contains_key(number));
@@ -293,7 +293,7 @@ impl Plan {
     }
 
     /// Whether a deviant is removed, or lies in what is.
-    fn goes(&self, deviant: &Deviant) -> bool {
+    fn goes(&self, deviant: &Deviation) -> bool {
         if self.removals.is_empty() {
             return false;
         }
@@ -306,13 +306,13 @@ impl Plan {
 type GroupKey = (Option<usize>, Kind, Arc<Rights>, Arc<Rights>);
 
 /// What a deviant has, and what it is to get.
-fn turn(deviant: &Deviant) -> Option<Turn> {
-    let Deviant { id, links, verdict, changed, .. } = deviant;
+fn turn(deviant: &Deviation) -> Option<RightsChange> {
+    let Deviation { id, links, verdict, changed, .. } = deviant;
     let after = Arc::clone(verdict.fix.as_ref()?);
     // Another name of a file that is changed before this one changes it as well.
     let still = verdict.kind == Kind::File && *links == 1 && verdict.context.row.php < Right::Write;
     let (kind, before) = (verdict.kind, Arc::clone(&verdict.rights));
-    Some(Turn { id: *id, kind, links: *links, before, after, left: None, changed: still.then_some(*changed) })
+    Some(RightsChange { id: *id, kind, links: *links, before, after, left: None, changed: still.then_some(*changed) })
 }
 
 /// The missing parts that are to be made, and the directories that lead there, the upper ones first; and those whose
@@ -391,7 +391,7 @@ fn removals(plan: &mut Plan, leave: &[PathBuf]) {
 }
 
 /// How many paths at and below a deviant would be removed, what they take in a keepsake, and what would stay.
-fn measure(audit: &Audit, deviant: &Deviant, path: &Path) -> Result<(u64, u64, Vec<PathFailure>), PathFailure> {
+fn measure(audit: &Audit, deviant: &Deviation, path: &Path) -> Result<(u64, u64, Vec<PathFailure>), PathFailure> {
     let failed = |failure| (path.to_owned(), failure);
     let bases = super::bases(&audit.starts).map_err(failed)?;
     let mut opener = super::folder::Opener::new(&bases);

@@ -17,7 +17,7 @@ use std::time::Duration;
 use rustix::io::Errno;
 use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 
-use super::afterwards::{Afterwards, Spot};
+use super::afterwards::{Afterwards, LeftOverSpot};
 use super::folder::as_os;
 use crate::account::{Gid, Ids, Uid};
 use crate::signals;
@@ -101,8 +101,8 @@ struct ProofQuestion {
     ids: Ids,
     /// A SELinux context; empty for none.
     domain: String,
-    closed: Vec<Spot>,
-    writable: Vec<Spot>,
+    closed: Vec<LeftOverSpot>,
+    writable: Vec<LeftOverSpot>,
 }
 
 impl ProofQuestion {
@@ -135,7 +135,7 @@ impl ProofQuestion {
         let closed = usize::try_from(number(fields.next()?)?).ok()?;
         let mut spots = Vec::new();
         while let Some(start) = fields.next() {
-            spots.push(Spot { start: path(start), below: path(fields.next()?) });
+            spots.push(LeftOverSpot { start: path(start), below: path(fields.next()?) });
         }
         let writable = (closed <= spots.len()).then(|| spots.split_off(closed))?;
         let ids = Ids::new(uid, gid, groups.into_iter().map(Gid));
@@ -214,7 +214,7 @@ impl ProofQuestion {
 
 impl Proof {
     /// Takes the answer for one spot: `-` where it could not be asked, `0` for done, else an error's number.
-    fn take(&mut self, spot: &Spot, writable: bool, answer: &str) {
+    fn take(&mut self, spot: &LeftOverSpot, writable: bool, answer: &str) {
         let Ok(number) = answer.parse::<i32>() else { return };
         let path = || spot.start.join(&spot.below);
         if !writable {
@@ -263,7 +263,7 @@ pub fn answer(mut question: impl Read, mut out: impl Write) -> io::Result<()> {
         }
         out.flush()
     };
-    let start = |spot: &Spot| starts.iter().find(|(path, _)| *path == spot.start).map(|(_, handle)| handle);
+    let start = |spot: &LeftOverSpot| starts.iter().find(|(path, _)| *path == spot.start).map(|(_, handle)| handle);
     for spot in &question.closed {
         say(start(spot).map(|start| sys::open_for_writing(start, &spot.below).map(drop)))?;
     }
@@ -311,9 +311,9 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn spot() -> impl Strategy<Value = Spot> {
+    fn spot() -> impl Strategy<Value = LeftOverSpot> {
         let path = || proptest::collection::vec(1u8..=255, 0..12).prop_map(|b| PathBuf::from(OsString::from_vec(b)));
-        (path(), path()).prop_map(|(start, below)| Spot { start, below })
+        (path(), path()).prop_map(|(start, below)| LeftOverSpot { start, below })
     }
 
     proptest! {

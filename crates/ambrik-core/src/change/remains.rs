@@ -5,14 +5,14 @@ use std::sync::Arc;
 
 use super::folder::{c_name, folder, split};
 use super::ledger::Entry;
-use super::{ChangeError, Means, Outcome, PendingRemoval, remove};
+use super::{ChangeContext, ChangeError, Outcome, PendingRemoval, remove};
 
 /// Removes what is at `path` into a keepsake: it is in another place already.
 pub(super) fn remove_remains(
     entry: &mut Entry<'_>,
     path: &Path,
     reason: &str,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let Some(remains) = pending(path, reason) else { return Ok(()) };

@@ -13,7 +13,7 @@ use rustix::io::Errno;
 use super::folder::{Folder, Opener, as_os};
 use super::keepsake::{self, Inventory, Packer, verify};
 use super::ledger::Entry;
-use super::{ChangeError, Means, Outcome, times_bytes};
+use super::{ChangeContext, ChangeError, Outcome, times_bytes};
 use crate::entry::Identity;
 use crate::tree::{Failure, sys};
 
@@ -40,7 +40,7 @@ pub(super) fn remove(
     bases: &[OwnedFd],
     pending: &[PendingRemoval],
     site: &str,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     if pending.is_empty() {
@@ -116,13 +116,13 @@ fn list(
     Ok((packed, ranges))
 }
 
-fn keepsake_error(means: &Means<'_>, name: &str, cause: io::Error) -> ChangeError {
+fn keepsake_error(means: &ChangeContext<'_>, name: &str, cause: io::Error) -> ChangeError {
     ChangeError::Keepsake { path: means.state.path().join("keepsakes").join(name), cause }
 }
 
 /// A keepsake that is being written, under a name that says so.
 struct NewKeepsake<'k> {
-    means: &'k Means<'k>,
+    means: &'k ChangeContext<'k>,
     folder: OwnedFd,
     name: &'k str,
     part: CString,
@@ -133,7 +133,7 @@ impl<'k> NewKeepsake<'k> {
     const PART: &'static str = ".part";
 
     /// Makes the folder ready; what killed runs for the same site left half written goes.
-    fn begin(name: &'k str, entry: &Entry<'_>, means: &'k Means<'k>) -> Result<Self, ChangeError> {
+    fn begin(name: &'k str, entry: &Entry<'_>, means: &'k ChangeContext<'k>) -> Result<Self, ChangeError> {
         let folder = means.state.folder("keepsakes")?;
         let failed = |errno: Errno| keepsake_error(means, name, errno.into());
         for left in sys::open_directory(&folder, c".").and_then(sys::names).map_err(failed)? {

@@ -14,7 +14,7 @@ use crate::tree::{Failure, Op, sys};
 
 /// What a path was when it was judged, and what it is to be.
 #[derive(Clone, Debug)]
-pub(crate) struct Turn {
+pub(crate) struct RightsChange {
     pub(crate) id: Identity,
     pub(crate) kind: Kind,
     pub(crate) links: u32,
@@ -34,7 +34,7 @@ pub(crate) type ChangeTime = (i64, u32);
 ///
 /// For a file that lent power (set-id bits, capabilities) the answer is the change time that it was left with: only if
 /// that has not moved has nobody written to it since, and only then may it get its power back.
-pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &Turn) -> Result<Option<ChangeTime>, Failure> {
+pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &RightsChange) -> Result<Option<ChangeTime>, Failure> {
     let handle = hold(dir, name, turn.kind)?;
     let failed = |errno| Failure::Os(Op::Look, errno);
     let mut facts = look(&handle, &turn.before, &turn.after).map_err(failed)?;

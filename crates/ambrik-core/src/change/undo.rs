@@ -12,13 +12,13 @@ use rustix::io::Errno;
 use super::folder::{Folder, Opener, as_os, c_name, folder, split};
 use super::keepsake::{How, Successors};
 use super::ledger::{
-    ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, TakenBack,
-    TurnRow,
+    ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, RightsRow,
+    TakenBack,
 };
 use super::moving::move_back;
 use super::remains::pending;
-use super::rights::{ChangeTime, Turn, facts, hold, is, is_between, pin, write};
-use super::{ChangeError, Job, Means, Outcome, end, keepsake, remove, run, times_of};
+use super::rights::{ChangeTime, RightsChange, facts, hold, is, is_between, pin, write};
+use super::{ChangeContext, ChangeError, Job, Outcome, end, keepsake, remove, run, times_of};
 use crate::entry::{Identity, Kind};
 use crate::shown::Shown;
 use crate::signals;
@@ -34,7 +34,7 @@ pub struct UndoPlan {
     /// Whether all later change sets of the site are taken back as well: then what was written meanwhile to a file that
     /// it made goes, into a keepsake.
     pub with_later: bool,
-    turns: Vec<TurnRow>,
+    turns: Vec<RightsRow>,
     removals: Vec<RemovalRow>,
     creations: Vec<CreationRow>,
     restorings: Vec<RestoringRow>,
@@ -144,7 +144,12 @@ impl UndoPlan {
 }
 
 /// Takes a change set back; `force` also where the disk is not what Ambrik left.
-pub fn undo(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool) -> Result<Outcome, ChangeError> {
+pub fn undo(
+    plan: &UndoPlan,
+    ledger: &mut Ledger,
+    means: &ChangeContext<'_>,
+    force: bool,
+) -> Result<Outcome, ChangeError> {
     let _held = signals::hold();
     let set = &plan.set;
     let base = means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?.handle;
@@ -160,7 +165,7 @@ fn take_all_back(
     plan: &UndoPlan,
     bases: &[OwnedFd],
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     force: bool,
 ) -> Result<Outcome, ChangeError> {
     let set = &plan.set;
@@ -241,7 +246,7 @@ fn remove_made(
     bases: &[OwnedFd],
     gone: &[&Path],
     set: &ChangeSet,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let inside_another = |path: &Path| gone.iter().any(|other| *other != path && path.starts_with(other));
@@ -251,15 +256,15 @@ fn remove_made(
 }
 
 /// The change that takes a recorded one back.
-fn job(row: &TurnRow, folder: Arc<Folder>) -> Option<Job> {
+fn job(row: &RightsRow, folder: Arc<Folder>) -> Option<Job> {
     let name = c_name(&row.name).ok()?;
-    let Turn { id, kind, links, before, after, left, changed } = row.turn.clone();
-    Some(Job { folder, name, turn: Turn { id, kind, links, before: after, after: before, left, changed } })
+    let RightsChange { id, kind, links, before, after, left, changed } = row.turn.clone();
+    Some(Job { folder, name, turn: RightsChange { id, kind, links, before: after, after: before, left, changed } })
 }
 
 /// Whether a change that failed was made in part.
-fn is_half_made(row: &TurnRow, successors: &Successors, opener: &mut Opener<'_>) -> bool {
-    let Turn { id, kind, before, after, .. } = &row.turn;
+fn is_half_made(row: &RightsRow, successors: &Successors, opener: &mut Opener<'_>) -> bool {
+    let RightsChange { id, kind, before, after, .. } = &row.turn;
     let mut look = || {
         let dir = opener.open(&folder(&row.folder))?;
         facts(hold(dir, &c_name(&row.name)?, *kind)?)
@@ -276,7 +281,7 @@ fn is_half_made(row: &TurnRow, successors: &Successors, opener: &mut Opener<'_>)
 fn take_back(
     dir: BorrowedFd<'_>,
     name: &CStr,
-    turn: &Turn,
+    turn: &RightsChange,
     successors: &Successors,
     interrupted: bool,
     force: bool,
@@ -348,7 +353,7 @@ fn restore(
     bases: &[OwnedFd],
     successors: &mut Successors,
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let fail = |outcome: &mut Outcome, failure| {

@@ -186,7 +186,7 @@ pub(crate) struct Case<'a> {
     pub(crate) context: &'a Context,
     pub(crate) facts: &'a Facts,
     pub(crate) shape: Shape,
-    pub(crate) can: Can,
+    pub(crate) can: PathCan,
     /// What is to be said of its SELinux label, on hosts that use them.
     pub(crate) label: Option<(crate::label::Verdict, String)>,
     /// How PHP makes files, and the rights that it is to have itself; where what is made next is judged.
@@ -195,7 +195,7 @@ pub(crate) struct Case<'a> {
 
 /// Who can do what with a path, reaching it included.
 #[derive(Clone, Debug)]
-pub(crate) struct Can {
+pub(crate) struct PathCan {
     /// Who can search every directory above.
     pub(crate) reach: Set,
     /// Who can read it; a directory: list it.
@@ -210,7 +210,7 @@ pub(crate) struct Can {
     pub(crate) bar: Option<Bar>,
 }
 
-impl Can {
+impl PathCan {
     /// Whether the one at this place can change it, or what stands under its name.
     fn change(&self, place: usize) -> bool {
         self.bar.is_none() && self.write.has(place)

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::process::{Family, Running};
 use super::sighting::{Seen, Sighting, is_of_pool};
-use super::{Address, From, Pool, Role, Runs, Through};
+use super::{Address, Origin, Pool, Role, Runs, Through};
 use crate::account::Uid;
 use crate::shown::Shown;
 
@@ -55,14 +55,14 @@ fn strangers(seen: &Seen<'_>) -> Vec<String> {
 
 /// What a web server, or a pool, runs as is not what its configuration says.
 fn not_reloaded(sightings: &[Sighting]) -> Vec<String> {
-    let of = |from: From| sightings.iter().filter(move |s| s.evidence.from == from && !s.weak);
+    let of = |from: Origin| sightings.iter().filter(move |s| s.evidence.from == from && !s.weak);
     let mut says = Vec::new();
-    for running in of(From::Process) {
+    for running in of(Origin::Process) {
         let alike = |s: &&Sighting| {
             (s.family, s.role, &s.pool) == (running.family, running.role, &running.pool)
                 && (s.main.is_none() || running.main.is_none() || s.main == running.main)
         };
-        let configured: Vec<&Sighting> = of(From::Config).filter(alike).collect();
+        let configured: Vec<&Sighting> = of(Origin::Config).filter(alike).collect();
         let Ok(now) = &running.account else { continue };
         let differ = |s: &&Sighting| {
             s.account.as_ref().is_ok_and(|then| (then.ids.uid, then.ids.gid) != (now.ids.uid, now.ids.gid))
@@ -95,7 +95,7 @@ fn not_reloaded(sightings: &[Sighting]) -> Vec<String> {
 fn pools_by_name(seen: &Seen<'_>, sightings: &[Sighting]) -> Vec<String> {
     let mut says = Vec::new();
     let running =
-        || sightings.iter().filter(|s| s.family == Family::Fpm && s.evidence.from == From::Process && !s.weak);
+        || sightings.iter().filter(|s| s.family == Family::Fpm && s.evidence.from == Origin::Process && !s.weak);
     let mains: BTreeSet<_> = seen.pools.iter().map(|pool| &pool.main).collect();
     for sighting in running() {
         let known_main = sighting.main.as_ref().is_none_or(|main| mains.contains(main));

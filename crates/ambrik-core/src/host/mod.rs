@@ -31,7 +31,7 @@ use process::Family;
 pub use disagree::Disagreement;
 pub use making::Making;
 pub use open_files::{Holding, OpenFiles, open_below};
-pub use php_settings::{PhpSettings, Setting};
+pub use php_settings::{PhpSetting, PhpSettings};
 pub use still_open::Holder;
 pub(crate) use still_open::held_by;
 pub use tie::{Answer, Hint, Runs, Undecided};
@@ -91,14 +91,14 @@ impl Role {
 
 /// Where a piece of evidence comes from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum From {
+pub enum Origin {
     /// A running process.
     Process,
     /// Configuration.
     Config,
 }
 
-impl From {
+impl Origin {
     /// The word for it.
     #[must_use]
     pub const fn word(self) -> &'static str {
@@ -113,7 +113,7 @@ impl From {
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Evidence {
     /// A process, or configuration.
-    pub from: From,
+    pub from: Origin,
     /// `process 812`, or `FILE:LINE`.
     pub place: String,
     /// What was seen there.
@@ -141,7 +141,7 @@ impl Service {
     /// Whether a process of it runs.
     #[must_use]
     pub fn runs(&self) -> bool {
-        self.evidence.iter().any(|e| e.from == From::Process)
+        self.evidence.iter().any(|e| e.from == Origin::Process)
     }
 }
 

@@ -26,7 +26,7 @@ const NAMES: &[(&str, &str)] = &[
 
 /// One setting.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Setting {
+pub struct PhpSetting {
     /// Its name.
     pub name: &'static str,
     /// Its value; switches are `1` or `0`.
@@ -45,7 +45,7 @@ pub struct PhpSettings {
     /// The pool that runs it, or the server's name where PHP is inside of it.
     pub runs: String,
     /// In one order for all.
-    pub list: Vec<Setting>,
+    pub list: Vec<PhpSetting>,
     /// Whether `.htaccess` files in the folder are heeded.
     pub overrides: bool,
     /// Whether `.user.ini` files are heeded: where PHP runs as a server of its own.
@@ -59,7 +59,7 @@ pub struct PhpSettings {
 impl PhpSettings {
     /// The setting of this name.
     #[must_use]
-    pub fn get(&self, name: &str) -> Option<&Setting> {
+    pub fn get(&self, name: &str) -> Option<&PhpSetting> {
         self.list.iter().find(|setting| setting.name == name)
     }
 
@@ -135,7 +135,7 @@ impl PhpSettings {
                 }
                 _ => value.trim_matches(['"', '\'']).to_owned(),
             };
-            *setting = Setting { value, at: Some(at), fixed: fixes, ..*setting };
+            *setting = PhpSetting { value, at: Some(at), fixed: fixes, ..*setting };
         }
     }
 }
@@ -180,7 +180,8 @@ pub(super) fn of_folder(files: &mut Files<'_>, folder: &Folder, pool: Option<&Po
     if pool.is_none() && !inside {
         return None;
     }
-    let list = NAMES.iter().map(|(name, value)| Setting { name, value: (*value).to_owned(), at: None, fixed: false });
+    let list =
+        NAMES.iter().map(|(name, value)| PhpSetting { name, value: (*value).to_owned(), at: None, fixed: false });
     let runs = pool.map_or_else(|| folder.program.clone(), |pool| pool.name.clone());
     let mut found = PhpSettings {
         folder: folder.path.clone(),

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use super::process::{Family, Process, Running};
 use super::sighting::{Seen, Sighting, is_of_pool};
 use super::units::Unit;
-use super::{Address, Evidence, Folder, From, Place, Pool, Role, Server, Service, Services, Through, disagree};
+use super::{Address, Evidence, Folder, Origin, Place, Pool, Role, Server, Service, Services, Through, disagree};
 use crate::access::permits;
 use crate::account::{Account, Accounts, Ids};
 use crate::entry::{Kind, Rights};
@@ -35,7 +35,7 @@ pub struct Answer {
     /// Where that was seen.
     pub because: String,
     /// Whether processes, configuration or both say so.
-    pub from: Vec<From>,
+    pub from: Vec<Origin>,
 }
 
 /// What a process says of itself that anybody could have started: it decides nothing.
@@ -126,7 +126,7 @@ impl Seen<'_> {
             pool: process.pool(),
             main: master.and_then(Running::fpm_file),
             account: Ok(self.account_of(&process.ids)),
-            evidence: Evidence { from: From::Process, place: format!("process {}", process.pid), says },
+            evidence: Evidence { from: Origin::Process, place: format!("process {}", process.pid), says },
             weak: !self.is_believed(process),
         }
     }
@@ -168,7 +168,7 @@ impl Seen<'_> {
             pool: None,
             main: Some(server.main.file.clone()),
             account: self.accounts.account(&whole).map_err(|_| text.clone()),
-            evidence: Evidence { from: From::Config, place: at.to_string(), says },
+            evidence: Evidence { from: Origin::Config, place: at.to_string(), says },
             weak: false,
         };
         let web = sighting(Role::Web, &at, format!("its workers are to run as {text}"));
@@ -187,7 +187,7 @@ impl Seen<'_> {
             main: Some(pool.main.clone()),
             account: self.accounts.account(text).map_err(|_| text.clone()),
             evidence: Evidence {
-                from: From::Config,
+                from: Origin::Config,
                 place: at.to_string(),
                 says: format!("pool {} is to run as {text}", pool.name),
             },
@@ -213,7 +213,11 @@ impl Seen<'_> {
             pool: None,
             main: None,
             account: self.accounts.account(text).map_err(|_| text.clone()),
-            evidence: Evidence { from: From::Config, place: at.to_string(), says: format!("it is started as {text}") },
+            evidence: Evidence {
+                from: Origin::Config,
+                place: at.to_string(),
+                says: format!("it is started as {text}"),
+            },
             weak: false,
         })
     }
@@ -271,7 +275,7 @@ impl Seen<'_> {
         };
         let own = folder.account.as_ref().and_then(|(text, at)| {
             let account = self.accounts.account(text).ok()?;
-            Some(Answer { account, because: at.to_string(), from: vec![From::Config] })
+            Some(Answer { account, because: at.to_string(), from: vec![Origin::Config] })
         });
         let of_server = |role: Role| match &own {
             Some(own) => vec![own.clone()],
@@ -365,7 +369,7 @@ fn services<'s>(sightings: impl Iterator<Item = &'s Sighting>, accounts: &Accoun
                 && service.pool == sighting.pool
         });
         if let Some((_, _, service)) = known {
-            let from_process = sighting.evidence.from == From::Process;
+            let from_process = sighting.evidence.from == Origin::Process;
             // One worker stands for all that are alike.
             if !(from_process && service.evidence.iter().any(|e| e.says == sighting.evidence.says)) {
                 service.evidence.push(sighting.evidence.clone());

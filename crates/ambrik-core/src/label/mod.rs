@@ -16,11 +16,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 pub use kernel::{Allowed, Kernel};
-pub use module::{Module, Probe, module_name};
-pub use rules::{Alike, Answer, Rules, RulesError};
+pub use module::{Module, ModuleProbe, module_name};
+pub use rules::{Alike, RuleAnswer, Rules, RulesError};
 pub use state::{Protection, State};
 pub use store::Store;
-pub use table::{Line, table};
+pub use table::{LabelLine, table};
 pub use uses::{Fit, Need};
 
 use crate::account::Uid;
@@ -314,7 +314,7 @@ impl SiteLabels<'_> {
         path: impl FnOnce() -> PathBuf,
         label: &SecurityContext,
         kind: Kind,
-    ) -> Option<&Answer> {
+    ) -> Option<&RuleAnswer> {
         let rules = self.labels.rules.as_ref()?;
         let known = alike.and_then(|alike| rules.answer_below(alike, kind));
         let answer = known.unwrap_or_else(|| rules.answer(path().as_os_str().as_bytes(), kind));

@@ -4,7 +4,7 @@
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
-use super::rules::{Answer, Rules};
+use super::rules::{RuleAnswer, Rules};
 use super::{Labels, SiteLabels};
 use crate::entry::Kind;
 use crate::policy::Policy;
@@ -18,7 +18,7 @@ pub struct Module {
     /// Its text.
     pub text: String,
     /// Paths, and the types that they must get by the rules once it is installed.
-    pub probes: Vec<Probe>,
+    pub probes: Vec<ModuleProbe>,
     /// Whether the host's rules, as they are, give another type to one of them.
     pub needed: bool,
     /// Whether the host's rules, as they are, give each probe its type.
@@ -27,7 +27,7 @@ pub struct Module {
 
 /// A path that stands for a part, and the type that the rules must give it; none where they must leave it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Probe {
+pub struct ModuleProbe {
     /// The path as the rules are matched with it.
     pub path: PathBuf,
     /// The type.
@@ -92,7 +92,7 @@ impl Module {
             let _ = writeln!(text, "(filecon \"{expression}{below}\" {kind} {context})");
             if let Some(path) = pattern.as_path() {
                 let path = bytes_path(rules.aliased(path_bytes(&real(&Path::new("/").join(path)))));
-                probes.push(Probe { path, type_name: type_name.clone(), deep });
+                probes.push(ModuleProbe { path, type_name: type_name.clone(), deep });
             }
         }
         let holds = probes.iter().all(|probe| probe.holds(rules));
@@ -101,7 +101,7 @@ impl Module {
     }
 }
 
-impl Probe {
+impl ModuleProbe {
     /// Whether these rules give the path, and what is in it where that is its own, its type.
     #[must_use]
     pub fn holds(&self, rules: &Rules) -> bool {
@@ -109,8 +109,8 @@ impl Probe {
         let asked = [(&self.path, Kind::Directory), (&self.path, Kind::File), (&inside, Kind::File)];
         asked.into_iter().take(if self.deep { 3 } else { 1 }).all(|(path, kind)| {
             match rules.answer(path_bytes(path), kind) {
-                Answer::Context(context) => self.type_name.as_deref() == Some(context.type_name()),
-                Answer::Left | Answer::NoRule => self.type_name.is_none(),
+                RuleAnswer::Context(context) => self.type_name.as_deref() == Some(context.type_name()),
+                RuleAnswer::Left | RuleAnswer::NoRule => self.type_name.is_none(),
             }
         })
     }

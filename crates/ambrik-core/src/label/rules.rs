@@ -23,7 +23,7 @@ const FILES: [&str; 3] = ["file_contexts", "file_contexts.homedirs", "file_conte
 pub enum RulesError {
     /// A line is malformed.
     #[error("{0}: {1}; while it stands there every look-up on this host fails")]
-    Line(Place, String),
+    LabelLine(Place, String),
     /// The rules cannot be read.
     #[error("cannot read the file-context rules: {0}")]
     Unread(WayError),
@@ -31,7 +31,7 @@ pub enum RulesError {
 
 /// What the rules say of a path.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Answer {
+pub enum RuleAnswer {
     /// It gets this context.
     Context(SecurityContext),
     /// It is left as it is: `<<none>>`.
@@ -40,7 +40,7 @@ pub enum Answer {
     NoRule,
 }
 
-impl Answer {
+impl RuleAnswer {
     /// The type that it gets.
     #[must_use]
     pub fn type_name(&self) -> Option<&str> {
@@ -108,7 +108,7 @@ impl RuleFolder {
 #[derive(Debug)]
 struct Spec {
     kind: Option<u8>,
-    answer: Answer,
+    answer: RuleAnswer,
     fits: Fits,
     place: Place,
     /// The rule as it is written.
@@ -168,7 +168,7 @@ impl Rules {
         let mut rules = Self { aliases: aliases.map(read_aliases), ..Self::default() };
         let types = String::from_utf8_lossy(customizable).into_owned();
         rules.customizable = types.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned).collect();
-        let mut contexts: HashMap<String, Answer, RandomState> = HashMap::default();
+        let mut contexts: HashMap<String, RuleAnswer, RandomState> = HashMap::default();
         for (path, bytes) in files {
             for (number, line) in (1..).zip(bytes.split(|b| *b == b'\n')) {
                 rules.line(Place::new(path, number), line, &mut contexts)?;
@@ -182,10 +182,10 @@ impl Rules {
         &mut self,
         place: Place,
         line: &[u8],
-        contexts: &mut HashMap<String, Answer, RandomState>,
+        contexts: &mut HashMap<String, RuleAnswer, RandomState>,
     ) -> Result<(), RulesError> {
         let Ok(line) = std::str::from_utf8(line) else {
-            return Err(RulesError::Line(place, "this line is not text".into()));
+            return Err(RulesError::LabelLine(place, "this line is not text".into()));
         };
         let words: Vec<&str> = line.split_ascii_whitespace().collect();
         let (pattern, kind, context) = match words[..] {
@@ -195,26 +195,26 @@ impl Rules {
             [pattern, kind, context] => {
                 let Some(kind) = kind_of(kind) else {
                     let what = format!("\"{kind}\" is no type of file (--, -d, -l, -p, -s, -b, -c)");
-                    return Err(RulesError::Line(place, what));
+                    return Err(RulesError::LabelLine(place, what));
                 };
                 (pattern, Some(kind), context)
             }
             _ => {
                 let what = "a rule is a path, perhaps a type of file, and a context".to_owned();
-                return Err(RulesError::Line(place, what));
+                return Err(RulesError::LabelLine(place, what));
             }
         };
         let known = contexts.get(context).cloned();
         let answer = match (known, context) {
             (Some(answer), _) => answer,
-            (None, "<<none>>") => Answer::Left,
+            (None, "<<none>>") => RuleAnswer::Left,
             (None, text) => {
                 let context: SecurityContext = text.parse().map_err(|error: NoContext| {
-                    RulesError::Line(place.clone(), format!("\"{text}\" is no context: {error}"))
+                    RulesError::LabelLine(place.clone(), format!("\"{text}\" is no context: {error}"))
                 })?;
                 self.types.insert(context.type_name().to_owned());
-                contexts.insert(text.to_owned(), Answer::Context(context.clone()));
-                Answer::Context(context)
+                contexts.insert(text.to_owned(), RuleAnswer::Context(context.clone()));
+                RuleAnswer::Context(context)
             }
         };
         self.specs.push(Spec { kind, answer, fits: Fits::Exact, place, text: pattern.into() });
@@ -312,7 +312,7 @@ impl Rules {
 
     /// What a relabelling gives to a path from `/` on.
     #[must_use]
-    pub fn answer(&self, path: &[u8], kind: Kind) -> &Answer {
+    pub fn answer(&self, path: &[u8], kind: Kind) -> &RuleAnswer {
         let aliased;
         let path = if self.aliases.iter().any(|list| substitute(list, path).is_some()) {
             aliased = self.aliased(path);
@@ -346,8 +346,8 @@ impl Rules {
         self.of_number(best)
     }
 
-    fn of_number(&self, number: Option<u32>) -> &Answer {
-        const NO_RULE: &Answer = &Answer::NoRule;
+    fn of_number(&self, number: Option<u32>) -> &RuleAnswer {
+        const NO_RULE: &RuleAnswer = &RuleAnswer::NoRule;
         number.map_or(NO_RULE, |number| &self.specs[number as usize].answer)
     }
 
@@ -388,7 +388,7 @@ impl Rules {
 
     /// What a relabelling gives to something of this kind in such a directory; nothing for kinds that are not labelled.
     #[must_use]
-    pub fn answer_below(&self, alike: Alike, kind: Kind) -> Option<&Answer> {
+    pub fn answer_below(&self, alike: Alike, kind: Kind) -> Option<&RuleAnswer> {
         let place = ALIKE.iter().position(|known| *known == kind)?;
         Some(self.of_number(alike.0[place]))
     }
@@ -647,9 +647,9 @@ mod tests {
     fn which_rule_counts(#[case] text: &str, #[case] path: &str, #[case] want: Option<&str>) {
         let rules = rules(text);
         let got = match rules.answer(path.as_bytes(), Kind::File) {
-            Answer::Context(context) => Some(context.type_name()),
-            Answer::Left => Some("<<none>>"),
-            Answer::NoRule => None,
+            RuleAnswer::Context(context) => Some(context.type_name()),
+            RuleAnswer::Left => Some("<<none>>"),
+            RuleAnswer::NoRule => None,
         };
         assert_eq!(got, want);
     }
@@ -678,7 +678,7 @@ mod tests {
         let own: &[u8] = b"# comment\n/data /var/www\n";
         let rules = Rules::of(&files, [own, b"/var/www /srv/www\n"], b"a_t\n").unwrap();
         assert_eq!(rules.answer(b"/data/x", Kind::File).type_name(), Some("a_t"));
-        assert_eq!(rules.answer(b"/datax", Kind::File), &Answer::NoRule);
+        assert_eq!(rules.answer(b"/datax", Kind::File), &RuleAnswer::NoRule);
         assert_eq!(rules.aliased(b"/data"), b"/srv/www");
         assert!(rules.is_customizable("a_t") && !rules.is_customizable("b_t"));
     }

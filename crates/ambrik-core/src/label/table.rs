@@ -5,7 +5,7 @@ use std::ffi::CStr;
 use std::path::Path;
 use std::sync::Arc;
 
-use super::{Answer, Labels, SiteLabels};
+use super::{Labels, RuleAnswer, SiteLabels};
 use crate::entry::{Facts, Kind};
 use crate::policy::{Cursor, Policy};
 use crate::site::{Phase, Site};
@@ -14,7 +14,7 @@ use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
 
 /// Paths of one part with the same labels.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Line {
+pub struct LabelLine {
     /// The part, as an index into the site's parts; none for what no part names.
     pub part: Option<usize>,
     /// The type that they have; none where they have no label.
@@ -39,7 +39,7 @@ pub fn table(
     phase: Phase,
     threads: usize,
     progress: &Progress,
-) -> Result<Vec<Line>, SiteError> {
+) -> Result<Vec<LabelLine>, SiteError> {
     let policy = Policy::new(Arc::clone(site), phase);
     let of_site = labels.of_site(site);
     let reader = || LabelReader { policy: &policy, labels: &of_site, rules: labels, found: BTreeMap::new() };
@@ -61,8 +61,9 @@ pub fn table(
             *all.entry(key).or_insert(0) += count;
         }
     }
-    let line = |((part, now, relabelled, wanted, right), count)| Line { part, now, relabelled, wanted, right, count };
-    let mut lines: Vec<Line> = all.into_iter().map(line).collect();
+    let line =
+        |((part, now, relabelled, wanted, right), count)| LabelLine { part, now, relabelled, wanted, right, count };
+    let mut lines: Vec<LabelLine> = all.into_iter().map(line).collect();
     lines.sort_by_key(|line| (line.part, std::cmp::Reverse(line.count)));
     Ok(lines)
 }
@@ -92,7 +93,7 @@ impl LabelReader<'_> {
             Some(label) if right => label.type_name(),
             _ => self.labels.type_of(self.policy, context),
         };
-        let relabelled = self.rules.rules().map_or(&Answer::NoRule, |rules| {
+        let relabelled = self.rules.rules().map_or(&RuleAnswer::NoRule, |rules| {
             rules.answer(std::os::unix::ffi::OsStrExt::as_bytes(real.as_os_str()), facts.kind)
         });
         let owned = |name: &str| name.to_owned();

@@ -15,7 +15,7 @@ use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use crate::audit::{Asked, Audit, HttpFinding};
+use crate::audit::{Audit, HttpAnswers, HttpFinding};
 use crate::check::{Check, FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 use crate::entry::Kind;
 use crate::host::Services;
@@ -63,7 +63,7 @@ pub const LONGEST: Duration = Duration::from_secs(30);
 
 /// Asks for what must not be served, and whether PHP is run where it may write; no longer than `longest` altogether, whatever
 /// the server does.
-pub fn ask(host: &Host, audit: &Audit, services: &Services, longest: Duration) -> Result<Asked, HttpError> {
+pub fn ask(host: &Host, audit: &Audit, services: &Services, longest: Duration) -> Result<HttpAnswers, HttpError> {
     let site = &audit.site;
     let url = site.url.as_deref().ok_or_else(|| HttpError::NoUrl(site.name.clone()))?;
     let client = Client::new(url).ok_or_else(|| HttpError::NoAddress(site.name.clone(), url.to_owned()))?;
@@ -78,7 +78,7 @@ pub fn ask(host: &Host, audit: &Audit, services: &Services, longest: Duration) -
     let root = audit.starts.first().and_then(|start| sys::pin_directory(&start.parent, &start.name).ok());
     let root = root.ok_or_else(|| HttpError::NotServed(site.name.clone()))?;
     let mut inquiry =
-        Inquiry { host, audit, client, served, servers, asked: Asked::default(), nothing: None, root, deadline };
+        Inquiry { host, audit, client, served, servers, asked: HttpAnswers::default(), nothing: None, root, deadline };
     // What the server answers for what is not there: some applications answer everything.
     let name = format!("ambrik-{}", probe::token());
     match inquiry.get(Path::new(&name), false) {
@@ -114,7 +114,7 @@ struct Inquiry<'i> {
     /// The served folder, from `/` on.
     served: PathBuf,
     servers: BTreeSet<String>,
-    asked: Asked,
+    asked: HttpAnswers,
     nothing: Option<Reply>,
     /// The site's root: what is read for comparison lies below it.
     root: OwnedFd,

@@ -8,7 +8,7 @@ use crate::tree::Host;
 
 /// Where the site answers.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Address {
+pub struct SiteAddress {
     /// Its address.
     pub url: String,
     /// The pages to ask: the front page, and the one that the server's index names.
@@ -23,7 +23,7 @@ pub struct Address {
 const TLS: &[u16] = &[443, 8443];
 
 /// The address of what is served from `folder`; nothing where no configuration names it.
-pub(super) fn address(host: &Host, services: &Services, folder: &Path) -> Option<Address> {
+pub(super) fn address(host: &Host, services: &Services, folder: &Path) -> Option<SiteAddress> {
     let real = |path: &Path| host.destination(Path::new("/"), path);
     let goal = real(folder);
     let here: Vec<&Folder> = services.configured().filter(|served| real(&served.path) == goal).collect();
@@ -42,7 +42,7 @@ pub(super) fn address(host: &Host, services: &Services, folder: &Path) -> Option
     let usual = ["index.php", "index.html"].map(str::to_owned);
     let index = if served.index.is_empty() { &usual[..] } else { &served.index[..] };
     let page = index.iter().filter(|name| is_plain(name)).find(is_file).map(|name| format!("/{name}"));
-    Some(Address {
+    Some(SiteAddress {
         url: format!("{scheme}://{name}{port}/{below}"),
         pages: std::iter::once("/".to_owned()).chain(page).collect(),
         program: served.program.clone(),

@@ -5,7 +5,7 @@ use std::fmt;
 use std::path::{Path, PathBuf};
 
 use super::deployed::Deployed;
-use super::php::Spot;
+use super::php::Location;
 use crate::shown::Shown;
 
 /// Where something was seen: a path of the tree (or elsewhere on the host), and a line where there is one.
@@ -70,7 +70,7 @@ pub(crate) struct Clue {
 /// All clues, by path.
 #[derive(Default)]
 pub(crate) struct Clues {
-    by_spot: BTreeMap<Spot, Vec<Clue>>,
+    by_spot: BTreeMap<Location, Vec<Clue>>,
     kind: &'static str,
     /// The sample that each settings file is made from.
     pub(crate) samples: BTreeMap<PathBuf, PathBuf>,
@@ -82,9 +82,9 @@ impl Clues {
         self.kind = kind;
     }
 
-    pub(crate) fn add(&mut self, spot: Spot, tells: Tells, weight: f64, says: impl Into<String>, seen: Seen) {
+    pub(crate) fn add(&mut self, spot: Location, tells: Tells, weight: f64, says: impl Into<String>, seen: Seen) {
         // The root itself is never a part.
-        if spot == Spot::Inside(PathBuf::new()) || weight == 0.0 {
+        if spot == Location::Inside(PathBuf::new()) || weight == 0.0 {
             return;
         }
         let clue = Clue { tells, weight, says: says.into(), seen, kind: self.kind };
@@ -93,33 +93,33 @@ impl Clues {
 
     /// A clue about a path of the tree.
     pub(crate) fn inside(&mut self, path: &Path, tells: Tells, weight: f64, says: impl Into<String>, seen: Seen) {
-        self.add(Spot::Inside(path.to_owned()), tells, weight, says, seen);
+        self.add(Location::Inside(path.to_owned()), tells, weight, says, seen);
     }
 
     /// What is said of a path that leads through a link is said of where that leads: a link itself is no place to write to.
     pub(crate) fn follow_links(&mut self, deployed: &Deployed) {
         for (spot, clues) in std::mem::take(&mut self.by_spot) {
             let goal = match &spot {
-                Spot::Inside(path) => deployed.destination(path),
-                Spot::Outside(_) => None,
+                Location::Inside(path) => deployed.destination(path),
+                Location::Outside(_) => None,
             };
             let spot = match goal.as_deref().map(|goal| (goal, goal.strip_prefix(&deployed.root))) {
                 None => spot,
-                Some((_, Ok(below))) => Spot::Inside(below.to_owned()),
-                Some((goal, Err(_))) => Spot::Outside(goal.to_owned()),
+                Some((_, Ok(below))) => Location::Inside(below.to_owned()),
+                Some((goal, Err(_))) => Location::Outside(goal.to_owned()),
             };
-            if spot != Spot::Inside(PathBuf::new()) {
+            if spot != Location::Inside(PathBuf::new()) {
                 self.by_spot.entry(spot).or_default().extend(clues);
             }
         }
     }
 
-    pub(crate) fn spots(&self) -> impl Iterator<Item = &Spot> {
+    pub(crate) fn spots(&self) -> impl Iterator<Item = &Location> {
         self.by_spot.keys()
     }
 
     /// The clues of a path that tell this, the weightiest first.
-    pub(crate) fn of(&self, spot: &Spot, tells: Tells) -> Vec<&Clue> {
+    pub(crate) fn of(&self, spot: &Location, tells: Tells) -> Vec<&Clue> {
         let all = self.by_spot.get(spot).into_iter().flatten();
         let mut clues: Vec<&Clue> = all.filter(|clue| clue.tells == tells).collect();
         clues.sort_by(|a, b| b.weight.total_cmp(&a.weight));
@@ -127,7 +127,7 @@ impl Clues {
     }
 
     /// How much speaks for it: each kind of evidence by its weightiest clue, and a little for each further one.
-    pub(crate) fn weight(&self, spot: &Spot, tells: Tells) -> f64 {
+    pub(crate) fn weight(&self, spot: &Location, tells: Tells) -> f64 {
         let mut kinds: BTreeMap<&str, (f64, f64)> = BTreeMap::new();
         for clue in self.of(spot, tells) {
             let (most, further) = kinds.entry(clue.kind).or_default();
@@ -151,7 +151,7 @@ mod tests {
             all.of_kind(kind);
             all.inside(Path::new("tides"), Tells::Written, *weight, "x", Seen::at(Path::new("a.php"), 1));
         }
-        all.weight(&Spot::Inside(PathBuf::from("tides")), Tells::Written)
+        all.weight(&Location::Inside(PathBuf::from("tides")), Tells::Written)
     }
 
     /// Ten of a kind are little more than one; two kinds are twice as much.
@@ -180,7 +180,7 @@ mod tests {
         for (weight, says) in [(0.5, "little"), (2.0, "most"), (1.0, "more")] {
             clues.inside(path, Tells::Written, weight, says, Seen::at(path, 0));
         }
-        let found = clues.of(&Spot::Inside(path.to_owned()), Tells::Written);
+        let found = clues.of(&Location::Inside(path.to_owned()), Tells::Written);
         assert_eq!(found.iter().map(|clue| clue.says.as_str()).collect::<Vec<_>>(), ["most", "more", "little"]);
     }
 

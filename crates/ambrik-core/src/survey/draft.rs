@@ -3,7 +3,7 @@
 use std::fmt::{self, Write as _};
 use std::path::{Path, PathBuf};
 
-use super::{Address, Confidence, Part, Question, Readers, Reason, Survey};
+use super::{Confidence, DraftPart, DraftReason, Question, Readers, SiteAddress, Survey};
 use crate::host::{Answer, Undecided};
 use crate::shown::Shown;
 use crate::site::Write;
@@ -34,7 +34,7 @@ impl Survey {
             why = format!("uncertain: is this the document root? {why}");
         }
         line(out, &format!("served = {}", quoted(served)), &why)?;
-        if let Some(Address { url, pages, program, at }) = &self.address {
+        if let Some(SiteAddress { url, pages, program, at }) = &self.address {
             line(out, &format!("url    = {}", toml(url)), &format!("{program} serves it: {at}"))?;
             let pages: Vec<String> = pages.iter().map(|page| toml(page)).collect();
             line(out, &format!("pages  = [{}]", pages.join(", ")), "asked before and after each change")?;
@@ -115,7 +115,7 @@ fn account(out: &mut String, key: &str, found: Result<&Answer, &Undecided>, usua
     }
 }
 
-fn part(out: &mut String, part: &Part, lead: &str) -> fmt::Result {
+fn part(out: &mut String, part: &DraftPart, lead: &str) -> fmt::Result {
     writeln!(out, "{lead}[[part]]")?;
     let mut reasons = part.because.iter();
     let first = reasons.next().map(reason).unwrap_or_default();
@@ -145,7 +145,7 @@ fn evidence(answer: &Answer) -> String {
     one_line(answer.because.split_once(": ").map_or(&*answer.because, |(_, seen)| seen))
 }
 
-fn reason(reason: &Reason) -> String {
+fn reason(reason: &DraftReason) -> String {
     one_line(&format!("{}: {}", reason.says, reason.seen))
 }
 

@@ -10,7 +10,7 @@ use super::LONGEST_TEXT;
 use super::clue::Seen;
 use super::deployed::Deployed;
 use super::names::{application_names, ends_in, is_settings_name, lower_name};
-use super::php::{self, Facts, Piece, Sink, Spot, Touched, Whole};
+use super::php::{self, Facts, Location, Piece, Sink, Touched, Whole};
 use crate::check::is_php_name;
 use crate::entry::Kind;
 use crate::pattern::pattern;
@@ -48,7 +48,7 @@ pub(crate) fn linked(
         }
     }
     for touched in touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::Known) {
-        if let Spot::Outside(path) = &touched.spot
+        if let Location::Outside(path) = &touched.spot
             && deployed.aside(&touched.file).is_none()
         {
             named.entry(path.clone()).or_insert_with(|| Seen::at(&touched.file, touched.line));

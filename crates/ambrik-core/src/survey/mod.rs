@@ -29,14 +29,14 @@ use crate::nested::Ground;
 use crate::site::{Grant, Use, Write};
 use crate::tree::{Host, Progress, WayError};
 
-pub use address::Address;
+pub use address::SiteAddress;
 pub use clue::Seen;
 
 use clue::{Clues, Tells};
 use deployed::Deployed;
 use evidence::{KINDS, Scene};
 use linked::{Linked, linked};
-use php::{Callees, Code, Facts, Sink, Spot, Touched, Whole};
+use php::{Callees, Code, Facts, Location, Sink, Touched, Whole};
 use watch::Watched;
 use weigh::Scales;
 
@@ -67,7 +67,7 @@ impl Confidence {
 
 /// One reason, and where it was seen.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Reason {
+pub struct DraftReason {
     /// The reason.
     pub says: String,
     /// Where.
@@ -76,7 +76,7 @@ pub struct Reason {
 
 /// A proposed part.
 #[derive(Clone, Debug)]
-pub struct Part {
+pub struct DraftPart {
     /// Relative to the root, or absolute outside it.
     pub path: PathBuf,
     /// Whether the path is a pattern: the same thing in each of several folders.
@@ -92,7 +92,7 @@ pub struct Part {
     /// How sure that is.
     pub confidence: Confidence,
     /// Why.
-    pub because: Vec<Reason>,
+    pub because: Vec<DraftReason>,
 }
 
 /// Something that the evidence is not enough for.
@@ -101,7 +101,7 @@ pub struct Question {
     /// What somebody who knows has to answer.
     pub asks: String,
     /// The part, if the answer is yes.
-    pub part: Part,
+    pub part: DraftPart,
 }
 
 /// What somebody who knows says to a question.
@@ -116,7 +116,7 @@ pub enum Said {
 }
 
 /// The account of a kind, or why there is no one.
-pub type Found = Result<Answer, Undecided>;
+pub type FoundAccount = Result<Answer, Undecided>;
 
 /// What a survey found.
 #[derive(Debug)]
@@ -128,23 +128,23 @@ pub struct Survey {
     /// The document root, relative to the root; empty for the whole root.
     pub served: PathBuf,
     /// Why.
-    pub served_because: Vec<Reason>,
+    pub served_because: Vec<DraftReason>,
     /// How sure that is.
     pub served_confidence: Confidence,
     /// Where it answers, as a web server's configuration says.
-    pub address: Option<Address>,
+    pub address: Option<SiteAddress>,
     /// Who keeps the tree, where that is not root.
     pub keeper: Option<String>,
     /// How PHP gets to write, where the caller who keeps the tree is not root and so cannot give it anything to own.
     pub grant: Option<(Grant, String)>,
     /// Who PHP runs as.
-    pub php: Found,
+    pub php: FoundAccount,
     /// Where that is not known: the account of this host that it most often is, for a draft to begin with.
     pub php_usual: Option<String>,
     /// Who reads static files.
-    pub web: Found,
+    pub web: FoundAccount,
     /// The proposed parts: secrets, what is written to, installers, what is hidden.
-    pub parts: Vec<Part>,
+    pub parts: Vec<DraftPart>,
     /// Who reads logs besides.
     pub readers: Vec<Readers>,
     /// The folders of other sites in the tree, and these sites' names: they were not looked at.
@@ -229,7 +229,7 @@ pub fn survey(
     clues.follow_links(&deployed);
     let mut own: Vec<String> = settings.into_iter().map(|linked| linked.text).collect();
     let secrets = clues.spots().filter_map(|spot| match spot {
-        Spot::Inside(path) if clues.weight(spot, Tells::Secret) >= 1.0 => deployed.text(path, LONGEST_TEXT),
+        Location::Inside(path) if clues.weight(spot, Tells::Secret) >= 1.0 => deployed.text(path, LONGEST_TEXT),
         _ => None,
     });
     own.extend(secrets);
@@ -296,7 +296,7 @@ impl Survey {
                         .first()
                         .map_or_else(|| Seen::at(&question.part.path, 0), |reason| reason.seen.clone());
                     let says = format!("answered yes: {}", question.asks);
-                    question.part.because.insert(0, Reason { says, seen });
+                    question.part.because.insert(0, DraftReason { says, seen });
                     question.part.confidence = Confidence::High;
                     self.parts.push(question.part);
                 }
@@ -372,10 +372,10 @@ fn served(
     deployed: &Deployed,
     services: &Services,
     texts: &[(PathBuf, String)],
-) -> (PathBuf, Vec<Reason>, Confidence) {
+) -> (PathBuf, Vec<DraftReason>, Confidence) {
     if let Some((path, place)) = services.served_in(host, &deployed.root) {
         let seen = Seen::at(&place.file, place.line);
-        let because = vec![Reason { says: "served by a web server here".into(), seen }];
+        let because = vec![DraftReason { says: "served by a web server here".into(), seen }];
         return (path, because, Confidence::High);
     }
     let candidates = docroot::candidates(deployed, texts);
@@ -391,7 +391,7 @@ fn served(
     } else {
         Confidence::Low
     };
-    let because = best.because.into_iter().map(|(says, seen)| Reason { says, seen }).collect();
+    let because = best.because.into_iter().map(|(says, seen)| DraftReason { says, seen }).collect();
     (best.path, because, confidence)
 }
 
@@ -441,8 +441,8 @@ fn texts(deployed: &Deployed) -> Vec<(PathBuf, String)> {
 fn loaded_outside(touched: &[Touched]) -> BTreeSet<PathBuf> {
     let loaded = touched.iter().filter(|touched| touched.sink == Sink::Load);
     let outside = loaded.filter_map(|touched| match &touched.spot {
-        Spot::Outside(path) => Some(path.clone()),
-        Spot::Inside(_) => None,
+        Location::Outside(path) => Some(path.clone()),
+        Location::Inside(_) => None,
     });
     outside.collect()
 }
@@ -468,7 +468,7 @@ fn read_on(
         let loaded = touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::Known);
         let loaded: BTreeSet<&Path> = loaded
             .filter_map(|touched| match &touched.spot {
-                Spot::Inside(path) if !known.contains(&**path) => Some(&**path),
+                Location::Inside(path) if !known.contains(&**path) => Some(&**path),
                 _ => None,
             })
             .collect();

@@ -9,7 +9,7 @@ use crate::tree::Host;
 
 /// What a package's script or database says of a path.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Given {
+pub(crate) struct PackageFact {
     pub(crate) path: PathBuf,
     /// Who it is given to, by name; empty where only the mode is said.
     pub(crate) user: String,
@@ -28,7 +28,7 @@ const INFO: &str = "/var/lib/dpkg/info";
 const LONGEST: usize = 16 << 20;
 
 /// What the packages of dpkg's that `root` came in say of paths, in the order in which they say it.
-pub(crate) fn given(host: &Host, root: &Path) -> Vec<Given> {
+pub(crate) fn given(host: &Host, root: &Path) -> Vec<PackageFact> {
     let mut given = Vec::new();
     for package in dpkg_packages(host, root) {
         for script in ["preinst", "postinst", "config"] {
@@ -56,14 +56,14 @@ fn dpkg_packages(host: &Host, root: &Path) -> BTreeSet<String> {
 }
 
 /// `dpkg-statoverride(1)`'s list: user, group, mode and path.
-fn overrides(host: &Host) -> Vec<Given> {
+fn overrides(host: &Host) -> Vec<PackageFact> {
     let file = Path::new("/var/lib/dpkg/statoverride");
     let text = host.read(file, LONGEST).unwrap_or_default();
     let text = String::from_utf8_lossy(&text).into_owned();
     let lines = text.lines().enumerate().filter_map(|(number, line)| {
         let mut fields = line.splitn(4, ' ');
         let (user, group, mode, path) = (fields.next()?, fields.next()?, fields.next()?, fields.next()?);
-        Some(Given {
+        Some(PackageFact {
             path: PathBuf::from(path),
             user: user.to_owned(),
             group: group.to_owned(),
@@ -78,7 +78,7 @@ fn overrides(host: &Host) -> Vec<Given> {
 
 /// What a maintainer script gives away: `chown`, `chgrp`, `chmod`, `install -d` and `dpkg-statoverride --add`, with the
 /// variables and lists that are written out in it.
-fn script_gives(text: &str, file: &Path) -> Vec<Given> {
+fn script_gives(text: &str, file: &Path) -> Vec<PackageFact> {
     let mut variables: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let mut given = Vec::new();
     let mut number = 0;
@@ -97,7 +97,7 @@ fn script_gives(text: &str, file: &Path) -> Vec<Given> {
 }
 
 /// Takes what one simple command of a script says.
-fn take(words: &[String], variables: &mut BTreeMap<String, Vec<String>>, given: &mut Vec<Given>, seen: &Seen) {
+fn take(words: &[String], variables: &mut BTreeMap<String, Vec<String>>, given: &mut Vec<PackageFact>, seen: &Seen) {
     let words: Vec<&str> = words
         .iter()
         .map(String::as_str)
@@ -146,7 +146,7 @@ fn take(words: &[String], variables: &mut BTreeMap<String, Vec<String>>, given: 
     for path in paths.iter().flat_map(|word| expanded(word, variables)).filter(|path| path.starts_with('/')) {
         let path: PathBuf = Path::new(path.trim_end_matches("/*")).components().collect();
         let (user, group, says) = (user.clone(), group.clone(), "its package's script gives it".to_owned());
-        given.push(Given { path, user, group, mode, made, says, seen: seen.clone() });
+        given.push(PackageFact { path, user, group, mode, made, says, seen: seen.clone() });
     }
 }
 
@@ -186,7 +186,7 @@ mod tests {
     #[case("chown www-data $UNKNOWN/x", &[])]
     #[case("echo chown www-data /x", &[])]
     fn scripts_are_read(#[case] text: &str, #[case] want: &[&str]) {
-        let shown = |given: &Given| {
+        let shown = |given: &PackageFact| {
             let mode = given.mode.map(|mode| format!(" {mode:o}")).unwrap_or_default();
             let made = if given.made { " made" } else { "" };
             format!("{} {}:{}{mode}{made}", given.path.display(), given.user, given.group)

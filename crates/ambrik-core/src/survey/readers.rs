@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use super::Part;
+use super::DraftPart;
 use crate::account::{Accounts, Gid, Ids};
 use crate::entry::Rights;
 use crate::mode::Perm;
@@ -27,7 +27,7 @@ pub(super) fn readers(
     host: &Host,
     accounts: &Accounts,
     root: &Path,
-    parts: &[Part],
+    parts: &[DraftPart],
     php: Option<&Ids>,
 ) -> Vec<Readers> {
     let mut logs = parts.iter().filter(|part| part.used_as == Use::Log).peekable();
@@ -43,7 +43,7 @@ pub(super) fn readers(
         .filter_map(|name| read_by_group(&rights(&Path::new(LOGS).join(name))?))
         .filter(|gid| php.is_none_or(|php| !php.is_in(*gid)))
         .collect();
-    let reads = |part: &Part| {
+    let reads = |part: &DraftPart| {
         let gid = read_by_group(&rights(&root.join(&part.path))?).filter(|gid| of_host.contains(gid))?;
         Some(Readers { group: accounts.group_name(gid)?, path: part.path.clone() })
     };

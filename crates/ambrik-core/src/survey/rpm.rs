@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use rusqlite::{Connection, OpenFlags};
 
 use super::clue::Seen;
-use super::packaged::Given;
+use super::packaged::PackageFact;
 use crate::tree::Host;
 
 /// Where the database is: today's place, and the one before.
@@ -21,11 +21,11 @@ const BASE_NAMES: u32 = 1117;
 const DIR_NAMES: u32 = 1118;
 
 /// The folders of the packages that hold something below `root`, with their owners and modes.
-pub(super) fn given(host: &Host, root: &Path) -> Vec<Given> {
+pub(super) fn given(host: &Host, root: &Path) -> Vec<PackageFact> {
     DATABASES.iter().find_map(|place| read(host, Path::new(place), root)).unwrap_or_default()
 }
 
-fn read(host: &Host, place: &Path, root: &Path) -> Option<Vec<Given>> {
+fn read(host: &Host, place: &Path, root: &Path) -> Option<Vec<PackageFact>> {
     let found = host.resolve(place).ok()?;
     // By its handle: nobody can put another file there meanwhile. Immutable: no journal of it is looked for, or written.
     let name = format!("file:/proc/self/fd/{}?immutable=1", found.handle.as_raw_fd());
@@ -38,7 +38,7 @@ fn read(host: &Host, place: &Path, root: &Path) -> Option<Vec<Given>> {
         let Some(header) = Header::parse(&blob) else { continue };
         let files = header.files();
         if files.iter().any(|file| file.path.starts_with(root)) {
-            given.extend(files.into_iter().map(|file| Given { seen: Seen::at(place, 0), ..file }));
+            given.extend(files.into_iter().map(|file| PackageFact { seen: Seen::at(place, 0), ..file }));
         }
     }
     Some(given)
@@ -83,13 +83,13 @@ impl<'b> Header<'b> {
         (0..items).map_while(|n| if kind == OF_16_BITS { short(n) } else { number(data, n * 4) }).collect()
     }
 
-    fn files(&self) -> Vec<Given> {
+    fn files(&self) -> Vec<PackageFact> {
         let (dirs, bases) = (self.texts(DIR_NAMES), self.texts(BASE_NAMES));
         let (users, groups) = (self.texts(FILE_USER), self.texts(FILE_GROUP));
         let (indexes, modes) = (self.numbers(DIR_INDEXES), self.numbers(FILE_MODES));
         let file = |(n, base): (usize, &String)| {
             let dir = dirs.get(usize::try_from(*indexes.get(n)?).ok()?)?;
-            Some(Given {
+            Some(PackageFact {
                 path: PathBuf::from(dir).join(base),
                 user: users.get(n)?.clone(),
                 group: groups.get(n)?.clone(),

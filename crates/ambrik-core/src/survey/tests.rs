@@ -71,7 +71,7 @@ impl Quay {
     }
 }
 
-fn shown(part: &Part) -> String {
+fn shown(part: &DraftPart) -> String {
     let write = if part.write == part.used_as.default_write() { String::new() } else { format!(" {}", part.write) };
     let from = part.from.as_ref().map(|from| format!(" from {}", from.display())).unwrap_or_default();
     let create = if part.create { " create" } else { "" };

@@ -7,9 +7,9 @@ use super::clue::{Clues, Seen, Tells};
 use super::deployed::Deployed;
 use super::evidence::{OWNER_AND_NAME, PACKAGES, is_of_one_application};
 use super::names::{Aside, is_drop_in, lower_name, trade};
-use super::php::Spot;
+use super::php::Location;
 use super::placeholder::{is_placeholder, is_stub};
-use super::{Confidence, Part, Question, Reason};
+use super::{Confidence, DraftPart, DraftReason, Question};
 use crate::access::permits;
 use crate::account::{Ids, Uid};
 use crate::check::is_php_name;
@@ -29,7 +29,7 @@ const REASONS: usize = 3;
 
 /// The parts that the clues are enough for, and the questions that are left.
 pub(super) struct Weighed {
-    pub(super) parts: Vec<Part>,
+    pub(super) parts: Vec<DraftPart>,
     pub(super) questions: Vec<Question>,
 }
 
@@ -76,11 +76,11 @@ impl Scales<'_> {
             if weight < ASKED {
                 continue;
             }
-            let (Spot::Inside(path) | Spot::Outside(path)) = spot;
+            let (Location::Inside(path) | Location::Outside(path)) = spot;
             let mut because = self.reasons(spot, &[Tells::Secret, Tells::WrittenByInstaller]);
             let sample = self.clues.samples.get(path).cloned();
             because.truncate(REASONS);
-            let part = Part {
+            let part = DraftPart {
                 path: path.clone(),
                 pattern: false,
                 used_as: Use::Secret,
@@ -91,8 +91,7 @@ impl Scales<'_> {
                 because,
             };
             // To read is what a secret gives php: outside the tree it must be able to already.
-            let given =
-                matches!(spot, Spot::Outside(path) if self.host.resolve(path).is_ok() && !self.php_may(path, Perm::R));
+            let given = matches!(spot, Location::Outside(path) if self.host.resolve(path).is_ok() && !self.php_may(path, Perm::R));
             if given {
                 let asks = "is it this installation's? php cannot read it now, and would get to";
                 weighed.questions.push(Question { asks: asks.into(), part });
@@ -105,10 +104,10 @@ impl Scales<'_> {
     }
 
     /// Whether settings that are not there are kept outside the tree, under the same name.
-    fn is_kept_elsewhere(&self, spot: &Spot) -> bool {
-        let Spot::Inside(path) = spot else { return false };
-        let same = |other: &Spot| {
-            matches!(other, Spot::Outside(other) if other.file_name() == path.file_name())
+    fn is_kept_elsewhere(&self, spot: &Location) -> bool {
+        let Location::Inside(path) = spot else { return false };
+        let same = |other: &Location| {
+            matches!(other, Location::Outside(other) if other.file_name() == path.file_name())
                 && self.clues.weight(other, Tells::Secret) >= ENOUGH
         };
         !self.deployed.has(path) && self.clues.spots().any(same)
@@ -117,14 +116,14 @@ impl Scales<'_> {
     fn installers(&self, weighed: &mut Weighed) {
         let mut taken: Vec<PathBuf> = Vec::new();
         for spot in self.clues.spots() {
-            let Spot::Inside(path) = spot else { continue };
+            let Location::Inside(path) = spot else { continue };
             let weight = self.clues.weight(spot, Tells::Installer);
             if weight < ASKED || !self.deployed.has(path) || taken.iter().any(|other| path.starts_with(other)) {
                 continue;
             }
             let needed = self.clues.of(spot, Tells::StillNeeded);
             taken.push(path.clone());
-            let part = Part {
+            let part = DraftPart {
                 path: path.clone(),
                 pattern: false,
                 used_as: Use::Setup,
@@ -154,22 +153,22 @@ impl Scales<'_> {
                 continue;
             }
             match spot {
-                Spot::Outside(path) => outside.push((path.clone(), weight)),
-                Spot::Inside(path)
+                Location::Outside(path) => outside.push((path.clone(), weight)),
+                Location::Inside(path)
                     if weighed.parts.iter().any(|part| part.used_as == Use::Setup && path.starts_with(&part.path)) => {}
-                Spot::Inside(path)
+                Location::Inside(path)
                     if weighed.parts.iter().any(|part| part.used_as == Use::Secret && part.path == *path) => {}
-                Spot::Inside(path) if self.holds_code(path) => {
+                Location::Inside(path) if self.holds_code(path) => {
                     if weight >= ENOUGH {
                         let mut part = self.part(spot, path, weight, Use::Code);
                         part.write = Write::Install;
                         weighed.questions.push(Question { asks: HOLDS_CODE.into(), part });
                     }
                 }
-                Spot::Inside(path) if weight >= ENOUGH && self.will_be(spot, path) => {
+                Location::Inside(path) if weight >= ENOUGH && self.will_be(spot, path) => {
                     proposed.insert(path.clone(), weight);
                 }
-                Spot::Inside(path) => {
+                Location::Inside(path) => {
                     let part = self.part(spot, path, weight, self.used_as(spot, path));
                     weighed.questions.push(Question { asks: "does the application write there?".into(), part });
                 }
@@ -177,10 +176,12 @@ impl Scales<'_> {
         }
         self.together(&mut proposed);
         for (path, weight) in &proposed {
-            let spot = Spot::Inside(path.clone());
+            let spot = Location::Inside(path.clone());
             let used_as = self.used_as(&spot, path);
             let inside_same = proposed.keys().any(|other| {
-                other != path && path.starts_with(other) && self.used_as(&Spot::Inside(other.clone()), other) == used_as
+                other != path
+                    && path.starts_with(other)
+                    && self.used_as(&Location::Inside(other.clone()), other) == used_as
             });
             if !inside_same {
                 weighed.parts.push(self.part(&spot, path, *weight, used_as));
@@ -200,7 +201,7 @@ impl Scales<'_> {
     }
 
     /// Whether a path is there, or somebody says that it will be, where code is not loaded from.
-    fn will_be(&self, spot: &Spot, path: &Path) -> bool {
+    fn will_be(&self, spot: &Location, path: &Path) -> bool {
         let loaded = path.iter().any(|name| {
             let name = name.to_string_lossy().to_ascii_lowercase();
             is_drop_in(&name) && trade(&name).is_none()
@@ -223,7 +224,7 @@ impl Scales<'_> {
 
     /// Whether the folders that the code writes to were put outside the tree, as distributions do: then none is made in it.
     fn keeps_all_elsewhere(&self) -> bool {
-        let outside = self.clues.spots().filter(|spot| matches!(spot, Spot::Outside(_)));
+        let outside = self.clues.spots().filter(|spot| matches!(spot, Location::Outside(_)));
         let mut kept = outside.flat_map(|spot| self.clues.of(spot, Tells::Written));
         kept.any(|clue| clue.kind == OWNER_AND_NAME)
     }
@@ -254,7 +255,7 @@ impl Scales<'_> {
     fn outside(&self, found: Vec<(PathBuf, f64)>, weighed: &mut Weighed) {
         let mut taken = BTreeSet::new();
         for (named, weight) in found {
-            let spot = Spot::Outside(named.clone());
+            let spot = Location::Outside(named.clone());
             let path = self.where_php_begins(&named);
             if !taken.insert(path.clone()) {
                 continue;
@@ -341,7 +342,7 @@ impl Scales<'_> {
 
     fn hidden(&self, weighed: &mut Weighed) {
         for spot in self.clues.spots() {
-            let Spot::Inside(path) = spot else { continue };
+            let Location::Inside(path) = spot else { continue };
             let weight = self.clues.weight(spot, Tells::Hidden);
             if weight >= ENOUGH && !weighed.parts.iter().any(|part| part.path == *path) {
                 let mut part = self.part(spot, path, weight, Use::Hidden);
@@ -352,43 +353,43 @@ impl Scales<'_> {
         }
     }
 
-    fn part(&self, spot: &Spot, path: &Path, weight: f64, used_as: Use) -> Part {
+    fn part(&self, spot: &Location, path: &Path, weight: f64, used_as: Use) -> DraftPart {
         let mut because = self.reasons(spot, &[Tells::Written]);
         if because.is_empty() {
-            because.push(Reason { says: "all that is in it is written to".into(), seen: Seen::at(path, 0) });
+            because.push(DraftReason { says: "all that is in it is written to".into(), seen: Seen::at(path, 0) });
         }
-        Part {
+        DraftPart {
             path: path.to_owned(),
             pattern: false,
             used_as,
             write: used_as.default_write(),
             from: None,
-            create: matches!(spot, Spot::Inside(_)) && !self.deployed.has(path),
+            create: matches!(spot, Location::Inside(_)) && !self.deployed.has(path),
             confidence: confidence(weight),
             because,
         }
     }
 
     /// The weightiest reasons, each kind of evidence once.
-    fn reasons(&self, spot: &Spot, tells: &[Tells]) -> Vec<Reason> {
+    fn reasons(&self, spot: &Location, tells: &[Tells]) -> Vec<DraftReason> {
         let mut kinds = BTreeSet::new();
         let all = tells.iter().flat_map(|tells| self.clues.of(spot, *tells)).filter(|clue| clue.weight > 0.0);
         let each = all.filter(|clue| kinds.insert((clue.kind, clue.says.clone())));
-        let reasons = each.map(|clue| Reason { says: clue.says.clone(), seen: clue.seen.clone() });
+        let reasons = each.map(|clue| DraftReason { says: clue.says.clone(), seen: clue.seen.clone() });
         reasons.take(REASONS).collect()
     }
 
     /// Where the same path is there in folder after folder, as with several sites in one code base, the pattern stands for all of
     /// them, and for those to come.
     fn several_sites(&self, weighed: &mut Weighed) {
-        let mut patterns: Vec<Part> = Vec::new();
+        let mut patterns: Vec<DraftPart> = Vec::new();
         for part in &weighed.parts {
             let is_one = matches!(part.used_as, Use::Secret | Use::Store | Use::Scratch | Use::Log) && !part.create;
             let Some(pattern) = self.pattern(&part.path).filter(|_| is_one && part.path.is_relative()) else {
                 continue;
             };
             if !patterns.iter().any(|known| known.path == pattern && known.used_as == part.used_as) {
-                patterns.push(Part { path: pattern, pattern: true, from: None, ..part.clone() });
+                patterns.push(DraftPart { path: pattern, pattern: true, from: None, ..part.clone() });
             }
         }
         for pattern in patterns {
@@ -426,7 +427,7 @@ impl Scales<'_> {
     }
 
     /// What a written folder is for: by its clues, its name, and the names above it.
-    fn used_as(&self, spot: &Spot, path: &Path) -> Use {
+    fn used_as(&self, spot: &Location, path: &Path) -> Use {
         if self.clues.weight(spot, Tells::Log) > 0.0 {
             return Use::Log;
         }
@@ -479,7 +480,7 @@ const fn confidence(weight: f64) -> Confidence {
 }
 
 /// Secrets first, then what is written to, then what goes.
-fn order(part: &Part) -> (u8, PathBuf) {
+fn order(part: &DraftPart) -> (u8, PathBuf) {
     let rank = match part.used_as {
         Use::Secret => 0,
         Use::Setup | Use::Remove => 2,

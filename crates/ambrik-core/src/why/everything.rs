@@ -6,7 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::{Act, Holder, Setting, Subject};
+use super::{Act, Holder, Subject, WhySetting};
 use crate::access::permits;
 use crate::account::{Ids, Powers, Uid};
 use crate::entry::{Facts, Kind};
@@ -152,7 +152,7 @@ impl Able {
 
 /// Finds everything that an account can do in a site.
 pub fn everything(
-    setting: Setting<'_>,
+    setting: WhySetting<'_>,
     holder: &Holder,
     subject: &Subject,
     act: Act,
@@ -184,7 +184,7 @@ pub fn everything(
 }
 
 struct Collector<'c> {
-    setting: Setting<'c>,
+    setting: WhySetting<'c>,
     holder: &'c Holder,
     subject: &'c Subject,
     ids: &'c Ids,

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 
 use super::words::Words;
-use super::{Act, Can, Setting, Subject};
+use super::{Act, Can, Subject, WhySetting};
 use crate::access::{decide, permits};
 use crate::account::{Powers, Uid};
 use crate::entry::{Bar, Facts, Kind, Rights};
@@ -74,8 +74,8 @@ pub(super) struct Known {
 }
 
 /// Judges for one account.
-pub(super) struct Judge<'s> {
-    pub(super) setting: Setting<'s>,
+pub(super) struct AccessJudge<'s> {
+    pub(super) setting: WhySetting<'s>,
     pub(super) subject: Subject,
     protected: Protected,
     pub(super) known: Known,
@@ -83,8 +83,8 @@ pub(super) struct Judge<'s> {
     targets: HashMap<(Traits, u64, Option<Traits>), Arc<Target>, RandomState>,
 }
 
-impl<'s> Judge<'s> {
-    pub(super) fn new(setting: Setting<'s>, subject: Subject) -> Self {
+impl<'s> AccessJudge<'s> {
+    pub(super) fn new(setting: WhySetting<'s>, subject: Subject) -> Self {
         Self {
             setting,
             subject,

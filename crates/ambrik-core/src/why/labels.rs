@@ -1,7 +1,7 @@
 //! What a label adds to an answer: the kernel asks the modes first, and then the policy.
 
-use super::judge::{Judge, OwnStep};
-use super::{Act, Setting, Subject};
+use super::judge::{AccessJudge, OwnStep};
+use super::{Act, Subject, WhySetting};
 use crate::entry::{Facts, Kind};
 use crate::label::Protection;
 use crate::security_context::SecurityContext as Label;
@@ -26,7 +26,7 @@ const fn permissions(act: Act, kind: Kind) -> &'static [&'static str] {
 /// What the label of something says to an act of a subject; nothing where it allows it, or says nothing.
 ///
 /// The answer is whether that counts, and the words: where the policy is only logged it does not.
-pub(super) fn refuses(setting: Setting<'_>, subject: &Subject, facts: &Facts, act: Act) -> Option<(bool, String)> {
+pub(super) fn refuses(setting: WhySetting<'_>, subject: &Subject, facts: &Facts, act: Act) -> Option<(bool, String)> {
     let (labels, domain) = (setting.labels?, subject.domain.as_ref()?);
     let (kernel, label) = (labels.kernel()?, facts.rights.label.as_ref()?);
     let allowed = kernel.allows(domain, label, facts.kind);
@@ -44,11 +44,11 @@ pub(super) fn refuses(setting: Setting<'_>, subject: &Subject, facts: &Facts, ac
 }
 
 /// Whether the label of something stops an act, as far as that counts.
-pub(super) fn stops(setting: Setting<'_>, subject: &Subject, facts: &Facts, act: Act) -> bool {
+pub(super) fn stops(setting: WhySetting<'_>, subject: &Subject, facts: &Facts, act: Act) -> bool {
     refuses(setting, subject, facts, act).is_some_and(|(counts, _)| counts)
 }
 
-impl Judge<'_> {
+impl AccessJudge<'_> {
     /// What the label of something says to this: see [`refuses`].
     pub(super) fn label_refuses(&self, facts: &Facts, act: Act) -> Option<(bool, String)> {
         refuses(self.setting, &self.subject, facts, act)

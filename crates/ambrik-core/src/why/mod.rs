@@ -26,7 +26,7 @@ pub use denials::{By, Nameless, Other};
 pub use everything::{Everything, Folder, PartCount, RunsPhp, Through, everything};
 pub use log::{Now, Refusal, Refusals};
 pub use review::{NoFile, Review, Told, no_files, worst_first};
-pub use wanted::{Holder, Match, Mend, Remedy, Wanted};
+pub use wanted::{Cure, Holder, Match, Mend, Wanted};
 pub use way::Asker;
 pub use whom::{Subject, Whom, WhomError};
 
@@ -216,7 +216,7 @@ impl Answer {
 
 /// What asking takes, besides an account.
 #[derive(Clone, Copy)]
-pub struct Setting<'a> {
+pub struct WhySetting<'a> {
     /// The host looked at.
     pub host: &'a Host,
     /// Its accounts.
@@ -240,7 +240,7 @@ pub type Asked = (usize, PathBuf);
 ///
 /// The paths are absolute, from the host's `/` on; each names an account by its place in `subjects`.
 pub fn ask_each<T: Send, R>(
-    setting: Setting<'_>,
+    setting: WhySetting<'_>,
     subjects: &[Subject],
     paths: &[Asked],
     threads: usize,
@@ -279,7 +279,7 @@ pub fn ask_each<T: Send, R>(
 
 /// The answers for paths about one account, in their order.
 #[must_use]
-pub fn ask_all(setting: Setting<'_>, subject: &Subject, paths: &[PathBuf], threads: usize) -> Vec<Answer> {
+pub fn ask_all(setting: WhySetting<'_>, subject: &Subject, paths: &[PathBuf], threads: usize) -> Vec<Answer> {
     let asked: Vec<Asked> = paths.iter().map(|path| (0, path.clone())).collect();
     ask_each(setting, std::slice::from_ref(subject), &asked, threads, |_, answer| answer, |answers| answers.collect())
 }

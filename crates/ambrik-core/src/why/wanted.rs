@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::judge::Judge;
+use super::judge::AccessJudge;
 use super::way::{self, Dir};
 use super::{Act, Answer, Subject};
 use crate::access::{Class, decide};
@@ -112,7 +112,7 @@ pub enum Match {
 
 /// What makes something right.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Remedy {
+pub enum Cure {
     /// `ambrik set SITE`.
     Set,
     /// Something to be done by hand: a command, or words.
@@ -129,7 +129,7 @@ pub struct Mend {
     /// What it should be, where the site file says that.
     pub to: Option<Arc<str>>,
     /// What does it.
-    pub remedy: Remedy,
+    pub remedy: Cure,
 }
 
 /// What the site file says about a path and an account.
@@ -187,7 +187,7 @@ impl Wanted {
     }
 }
 
-impl Judge<'_> {
+impl AccessJudge<'_> {
     /// What the site that holds a path wants, by where it stands in each site's policy.
     ///
     /// `facts` are those of what the path leads to, none where nothing is there; `dir` is the directory that its name is in.
@@ -301,7 +301,7 @@ impl Judge<'_> {
             && lack.lacks
             && want.covers(Perm::W)
         {
-            return Mend { path, from: bar.words().into(), to: None, remedy: Remedy::Hand(bar.remedy().to_owned()) };
+            return Mend { path, from: bar.words().into(), to: None, remedy: Cure::Hand(bar.remedy().to_owned()) };
         }
         let itself = path == lack.answer.at.itself;
         let context = if itself { *lack.context } else { lack.holder.cursor(&path).context };
@@ -324,19 +324,19 @@ impl Judge<'_> {
                     }
                     _ => (from, to),
                 };
-                return Mend { path, from, to: Some(to), remedy: Remedy::Set };
+                return Mend { path, from, to: Some(to), remedy: Cure::Set };
             }
         }
         if lack.lacks && lack.holder.denies(&context, &self.subject.ids, want) {
-            return Mend { path, from, to: None, remedy: Remedy::Hand(lack.in_site_file()) };
+            return Mend { path, from, to: None, remedy: Cure::Hand(lack.in_site_file()) };
         }
         let by_hand = if lack.lacks { give } else { take };
-        let remedy = Remedy::Hand(by_hand(&self.subject, &path, facts, want));
+        let remedy = Cure::Hand(by_hand(&self.subject, &path, facts, want));
         Mend { path, from, to: None, remedy }
     }
 }
 
-impl Judge<'_> {
+impl AccessJudge<'_> {
     fn shown(&mut self, rights: &Rights, kind: Kind) -> Arc<str> {
         let accounts = self.setting.accounts;
         let shown = self.known.shown.entry((rights.clone(), kind));

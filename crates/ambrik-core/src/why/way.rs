@@ -12,8 +12,8 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 use rustix::io::Errno;
 
-use super::judge::{Judge, OwnStep, Target};
-use super::{Act, Answer, AskedPlaces, Can, Setting, Step, Subject};
+use super::judge::{AccessJudge, OwnStep, Target};
+use super::{Act, Answer, AskedPlaces, Can, Step, Subject, WhySetting};
 use crate::entry::{Facts, Kind};
 use crate::policy::Cursor;
 use crate::tree::near::Near;
@@ -147,8 +147,8 @@ struct Goal {
 
 /// Answers questions about one account. What it has looked at it does not look at again: it is for one run.
 pub struct Asker<'s> {
-    setting: Setting<'s>,
-    judge: Judge<'s>,
+    setting: WhySetting<'s>,
+    judge: AccessJudge<'s>,
     near: Near,
     /// The directory that `near` stands in.
     stands_in: u64,
@@ -161,18 +161,18 @@ pub struct Asker<'s> {
 impl<'s> Asker<'s> {
     /// Asks for `subject`.
     #[must_use]
-    pub fn new(setting: Setting<'s>, subject: Subject) -> Self {
+    pub fn new(setting: WhySetting<'s>, subject: Subject) -> Self {
         Self::with(setting, subject, Near::through_proc())
     }
 
     /// As [`Self::new`], on a thread that is nobody else's: it gets a working directory of its own, which moves.
     #[must_use]
-    pub(super) fn on_own_thread(setting: Setting<'s>, subject: Subject) -> Self {
+    pub(super) fn on_own_thread(setting: WhySetting<'s>, subject: Subject) -> Self {
         Self::with(setting, subject, Near::on_own_thread())
     }
 
-    fn with(setting: Setting<'s>, subject: Subject, near: Near) -> Self {
-        let judge = Judge::new(setting, subject);
+    fn with(setting: WhySetting<'s>, subject: Subject, near: Near) -> Self {
+        let judge = AccessJudge::new(setting, subject);
         let root = setting.host.pin_root().map(|(handle, facts)| {
             let path: Arc<Path> = Path::new("/").into();
             let search = judge.search(&facts);

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::account::{Account, Accounts, Gid, Ids, Uid, UnknownAccount};
-use crate::host::{From, Role, Services};
+use crate::host::{Origin, Role, Services};
 use crate::site::Site;
 use crate::tree::Host;
 
@@ -112,7 +112,7 @@ impl Subject {
         };
         let folder = site.served_folder().unwrap_or_else(|| site.root.clone());
         let answer = services.account(host, role, &folder).ok();
-        let seen = answer.filter(|a| a.account.ids.uid == account.ids.uid && a.from.contains(&From::Process));
+        let seen = answer.filter(|a| a.account.ids.uid == account.ids.uid && a.from.contains(&Origin::Process));
         let process = seen.map(|answer| (answer.account.ids, answer.because));
         let process = process.or_else(|| process_of(services, Some(role), account.ids.uid));
         Some(Self::running(account.clone(), process, accounts, services))
@@ -159,7 +159,7 @@ fn process_of(services: &Services, role: Option<Role>, uid: Uid) -> Option<(Ids,
     let running = services.services.iter().filter(|service| service.account.ids.uid == uid && service.runs());
     let mut running = running.filter(|service| role.is_none_or(|role| service.role == role));
     let first = running.next()?;
-    let place = first.evidence.iter().find(|evidence| evidence.from == From::Process)?.place.clone();
+    let place = first.evidence.iter().find(|evidence| evidence.from == Origin::Process)?.place.clone();
     running.all(|service| service.account.ids == first.account.ids).then(|| (first.account.ids.clone(), place))
 }
 

@@ -8,8 +8,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
-use ambrik_core::audit::{Audit, Setting, audit};
-use ambrik_core::change::{ChangeError, Ledger, Means, Outcome, Plan, StateDir, apply, plan_undo, undo};
+use ambrik_core::audit::{Audit, AuditSetting, audit};
+use ambrik_core::change::{ChangeContext, ChangeError, Ledger, Outcome, Plan, StateDir, apply, plan_undo, undo};
 use ambrik_core::site::{Phase, Site, read};
 use ambrik_core::starts::SiteError;
 use ambrik_core::tree::{Host, Progress};
@@ -131,7 +131,7 @@ impl TestHost {
         let today = "2026-11-23".parse().unwrap();
         let progress = Progress::default();
         let clean_since = std::collections::HashMap::new();
-        let setting = Setting {
+        let setting = AuditSetting {
             clean_since: &clean_since,
             labels: None,
             host: &host,
@@ -156,7 +156,8 @@ impl TestHost {
     pub(crate) fn try_apply(&self, plan: &Plan) -> Result<Outcome, ChangeError> {
         let (host, state, progress) = (Host::at(self.dir.path()).unwrap(), self.state(), Progress::default());
         let mut ledger = Ledger::open_or_create(&state).unwrap();
-        let means = Means { host: &host, state: &state, threads: 2, store: None, keep: true, progress: &progress };
+        let means =
+            ChangeContext { host: &host, state: &state, threads: 2, store: None, keep: true, progress: &progress };
         apply(plan, &mut ledger, &means)
     }
 
@@ -175,7 +176,8 @@ impl TestHost {
     pub(crate) fn undo(&self, id: Option<i64>, force: bool) -> Outcome {
         let (host, state, progress) = (Host::at(self.dir.path()).unwrap(), self.state(), Progress::default());
         let mut ledger = Ledger::open_or_create(&state).unwrap();
-        let means = Means { host: &host, state: &state, threads: 2, store: None, keep: true, progress: &progress };
+        let means =
+            ChangeContext { host: &host, state: &state, threads: 2, store: None, keep: true, progress: &progress };
         let plan = plan_undo(&ledger, id).unwrap();
         undo(&plan, &mut ledger, &means, force).unwrap()
     }

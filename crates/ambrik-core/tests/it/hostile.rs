@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use ambrik_core::change::{Ledger, Means, MoveSetting, Plan, asked, move_part, plan_move, plan_undo, undo};
+use ambrik_core::change::{ChangeContext, Ledger, MoveSetting, Plan, asked, move_part, plan_move, plan_undo, undo};
 use ambrik_core::site::{Phase, read};
 use ambrik_core::tree::{Host, Progress};
 use rand::rngs::StdRng;
@@ -509,7 +509,7 @@ fn there_and_back(host: &TestHost, to: &Path) -> bool {
     // The attacker may have something in the part that is not copied at all.
     let Ok(plan) = plan_move(&setting, &before, &after, asked) else { return false };
     let progress = Progress::default();
-    let means = Means { host: &real, state: &state, threads: 2, store: None, keep: true, progress: &progress };
+    let means = ChangeContext { host: &real, state: &state, threads: 2, store: None, keep: true, progress: &progress };
     let mut ledger = Ledger::open_or_create(&state).unwrap();
     let outcome = move_part(&plan, &mut ledger, &means).unwrap();
     let moved = host.real(to).exists();

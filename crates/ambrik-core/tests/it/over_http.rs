@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use ambrik_core::audit::Asked;
+use ambrik_core::audit::HttpAnswers;
 use ambrik_core::host::Services;
 use ambrik_core::over_http::{HttpError, LONGEST, ask};
 use ambrik_core::site::Phase;
@@ -109,7 +109,7 @@ fn leads_on(folder: &Path, path: &str) -> (u16, Vec<u8>) {
 }
 
 /// A site with everything that should not be served.
-fn asked(answers: Answers) -> (TestHost, Asked) {
+fn asked(answers: Answers) -> (TestHost, HttpAnswers) {
     let test = TestHost::new(&[]);
     test.file("index.php", "root", 0o644);
     test.file("settings.ini", "root", 0o640);
@@ -131,7 +131,7 @@ fn asked(answers: Answers) -> (TestHost, Asked) {
     (test, asked)
 }
 
-fn found(asked: &Asked) -> Vec<String> {
+fn found(asked: &HttpAnswers) -> Vec<String> {
     let mut found: Vec<String> = asked
         .found
         .iter()

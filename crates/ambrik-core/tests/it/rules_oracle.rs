@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use ambrik_core::entry::Kind;
-use ambrik_core::label::{Answer, Rules};
+use ambrik_core::label::{RuleAnswer, Rules};
 use ambrik_core::tree::Host;
 use proptest::strategy::{Strategy as _, ValueTree as _};
 use proptest::test_runner::TestRunner;
@@ -47,10 +47,10 @@ fn is_installed() -> bool {
     installed
 }
 
-fn shown(answer: &Answer) -> String {
+fn shown(answer: &RuleAnswer) -> String {
     match answer {
-        Answer::Context(context) => context.to_string(),
-        Answer::Left | Answer::NoRule => "<<none>>".into(),
+        RuleAnswer::Context(context) => context.to_string(),
+        RuleAnswer::Left | RuleAnswer::NoRule => "<<none>>".into(),
     }
 }
 

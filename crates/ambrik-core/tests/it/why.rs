@@ -12,7 +12,7 @@ use ambrik_core::mode::Perm;
 use ambrik_core::site::{Phase, Site};
 use ambrik_core::tree::{Host, Progress};
 use ambrik_core::why::{
-    self, Act, Answer, Asker, Everything, Holder, Match, Now, Refusals, Remedy, Setting, Subject, Whom,
+    self, Act, Answer, Asker, Cure, Everything, Holder, Match, Now, Refusals, Subject, Whom, WhySetting,
 };
 use rstest::rstest;
 
@@ -64,7 +64,7 @@ fn subject(name: &str) -> Subject {
 fn ask_in(test: &TestHost, site: &Arc<Site>, phase: Phase, who: &str, path: impl AsRef<Path>) -> Answer {
     let host = Host::at(&test.real("/")).unwrap();
     let holders = [Holder::new(site, phase, &host, &test.accounts)];
-    let setting = Setting { host: &host, accounts: &test.accounts, holders: &holders, labels: None };
+    let setting = WhySetting { host: &host, accounts: &test.accounts, holders: &holders, labels: None };
     Asker::new(setting, subject(who)).ask(&Path::new("/srv/www/site").join(path))
 }
 
@@ -80,8 +80,8 @@ fn said(answer: &Answer) -> Vec<String> {
 fn mends(answer: &Answer) -> Vec<String> {
     let mends = &answer.wanted.as_ref().unwrap().mends;
     let each = mends.iter().map(|mend| match (&mend.remedy, &mend.to) {
-        (Remedy::Set, to) => format!("{}: {} to {}", mend.path.display(), mend.from, to.as_deref().unwrap_or("?")),
-        (Remedy::Hand(words), _) => words.clone(),
+        (Cure::Set, to) => format!("{}: {} to {}", mend.path.display(), mend.from, to.as_deref().unwrap_or("?")),
+        (Cure::Hand(words), _) => words.clone(),
     });
     each.collect()
 }
@@ -240,7 +240,7 @@ fn where_it_cannot_look_it_does_not_answer() {
     let answers = as_account(&ids, move || {
         let host = Host::at(&root).unwrap();
         let accounts = ambrik_core::account::Accounts::from_texts(&passwd, &group);
-        let setting = Setting { host: &host, accounts: &accounts, holders: &[], labels: None };
+        let setting = WhySetting { host: &host, accounts: &accounts, holders: &[], labels: None };
         let asked = |who: &str, path: &str| {
             let answer = Asker::new(setting, subject(who)).ask(Path::new(path));
             (answer.can.read, answer.is_complete(), said(&answer).concat())
@@ -321,7 +321,7 @@ fn accounts_that_are_none(#[case] text: &str, #[case] want: &str) {
 fn everything(test: &TestHost, who: &str, act: Act, services: &Services) -> Everything {
     let host = Host::at(&test.real("/")).unwrap();
     let holder = Holder::new(&test.site(SITE), Phase::Sealed, &host, &test.accounts);
-    let setting = Setting { host: &host, accounts: &test.accounts, holders: &[], labels: None };
+    let setting = WhySetting { host: &host, accounts: &test.accounts, holders: &[], labels: None };
     why::everything(setting, &holder, &subject(who), act, services, (2, &Progress::default())).unwrap()
 }
 

@@ -8,7 +8,7 @@ use ambrik_core::account::{Accounts, Gid, Ids, Powers, Uid};
 use ambrik_core::acl::{ACCESS_ATTRIBUTE, Acl, Tag};
 use ambrik_core::mode::Perm;
 use ambrik_core::tree::Host;
-use ambrik_core::why::{Act, Answer, Setting, Subject, ask_all};
+use ambrik_core::why::{Act, Answer, Subject, WhySetting, ask_all};
 use rand::rngs::StdRng;
 use rand::{Rng as _, SeedableRng as _};
 use rustix::fs::{Access, AtFlags, CWD, IFlags, Mode, OFlags};
@@ -216,7 +216,7 @@ fn the_answer_is_what_the_kernel_does() {
     let mut rng = StdRng::seed_from_u64(seed);
     let host = Host::this().unwrap();
     let accounts = Accounts::from_texts("", "");
-    let setting = Setting { host: &host, accounts: &accounts, holders: &[], labels: None };
+    let setting = WhySetting { host: &host, accounts: &accounts, holders: &[], labels: None };
     let (mut questions, mut flags) = (0, 0);
     for _ in 0..TREES {
         let tree = Tree::random(&mut rng);
@@ -252,7 +252,7 @@ fn root_without_its_capabilities_is_an_account_like_others() {
     fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).unwrap();
     let list = Acl::with_users(Perm::RW, Perm::R, Perm::NONE, &[(Uid(0), Perm::R)]);
     let host = Host::this().unwrap();
-    let setting = Setting { host: &host, accounts: &Accounts::from_texts("", ""), holders: &[], labels: None };
+    let setting = WhySetting { host: &host, accounts: &Accounts::from_texts("", ""), holders: &[], labels: None };
     let root = Ids::new(Uid(0), Gid(0), []);
     let reads = |ids: &Ids| ask_all(setting, &subject(ids.clone()), std::slice::from_ref(&path), 1)[0].can.read;
     let bare = root.clone().with_powers(Powers::NONE);
@@ -287,7 +287,7 @@ fn two_rights_of_two_groups_give_no_further_name() {
     crate::attributes::set(&path, ACCESS_ATTRIBUTE, &list.unwrap().to_attribute());
     let ids = Ids::new(Uid(61_001), Gid(61_002), [Gid(61_003)]);
     let host = Host::this().unwrap();
-    let setting = Setting { host: &host, accounts: &Accounts::from_texts("", ""), holders: &[], labels: None };
+    let setting = WhySetting { host: &host, accounts: &Accounts::from_texts("", ""), holders: &[], labels: None };
     let can = ask_all(setting, &subject(ids.clone()), std::slice::from_ref(&path), 1)[0].can;
     let kernel = as_account(&ids, move || one(&path, 0, path.parent().unwrap()));
     assert_eq!((can.read, can.write, can.link), (Some(kernel[0]), Some(kernel[1]), Some(kernel[5])));
@@ -320,11 +320,11 @@ fn mount_options_count() {
         fs::set_permissions(&file, fs::Permissions::from_mode(0o777)).unwrap();
         let host = Host::this().unwrap();
         let accounts = Accounts::from_texts("", "");
-        let setting = Setting { host: &host, accounts: &accounts, holders: &[], labels: None };
+        let setting = WhySetting { host: &host, accounts: &accounts, holders: &[], labels: None };
         let ids = Ids::new(Uid(61_001), Gid(61_001), []);
         let ask = || {
             let host = Host::this().unwrap();
-            let setting = Setting { host: &host, ..setting };
+            let setting = WhySetting { host: &host, ..setting };
             let mut asker = ambrik_core::why::Asker::new(setting, subject(ids.clone()));
             [asker.ask(&file), asker.ask(&folder)]
         };

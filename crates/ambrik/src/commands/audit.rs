@@ -15,7 +15,7 @@ use crate::failure::{Exit, Failure, Wrong};
 use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
-use crate::session::{Looked, Session, threads};
+use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
 
 /// Report what a site's tree allows that its site file does not
@@ -169,7 +169,7 @@ fn longest(text: &str) -> Result<Duration, Failure> {
 /// Adds what a visitor gets and should not.
 pub(crate) fn ask_over_http(
     audit: Audit,
-    looked: &Looked,
+    looked: &HostView,
     longest: Duration,
     session: &mut Session<'_>,
 ) -> Result<Audit, Failure> {

@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use ambrik_core::audit::{Audit, Setting, audit, host_findings};
+use ambrik_core::audit::{Audit, AuditSetting, audit, host_findings};
 use ambrik_core::change::{
-    Changed, HowChanged, Ledger, Means, Outcome, Plan, Proof, StateDir, afterwards, apply, changed_in_window,
+    ChangeContext, Changed, HowChanged, Ledger, Outcome, Plan, Proof, StateDir, afterwards, apply, changed_in_window,
     check_places, keep_module, plan_module, prove,
 };
 use ambrik_core::entry::Nanos;
@@ -26,7 +26,7 @@ use crate::output::{
     json::{ChangedSite, Sealed},
 };
 use crate::progress::watched;
-use crate::session::{Looked, Records, Session, threads};
+use crate::session::{HostView, Records, Session, threads};
 use crate::sites::Sites;
 
 /// How much is really done.
@@ -121,7 +121,7 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
 /// A job, and what it is done with.
 struct Work<'w> {
     job: &'w Job<'w>,
-    looked: &'w Looked,
+    looked: &'w HostView,
     neighbours: &'w [Arc<Site>],
     records: &'w Records,
 }
@@ -161,7 +161,8 @@ impl Work<'_> {
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
         Ok(watched(session.quiet, "looking at", |progress| {
             // `set` and `open` neither show nor remove information pages.
-            let setting = Setting { sniff: self.job.name == "seal", ..self.looked.setting(self.neighbours, progress) };
+            let setting =
+                AuditSetting { sniff: self.job.name == "seal", ..self.looked.setting(self.neighbours, progress) };
             audit(&setting, site, self.job.phase)
         })?)
     }
@@ -172,7 +173,7 @@ impl Work<'_> {
         let clean_since = records.clean_since(std::slice::from_ref(site))?;
         let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
         let found = watched(session.quiet, "looking at", |progress| {
-            let setting = Setting { clean_since: &clean_since, ..self.looked.setting(self.neighbours, progress) };
+            let setting = AuditSetting { clean_since: &clean_since, ..self.looked.setting(self.neighbours, progress) };
             audit(&setting, site, self.job.phase)
         })?;
         Ok(found.with_unproven(&self.looked.host, unproven, jiff::Zoned::now().date()))
@@ -459,7 +460,7 @@ impl Work<'_> {
         }
         let outcome = watched(session.quiet, "changing", |progress| {
             let (host, keep, store) = (&self.looked.host, self.job.keep, store.as_ref());
-            apply(plan, &mut ledger, &Means { host, state, threads: threads(), store, keep, progress })
+            apply(plan, &mut ledger, &ChangeContext { host, state, threads: threads(), store, keep, progress })
         })?;
         let by_hand = plan.audit.module.as_ref().filter(|module| module.needed && store.is_none());
         if let Some(module) = by_hand {

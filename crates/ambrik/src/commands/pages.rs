@@ -8,7 +8,7 @@ use ambrik_core::site::Site;
 
 use super::undo::take_back_now;
 use crate::failure::{Exit, Failure};
-use crate::session::{Looked, Session};
+use crate::session::{HostView, Session};
 
 /// PHP looks only every two seconds whether a file of its opcode cache is still what it was
 /// (`opcache.revalidate_freq`): a page can answer so long from what it could read before.
@@ -64,7 +64,7 @@ pub(crate) fn settle(
     site: &Site,
     id: i64,
     or_undo: bool,
-    looked: &Looked,
+    looked: &HostView,
     state: &StateDir,
     session: &mut Session<'_>,
 ) -> Result<bool, Failure> {

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ambrik_core::audit::audit;
-use ambrik_core::change::{Asked, Ledger, Means, MovePlan, MoveSetting, asked, move_part, plan_move};
+use ambrik_core::change::{Asked, ChangeContext, Ledger, MovePlan, MoveSetting, asked, move_part, plan_move};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
@@ -16,7 +16,7 @@ use crate::options::Format;
 use crate::output;
 use crate::output::json::Moved;
 use crate::progress::watched;
-use crate::session::{Looked, Session, threads};
+use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
 
 /// Move a part's data to another place, such as out of the folder that the web server serves
@@ -81,7 +81,7 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let watch = Watch::begin(site, session);
     let outcome = watched(session.quiet, "moving", |progress| {
         let (host, state) = (&looked.host, &state);
-        let means = Means { host, state, threads: threads(), store: None, keep: true, progress };
+        let means = ChangeContext { host, state, threads: threads(), store: None, keep: true, progress };
         move_part(&plan, &mut ledger, &means)
     })?;
     session.report_failures(&outcome.failures);
@@ -103,7 +103,7 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
 fn plan(
     args: &MoveArgs,
     (site, neighbours): (&Arc<Site>, &[Arc<Site>]),
-    looked: &Looked,
+    looked: &HostView,
     session: &mut Session<'_>,
 ) -> Result<MovePlan, Failure> {
     let records = session.records()?;
@@ -140,7 +140,12 @@ fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>
     Err(Failure::usage(format!("{who}; nothing was changed: stop it first, or move all the same with --though-open")))
 }
 
-fn show(plan: &MovePlan, moved: Option<Moved<'_>>, looked: &Looked, session: &mut Session<'_>) -> Result<(), Failure> {
+fn show(
+    plan: &MovePlan,
+    moved: Option<Moved<'_>>,
+    looked: &HostView,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
     let outcome = moved.as_ref().map(|moved| moved.outcome);
     match (session.format, outcome) {
         (Format::Json, _) => output::json::moved(plan, moved, &looked.accounts, session.raw_out())?,
@@ -151,7 +156,7 @@ fn show(plan: &MovePlan, moved: Option<Moved<'_>>, looked: &Looked, session: &mu
 }
 
 /// What remains to be done is what an audit of the site as its file is now finds.
-fn look_again(site: &Arc<Site>, plan: &MovePlan, looked: &Looked, session: &mut Session<'_>) -> Result<(), Failure> {
+fn look_again(site: &Arc<Site>, plan: &MovePlan, looked: &HostView, session: &mut Session<'_>) -> Result<(), Failure> {
     let Sites { chosen, neighbours, .. } = session.site_of(&plan.asked.text_after, &site.file, looked)?;
     let now = &chosen[0];
     let phase = session.records()?.phase(&now.name)?;

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use ambrik_core::change::{Ledger, Means, Plan, forget};
+use ambrik_core::change::{ChangeContext, Ledger, Plan, forget};
 use ambrik_core::label::Store;
 use ambrik_core::site::Phase;
 
@@ -88,7 +88,11 @@ fn forget_modules(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         }
         let outcome = watched(session.quiet, "changing", |progress| {
             let (host, state, store) = (&looked.host, &state, store.as_ref());
-            forget(&site.name, &mut ledger, &Means { host, state, threads: threads(), store, keep: true, progress })
+            forget(
+                &site.name,
+                &mut ledger,
+                &ChangeContext { host, state, threads: threads(), store, keep: true, progress },
+            )
         })?;
         let Some(outcome) = outcome else { continue };
         session.report_failures(&outcome.failures);

@@ -15,7 +15,7 @@ use crate::failure::{Exit, Failure};
 use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
-use crate::session::{Looked, Session};
+use crate::session::{HostView, Session};
 
 /// Draft a site file for a deployed tree, each line with its reason
 ///
@@ -133,7 +133,7 @@ fn time(text: &str) -> Result<std::time::Duration, String> {
 fn watch_php(
     time: std::time::Duration,
     found: &Survey,
-    looked: &Looked,
+    looked: &HostView,
     session: &mut Session<'_>,
 ) -> Result<Watched, Failure> {
     if !looked.host.is_this() {
@@ -196,7 +196,7 @@ fn save(
     found: &Survey,
     name: &str,
     replace: bool,
-    looked: &Looked,
+    looked: &HostView,
     others: &[Ground],
     session: &mut Session<'_>,
 ) -> Result<(), Failure> {

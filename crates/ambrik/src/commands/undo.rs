@@ -1,6 +1,6 @@
 //! `undo`: takes a change set back.
 
-use ambrik_core::change::{Ledger, Means, Outcome, StateDir, UndoPlan, plan_undo, since, undo};
+use ambrik_core::change::{ChangeContext, Ledger, Outcome, StateDir, UndoPlan, plan_undo, since, undo};
 
 use ambrik_core::label::Store;
 
@@ -9,7 +9,7 @@ use crate::failure::{Exit, Failure};
 use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
-use crate::session::{Looked, Session, threads};
+use crate::session::{HostView, Session, threads};
 
 /// Take a change set back
 ///
@@ -83,7 +83,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         let plan = plan_of(&ledger, id)?;
         let outcome = watched(session.quiet, "taking back", |progress| {
             let (host, store) = (&looked.host, store.as_ref());
-            let means = Means { host, state: &state, threads: threads(), store, keep: true, progress };
+            let means = ChangeContext { host, state: &state, threads: threads(), store, keep: true, progress };
             take_back(&plan, &mut ledger, &means, args.force)
         })?;
         session.report_failures(&outcome.failures);
@@ -103,7 +103,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
 /// Takes a change set back that was just made, under the lock that its run holds.
 pub(crate) fn take_back_now(
     id: i64,
-    looked: &Looked,
+    looked: &HostView,
     state: &StateDir,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
@@ -112,12 +112,17 @@ pub(crate) fn take_back_now(
     let store = Store::of(&looked.host, &looked.labels.state);
     let outcome = watched(session.quiet, "taking back", |progress| {
         let (host, store) = (&looked.host, store.as_ref());
-        take_back(&plan, &mut ledger, &Means { host, state, threads: threads(), store, keep: true, progress }, false)
+        take_back(
+            &plan,
+            &mut ledger,
+            &ChangeContext { host, state, threads: threads(), store, keep: true, progress },
+            false,
+        )
     })?;
     session.report_failures(&outcome.failures);
     Ok(Exit::of(&outcome))
 }
 
-fn take_back(plan: &UndoPlan, ledger: &mut Ledger, means: &Means<'_>, force: bool) -> Result<Outcome, Failure> {
+fn take_back(plan: &UndoPlan, ledger: &mut Ledger, means: &ChangeContext<'_>, force: bool) -> Result<Outcome, Failure> {
     Ok(undo(plan, ledger, means, force)?)
 }

@@ -11,13 +11,13 @@ use std::sync::Arc;
 use ambrik_core::host::{Role, Services};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
-use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusals, Review, Setting, Subject, Told, Whom};
+use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusals, Review, Subject, Told, Whom, WhySetting};
 
 use crate::failure::{Exit, Failure};
 use crate::options::Format;
 use crate::output;
 use crate::progress::watched;
-use crate::session::{Looked, Session, threads};
+use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
 
 /// Say what an account can do with a path, and what decides it, step by step from /
@@ -102,7 +102,7 @@ fn woven<'a, T>(
 
 /// Everything that answers are made with.
 struct Inquiry<'l> {
-    looked: &'l Looked,
+    looked: &'l HostView,
     holders: Vec<Holder>,
     services: &'l Services,
     /// What is wrong with site files that are left out.
@@ -110,7 +110,7 @@ struct Inquiry<'l> {
 }
 
 impl<'l> Inquiry<'l> {
-    fn new(session: &mut Session<'_>, looked: &'l Looked) -> Result<Self, Failure> {
+    fn new(session: &mut Session<'_>, looked: &'l HostView) -> Result<Self, Failure> {
         let Sites { chosen: sites, wrong, .. } = session.known_sites(looked);
         let wrong = wrong.into_iter().map(|wrong| wrong.says).collect();
         let records = session.records()?;
@@ -123,15 +123,15 @@ impl<'l> Inquiry<'l> {
         Ok(Self { looked, holders, services, wrong })
     }
 
-    fn setting(&self) -> Setting<'_> {
+    fn setting(&self) -> WhySetting<'_> {
         {
-            let Looked { host, accounts, labels, .. } = self.looked;
-            Setting { host, accounts, holders: &self.holders, labels: Some(labels) }
+            let HostView { host, accounts, labels, .. } = self.looked;
+            WhySetting { host, accounts, holders: &self.holders, labels: Some(labels) }
         }
     }
 
     fn of_site(&self, whom: &Whom, holder: &Holder) -> Option<Subject> {
-        let Looked { host, accounts, labels, .. } = self.looked;
+        let HostView { host, accounts, labels, .. } = self.looked;
         let subject = Subject::of_site(whom, holder.site(), host, accounts, self.services)?;
         Some(subject.in_domain(whom, labels))
     }
@@ -335,7 +335,7 @@ fn exit(answer: &Answer) -> Exit {
 fn everything(
     args: &WhyArgs,
     session: &mut Session<'_>,
-    looked: &Looked,
+    looked: &HostView,
     site: &Path,
     act: Act,
 ) -> Result<Exit, Failure> {
@@ -355,9 +355,9 @@ fn everything(
                 .ok_or_else(|| Failure::usage(format!("{}: there is no such account", site.name)))?,
         };
         tell_about(&subject, session);
-        let Looked { host, accounts, labels, .. } = looked;
+        let HostView { host, accounts, labels, .. } = looked;
         let subject = subject.in_domain(&whom, labels);
-        let setting = Setting { host, accounts, holders: &holders, labels: Some(labels) };
+        let setting = WhySetting { host, accounts, holders: &holders, labels: Some(labels) };
         let found = watched(session.quiet, "looking at", |progress| {
             why::everything(setting, &holders[0], &subject, act, services, (threads(), progress))
         })?;

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::io::{self, Write};
 
-use ambrik_core::host::{Answer, From, Role, Runs, Service, Services, Through};
+use ambrik_core::host::{Answer, Origin, Role, Runs, Service, Services, Through};
 use ambrik_core::shown::Shown;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
@@ -134,7 +134,7 @@ fn row_of_service(service: &Service) -> Vec<String> {
         Role::Web => (String::new(), name),
     };
     let through = service.pool.as_ref().map(|pool| format!("pool {pool}")).unwrap_or_default();
-    let from: Vec<From> = service.evidence.iter().map(|evidence| evidence.from).collect();
+    let from: Vec<Origin> = service.evidence.iter().map(|evidence| evidence.from).collect();
     vec![styled(FAINT, "(none known)"), service.program.clone(), through, php, web, seen(from.iter())]
 }
 
@@ -165,9 +165,9 @@ fn accounts(answers: &[Answer], nothing: bool) -> String {
 }
 
 /// Whether it was seen running, in configuration, or both.
-fn seen<'f>(from: impl Iterator<Item = &'f From>) -> String {
-    let found: BTreeSet<&From> = from.collect();
-    let word = match (found.contains(&From::Process), found.contains(&From::Config)) {
+fn seen<'f>(from: impl Iterator<Item = &'f Origin>) -> String {
+    let found: BTreeSet<&Origin> = from.collect();
+    let word = match (found.contains(&Origin::Process), found.contains(&Origin::Config)) {
         (true, true) => "both",
         (true, false) => "running",
         (false, true) => "config",

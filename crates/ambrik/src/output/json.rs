@@ -12,7 +12,7 @@ use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
 use ambrik_core::change::{ChangeSet, MovePlan, Outcome, Plan, Proof, UndoPlan, deployments};
 use ambrik_core::entry::{Kind, Rights};
-use ambrik_core::label::{Labels, Line};
+use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::over_http::Page;
 use ambrik_core::site::Accept;
 use base64::Engine as _;
@@ -113,7 +113,7 @@ struct SiteAudit<'a, F> {
     accounts: AccountNames,
     parts: Vec<PartRights>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    labels: Option<Vec<LabelLine<'a>>>,
+    labels: Option<Vec<LabelDocument<'a>>>,
     findings: F,
 }
 
@@ -193,7 +193,7 @@ pub(crate) fn audit(
     host: &OfHost<'_>,
     (audits, of_host): (&[Audit], &[HostFinding]),
     wrong: &[Wrong],
-    tables: &[Vec<Line>],
+    tables: &[Vec<LabelLine>],
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let taken = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
@@ -215,7 +215,7 @@ pub(crate) fn audit(
 
 /// Paths with the same labels.
 #[derive(Serialize)]
-struct LabelLine<'l> {
+struct LabelDocument<'l> {
     part: String,
     now: Option<&'l str>,
     relabelled: Option<&'l str>,
@@ -224,14 +224,14 @@ struct LabelLine<'l> {
     count: u64,
 }
 
-fn label_line<'l>(audit: &Audit, line: &'l Line) -> LabelLine<'l> {
-    let Line { now, relabelled, wanted, right, count, .. } = line;
+fn label_line<'l>(audit: &Audit, line: &'l LabelLine) -> LabelDocument<'l> {
+    let LabelLine { now, relabelled, wanted, right, count, .. } = line;
     let part = audit.part_shown(line.part).to_owned();
     let (now, relabelled) = (now.as_deref(), relabelled.as_deref());
-    LabelLine { part, now, relabelled, wanted, right: *right, count: *count }
+    LabelDocument { part, now, relabelled, wanted, right: *right, count: *count }
 }
 
-fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<Line>>) -> impl Serialize + use<'a> {
+fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl Serialize + use<'a> {
     let site = &audit.site;
     let parts = audit.table.iter().map(|line| {
         let mut cells = line.cells.iter();

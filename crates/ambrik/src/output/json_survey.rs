@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use ambrik_core::survey::{Found, Part, Reason, Survey};
+use ambrik_core::survey::{DraftPart, DraftReason, FoundAccount, Survey};
 use serde::Serialize;
 
 use super::json::{PathText, print};
@@ -121,7 +121,7 @@ pub(crate) fn survey(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
     print(&document, out)
 }
 
-fn part(part: &Part) -> PartDocument<'_> {
+fn part(part: &DraftPart) -> PartDocument<'_> {
     PartDocument {
         path: PathText::of(&part.path),
         r#use: part.used_as.word(),
@@ -133,11 +133,11 @@ fn part(part: &Part) -> PartDocument<'_> {
     }
 }
 
-fn reasons(because: &[Reason]) -> Vec<ReasonDocument<'_>> {
+fn reasons(because: &[DraftReason]) -> Vec<ReasonDocument<'_>> {
     because.iter().map(|reason| ReasonDocument { says: &reason.says, r#where: reason.seen.to_string() }).collect()
 }
 
-fn account(found: &Found) -> Option<AccountDocument<'_>> {
+fn account(found: &FoundAccount) -> Option<AccountDocument<'_>> {
     let answer = found.as_ref().ok()?;
     let account = &answer.account;
     Some(AccountDocument { user: &account.user, group: &account.group, because: &answer.because })

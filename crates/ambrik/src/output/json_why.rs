@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use ambrik_core::label::switch::command;
-use ambrik_core::why::{Act, Answer, By, Everything, Match, Now, Remedy, Step, Through, Wanted, Way};
+use ambrik_core::why::{Act, Answer, By, Cure, Everything, Match, Now, Step, Through, Wanted, Way};
 use serde::Serialize;
 use serde::ser::{Error as _, SerializeSeq as _};
 use serde_json::value::{RawValue, to_raw_value};
@@ -267,8 +267,8 @@ fn wanted(wanted: &Wanted) -> WantedDocument<'_> {
         from: &mend.from,
         to: mend.to.as_deref(),
         remedy: match &mend.remedy {
-            Remedy::Set => format!("ambrik set {}", wanted.site.name),
-            Remedy::Hand(words) => words.clone(),
+            Cure::Set => format!("ambrik set {}", wanted.site.name),
+            Cure::Hand(words) => words.clone(),
         },
     });
     WantedDocument {

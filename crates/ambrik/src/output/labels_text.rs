@@ -4,12 +4,12 @@ use std::io::{self, Write};
 
 use ambrik_core::audit::Audit;
 use ambrik_core::host::Role;
-use ambrik_core::label::{Labels, Line};
+use ambrik_core::label::{LabelLine, Labels};
 
 use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{counted, number};
 
-pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[Line], out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &mut dyn Write) -> io::Result<()> {
     let site = &audit.site;
     let name = styled(HEAD, &site.name);
     let state = &labels.state;
@@ -68,7 +68,7 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[Line], out: &mut d
 }
 
 /// Whether a relabelling leaves what is to be.
-fn keeps(line: &Line) -> bool {
+fn keeps(line: &LabelLine) -> bool {
     let then = if line.right { line.now.as_deref() } else { Some(line.wanted.as_str()) };
     line.relabelled.is_none() || line.relabelled.as_deref() == then
 }

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use ambrik_core::shown::Shown;
 use ambrik_core::site::{Use, Write as When};
-use ambrik_core::survey::{Confidence, Found, Part, Reason, Survey};
+use ambrik_core::survey::{Confidence, DraftPart, DraftReason, FoundAccount, Survey};
 
 use super::table::{FAINT, GOOD, HEAD, ODD, cut, styled, wrapped};
 use super::{count, counted, number, paths};
@@ -68,7 +68,7 @@ fn verdict(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
     };
     let sure = if found.served_confidence == Confidence::Low { " (uncertain)" } else { "" };
     let because = found.served_because.first().map(|reason| format!(" ({})", said(reason))).unwrap_or_default();
-    let account = |who: &str, found: &Found| match found {
+    let account = |who: &str, found: &FoundAccount| match found {
         Ok(answer) => format!("{who} {}", answer.account.user),
         Err(undecided) => format!("{who} not known: {undecided}"),
     };
@@ -83,7 +83,7 @@ fn verdict(found: &Survey, out: &mut dyn Write) -> io::Result<()> {
 }
 
 /// A part and what speaks for it.
-fn block(part: &Part, width: usize, out: &mut dyn Write) -> io::Result<()> {
+fn block(part: &DraftPart, width: usize, out: &mut dyn Write) -> io::Result<()> {
     let sure = match part.confidence {
         Confidence::High => GOOD,
         Confidence::Medium | Confidence::Low => ODD,
@@ -109,11 +109,11 @@ fn block(part: &Part, width: usize, out: &mut dyn Write) -> io::Result<()> {
     Ok(())
 }
 
-fn name(part: &Part) -> String {
+fn name(part: &DraftPart) -> String {
     let create = if part.create { " (new)" } else { "" };
     format!("{}{create}", cut(&Shown(&part.path).to_string(), 44))
 }
 
-fn said(reason: &Reason) -> String {
+fn said(reason: &DraftReason) -> String {
     format!("{}: {}", reason.says, reason.seen)
 }

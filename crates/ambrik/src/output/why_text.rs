@@ -8,7 +8,7 @@ use ambrik_core::entry::Kind;
 use ambrik_core::label::switch::command;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Phase;
-use ambrik_core::why::{Act, Answer, By, Everything, Folder, Match, Now, Remedy, RunsPhp, Step, Wanted};
+use ambrik_core::why::{Act, Answer, By, Cure, Everything, Folder, Match, Now, RunsPhp, Step, Wanted};
 use anstream::adapter::strip_bytes;
 use anstyle::Style;
 
@@ -262,15 +262,15 @@ fn one(acts: &[Act], step: &Step, answer: &Answer) -> Line {
 fn mends(wanted: Option<&Wanted>, colours: bool, out: &mut dyn Write) -> io::Result<()> {
     let Some(wanted) = wanted.filter(|wanted| !wanted.mends.is_empty()) else { return Ok(()) };
     let name = &wanted.site.name;
-    if wanted.mends.iter().any(|mend| mend.remedy == Remedy::Set) {
+    if wanted.mends.iter().any(|mend| mend.remedy == Cure::Set) {
         let words = format!("to make it right: ambrik set {name}   (first: --preview)");
         writeln!(out, "  {}", painted(colours, HEAD, &words))?;
     }
     for mend in &wanted.mends {
         let line = match (&mend.remedy, &mend.to) {
-            (Remedy::Set, Some(to)) => format!("{}: {} → {to}", Shown(&mend.path), mend.from),
-            (Remedy::Set, None) => format!("{}: {}", Shown(&mend.path), mend.from),
-            (Remedy::Hand(words), _) => format!("{}: {}; by hand: {words}", Shown(&mend.path), mend.from),
+            (Cure::Set, Some(to)) => format!("{}: {} → {to}", Shown(&mend.path), mend.from),
+            (Cure::Set, None) => format!("{}: {}", Shown(&mend.path), mend.from),
+            (Cure::Hand(words), _) => format!("{}: {}; by hand: {words}", Shown(&mend.path), mend.from),
         };
         wrapped_once(&line, "    ", "      ", out)?;
     }

@@ -21,12 +21,12 @@ use crate::tree::sys;
 use crate::tree::{Failure, Op};
 
 /// What an archive is written to.
-pub(crate) trait Sink: Write {
+pub(crate) trait PackSink: Write {
     /// Cuts off what was written behind this length.
     fn cut_back(&mut self, length: u64) -> io::Result<()>;
 }
 
-impl Sink for BufWriter<File> {
+impl PackSink for BufWriter<File> {
     fn cut_back(&mut self, length: u64) -> io::Result<()> {
         self.flush()?;
         self.get_mut().set_len(length)?;
@@ -35,14 +35,14 @@ impl Sink for BufWriter<File> {
 }
 
 /// What goes to another thread cannot be had back: there the first failure ends the whole.
-impl Sink for BufWriter<io::PipeWriter> {
+impl PackSink for BufWriter<io::PipeWriter> {
     fn cut_back(&mut self, _length: u64) -> io::Result<()> {
         Err(io::ErrorKind::Unsupported.into())
     }
 }
 
 /// An archive in memory.
-impl Sink for Vec<u8> {
+impl PackSink for Vec<u8> {
     fn cut_back(&mut self, length: u64) -> io::Result<()> {
         self.truncate(usize::try_from(length).unwrap_or(usize::MAX));
         Ok(())
@@ -56,7 +56,7 @@ struct PackedTar<W> {
     sum: blake3::Hasher,
 }
 
-impl<W: Sink> PackedTar<W> {
+impl<W: PackSink> PackedTar<W> {
     /// Writes what counts for the checksum.
     fn put(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.sum.update(bytes);
@@ -134,7 +134,7 @@ impl Packer<Vec<u8>> {
     }
 }
 
-impl<W: Sink> Packer<W> {
+impl<W: PackSink> Packer<W> {
     /// A packer that writes to `to`, at most `room` bytes.
     pub(crate) fn new(to: W, room: u64) -> Self {
         let archive = Some(PackedTar { to, written: 0, sum: blake3::Hasher::new() });
@@ -449,7 +449,7 @@ impl Content {
     }
 
     /// Writes it; it must yield as much as it said that it holds.
-    fn write<W: Sink>(self, archive: &mut PackedTar<W>) -> Result<(), PackTrouble> {
+    fn write<W: PackSink>(self, archive: &mut PackedTar<W>) -> Result<(), PackTrouble> {
         if self.has_holes() {
             archive.put(&holes::map(&self.runs, self.size))?;
         }

@@ -14,7 +14,7 @@ use super::known::{HowChanged, Known};
 use super::{Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, identity_bytes, kind_number, turn_id};
 use crate::acl::Acl;
 use crate::change::keepsake::Successors;
-use crate::change::rights::{ChangeTime, Turn};
+use crate::change::rights::{ChangeTime, RightsChange};
 use crate::entry::{Identity, Kind, Nanos, Rights};
 
 /// Puts a site into the phase that a change set leaves it in; a window ends as the last one opened says.
@@ -73,7 +73,7 @@ impl<'l> Entry<'l> {
     /// Records changes of rights, durably. The answer is the number of the first.
     pub(crate) fn record<'t>(
         &mut self,
-        turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t Turn)>,
+        turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t RightsChange)>,
     ) -> Result<i64, LedgerError> {
         self.ledger.writing()?;
         let failed = self.failed();
@@ -89,7 +89,7 @@ impl<'l> Entry<'l> {
 
     fn record_in_transaction<'t>(
         &mut self,
-        turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t Turn)>,
+        turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t RightsChange)>,
     ) -> Result<(), LedgerError> {
         let failed = self.failed();
         let mut rows = Vec::new();

@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, TransactionBehavior, params};
 
 use super::keepsake::Successors;
-use super::rights::Turn;
+use super::rights::RightsChange;
 use super::state::{StateDir, StateError};
 use crate::account::{Gid, Uid};
 use crate::acl::Acl;
@@ -247,10 +247,10 @@ pub struct Window {
 
 /// A change of rights as the ledger holds it.
 #[derive(Clone, Debug)]
-pub(crate) struct TurnRow {
+pub(crate) struct RightsRow {
     pub(crate) folder: PathBuf,
     pub(crate) name: OsString,
-    pub(crate) turn: Turn,
+    pub(crate) turn: RightsChange,
     pub(crate) failed: bool,
 }
 
@@ -463,7 +463,7 @@ impl Ledger {
     }
 
     /// The changes of rights of a change set, in order.
-    pub(crate) fn turns(&self, id: i64) -> Result<Vec<TurnRow>, LedgerError> {
+    pub(crate) fn turns(&self, id: i64) -> Result<Vec<RightsRow>, LedgerError> {
         let failed = self.failed("read");
         let rights = self.rights_of(id)?;
         let sql = "SELECT folder.path, name, kind, dev, ino, links, before, after, turn.failed IS NOT NULL, left_seconds, left_nanos, born
@@ -495,8 +495,8 @@ impl Ledger {
             let (Some(kind), Some(before), Some(after)) = (kind, before, after) else {
                 return Err(self.damaged("a change"));
             };
-            let turn = Turn { id, kind, links, before, after, left, changed: None };
-            turns.push(TurnRow { folder, name: name.into_os_string(), turn, failed });
+            let turn = RightsChange { id, kind, links, before, after, left, changed: None };
+            turns.push(RightsRow { folder, name: name.into_os_string(), turn, failed });
         }
         Ok(turns)
     }

@@ -12,7 +12,7 @@ fn ledger() -> (tempfile::TempDir, StateDir, Ledger) {
     (dir, state, ledger)
 }
 
-fn turn() -> Turn {
+fn turn() -> RightsChange {
     let acl = Acl::with_users(crate::mode::Perm::RW, crate::mode::Perm::R, crate::mode::Perm::NONE, &[]);
     let before = Rights {
         uid: Uid(u32::MAX - 2),
@@ -25,7 +25,15 @@ fn turn() -> Turn {
     };
     let after = Rights { uid: Uid(0), acl: None, capabilities: None, ..before.clone() };
     let id = Identity { dev: u64::MAX, ino: 7, born: 12 };
-    Turn { id, kind: Kind::File, links: 1, before: Arc::new(before), after: Arc::new(after), left: None, changed: None }
+    RightsChange {
+        id,
+        kind: Kind::File,
+        links: 1,
+        before: Arc::new(before),
+        after: Arc::new(after),
+        left: None,
+        changed: None,
+    }
 }
 
 #[test]

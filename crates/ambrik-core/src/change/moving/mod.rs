@@ -13,7 +13,7 @@ use super::keepsake::{Inventory, Successors};
 use super::ledger::{ChangeSet, Entry, Ledger, MovingRow};
 use super::plan::Creation;
 use super::remains::remove_remains;
-use super::{ChangeError, Means, Outcome, PlaceError, create, end};
+use super::{ChangeContext, ChangeError, Outcome, PlaceError, create, end};
 use crate::account::Accounts;
 use crate::audit::{missing_above, open_way};
 use crate::entry::{Identity, Kind};
@@ -26,7 +26,7 @@ use crate::site::{self, EditError, Phase, Site, Use, Write, absolute_components,
 use crate::tree::{Failure, Host, Op, WayError, sys};
 use crate::want::Solver;
 
-pub use passage::Passage;
+pub use passage::PassageGrant;
 use relocate::{Place, relocate};
 
 /// A move that was asked for.
@@ -66,7 +66,7 @@ pub struct MovePlan {
     /// The missing directories that lead there.
     pub creations: Vec<Creation>,
     /// The directories there that php cannot pass yet.
-    pub passages: Vec<Passage>,
+    pub passages: Vec<PassageGrant>,
     /// Whether a symlink is left in the old place.
     pub link: bool,
     /// Who has files open there.
@@ -346,7 +346,7 @@ fn links_to(place: &Place, to: &Path) -> bool {
 /// Moves a part.
 ///
 /// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
-pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Result<Outcome, ChangeError> {
     let _held = signals::hold();
     let mut entry = ledger.begin(&plan.site.name, "move", (plan.phase, plan.phase), None)?;
     let made = make_move(plan, &mut entry, means);
@@ -354,7 +354,7 @@ pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &Means<'_>) -> Res
 }
 
 /// Moves it, each step recorded before.
-fn make_move(plan: &MovePlan, entry: &mut Entry<'_>, means: &Means<'_>) -> Result<Outcome, ChangeError> {
+fn make_move(plan: &MovePlan, entry: &mut Entry<'_>, means: &ChangeContext<'_>) -> Result<Outcome, ChangeError> {
     let MovePlan { site, asked, .. } = plan;
     let keeper = site.keeper.ids.uid;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
@@ -399,7 +399,7 @@ fn carry_out(
     number: i64,
     state: MoveState,
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let find = |path: &Path| Place::find(means.host, path, row.keeper).map_err(|error| way_failure(&error));
@@ -500,7 +500,7 @@ pub(super) fn move_back(
     row: &MovingRow,
     successors: &mut Successors,
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let back = MovingRow {

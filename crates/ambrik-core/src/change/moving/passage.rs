@@ -8,8 +8,8 @@ use crate::account::Ids;
 use crate::acl::{Acl, Entry as AclEntry, Tag};
 use crate::change::folder::{c_name, folder, split};
 use crate::change::ledger::Entry;
-use crate::change::rights::{self, Turn};
-use crate::change::{ChangeError, Job, Means, Outcome, run};
+use crate::change::rights::{self, RightsChange};
+use crate::change::{ChangeContext, ChangeError, Job, Outcome, run};
 use crate::entry::{Facts, Kind, Rights};
 use crate::mode::{Mode, Perm};
 use crate::shown::Shown;
@@ -18,18 +18,18 @@ use crate::tree::{Host, WayError};
 
 /// A directory that php is to pass.
 #[derive(Clone, Debug)]
-pub struct Passage {
+pub struct PassageGrant {
     /// The directory, without links.
     pub path: PathBuf,
     /// What it has.
     pub before: Arc<Rights>,
     /// What it gets.
     pub after: Arc<Rights>,
-    turn: Turn,
+    turn: RightsChange,
 }
 
 /// The existing directories above `to` that php cannot search. Errors, in words, where that cannot or must not be mended.
-pub(super) fn passages(host: &Host, site: &Site, to: &Path) -> Result<Vec<Passage>, String> {
+pub(super) fn passages(host: &Host, site: &Site, to: &Path) -> Result<Vec<PassageGrant>, String> {
     let above = to.ancestors().skip(1).find_map(|above| match host.resolve_safely(above, site.keeper.ids.uid) {
         Err(WayError::Missing(_)) => None,
         found => Some(found),
@@ -39,7 +39,7 @@ pub(super) fn passages(host: &Host, site: &Site, to: &Path) -> Result<Vec<Passag
     if resolved.facts.kind != Kind::Directory {
         return Err(format!("{} is no directory", Shown(&resolved.path)));
     }
-    let mut found: Vec<Passage> = Vec::new();
+    let mut found: Vec<PassageGrant> = Vec::new();
     let passed = resolved.way.into_iter().map(|passed| (passed.path, passed.facts));
     for (path, facts) in passed.chain([(resolved.path, resolved.facts)]) {
         if permits(&site.php.ids, Kind::Directory, &facts.rights, Perm::X) || found.iter().any(|p| p.path == path) {
@@ -52,17 +52,17 @@ pub(super) fn passages(host: &Host, site: &Site, to: &Path) -> Result<Vec<Passag
                 Shown(&path)
             ));
         }
-        found.push(Passage::new(path, &facts, &site.php.ids));
+        found.push(PassageGrant::new(path, &facts, &site.php.ids));
     }
     Ok(found)
 }
 
-impl Passage {
+impl PassageGrant {
     fn new(path: PathBuf, facts: &Facts, php: &Ids) -> Self {
         let before = Arc::new(facts.rights.clone());
         let after = Arc::new(with_search(&facts.rights, php));
         let (kind, left) = (Kind::Directory, None);
-        let turn = Turn {
+        let turn = RightsChange {
             id: facts.id,
             kind,
             links: facts.links,
@@ -77,9 +77,9 @@ impl Passage {
 
 /// Changes the directories.
 pub(super) fn open(
-    passages: &[Passage],
+    passages: &[PassageGrant],
     entry: &mut Entry<'_>,
-    means: &Means<'_>,
+    means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let root = means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?;

@@ -9,7 +9,7 @@ use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{
     Aside, is_control_file, is_drop_in, is_installers, is_key_name, is_settings_name, lower_name,
 };
-use crate::survey::php::{Sink, Spot, Touched, Whole};
+use crate::survey::php::{Location, Sink, Touched, Whole};
 
 /// A file that checks so many paths is an installer's list of what must be writable.
 const LIST: usize = 3;
@@ -47,10 +47,10 @@ fn uploads(scene: &Scene<'_>, clues: &mut Clues) {
     let Some((facts, touch)) = takes.into_iter().find(|(_, touch)| touch.call == "move_uploaded_file") else { return };
     let seen = Seen::at(&facts.file, touch.line);
     let named = clues.spots().filter(|spot| match spot {
-        Spot::Inside(path) => matches!(lower_name(path).as_str(), "upload" | "uploads"),
-        Spot::Outside(_) => false,
+        Location::Inside(path) => matches!(lower_name(path).as_str(), "upload" | "uploads"),
+        Location::Outside(_) => false,
     });
-    let named: Vec<Spot> = named.filter(|spot| !clues.of(spot, Tells::Written).is_empty()).cloned().collect();
+    let named: Vec<Location> = named.filter(|spot| !clues.of(spot, Tells::Written).is_empty()).cloned().collect();
     clues.of_kind("uploads");
     for spot in named {
         clues.add(spot, Tells::Written, 0.8, "the code takes uploads (move_uploaded_file)", seen.clone());
@@ -59,14 +59,14 @@ fn uploads(scene: &Scene<'_>, clues: &mut Clues) {
 }
 
 /// The paths that each file checks, with the lines.
-type Checked<'t> = BTreeMap<&'t Path, BTreeSet<(usize, &'t Spot)>>;
+type Checked<'t> = BTreeMap<&'t Path, BTreeSet<(usize, &'t Location)>>;
 
 /// Whether the same line checks something inside this path: where that is missing, the folder is looked at instead,
 /// and the evidence is for what is inside.
 fn is_above_another(checked: &Checked<'_>, touched: &Touched) -> bool {
-    let Spot::Inside(path) = &touched.spot else { return false };
+    let Location::Inside(path) = &touched.spot else { return false };
     checked.get(touched.file.as_path()).into_iter().flatten().any(|(line, spot)| {
-        *line == touched.line && matches!(spot, Spot::Inside(other) if other != path && other.starts_with(path))
+        *line == touched.line && matches!(spot, Location::Inside(other) if other != path && other.starts_with(path))
     })
 }
 
@@ -87,7 +87,7 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
     let says = format!("{does} ({})", touched.call);
     let seen = Seen::at(&touched.file, touched.line);
     let installs = is_installers(&touched.file);
-    let (Spot::Inside(path) | Spot::Outside(path)) = &touched.spot;
+    let (Location::Inside(path) | Location::Outside(path)) = &touched.spot;
     let name = lower_name(path);
     // What closes a folder, or keeps a list of it from being shown, is not why the folder is written to.
     if is_control_file(&name) || matches!(&*name, "index.html" | "index.htm") {
@@ -97,7 +97,7 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
     let plugs_in = touched.file.parent().is_some_and(|above| above.iter().any(|n| is_drop_in(&n.to_string_lossy())));
     let asks = touched.sink == Sink::Check && (is_list || installs);
     let makes = !plugs_in && (touched.sink == Sink::MakeDirectory || asks);
-    let Spot::Inside(path) = &touched.spot else {
+    let Location::Inside(path) = &touched.spot else {
         if makes && touched.sure {
             clues.add(outside_target(touched), Tells::Made, 1.0, says.clone(), seen.clone());
         }
@@ -167,9 +167,9 @@ fn is_a_file(scene: &Scene<'_>, path: &Path, sink: Sink) -> bool {
     }
 }
 
-fn outside_target(touched: &Touched) -> Spot {
-    let Spot::Outside(path) = &touched.spot else { return touched.spot.clone() };
+fn outside_target(touched: &Touched) -> Location {
+    let Location::Outside(path) = &touched.spot else { return touched.spot.clone() };
     let is_file = touched.whole == Whole::Known && (touched.sink == Sink::Write || path.extension().is_some());
     let folder: PathBuf = if is_file { path.parent().unwrap_or(path).to_owned() } else { path.clone() };
-    Spot::Outside(folder)
+    Location::Outside(folder)
 }

@@ -13,7 +13,7 @@ use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::deployed::Entry;
 use crate::survey::names::Aside;
 use crate::survey::names::{is_settings_name, lower_name};
-use crate::survey::php::{Sink, Spot};
+use crate::survey::php::{Location, Sink};
 
 /// An installer is not deeper in the tree.
 const DEEPEST: usize = 3;
@@ -107,7 +107,7 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
         }
     }
     let writes = scene.touched.iter().find(|touched| {
-        let (Spot::Inside(written) | Spot::Outside(written)) = &touched.spot;
+        let (Location::Inside(written) | Location::Outside(written)) = &touched.spot;
         let settings = is_settings_name(&lower_name(written));
         settings
             && touched.file.starts_with(path)
@@ -163,12 +163,12 @@ fn still_needed(scene: &Scene<'_>, clues: &mut Clues) {
     let paths: Vec<PathBuf> = clues
         .spots()
         .filter_map(|spot| match spot {
-            Spot::Inside(path) if !clues.of(spot, Tells::Installer).is_empty() => Some(path.clone()),
+            Location::Inside(path) if !clues.of(spot, Tells::Installer).is_empty() => Some(path.clone()),
             _ => None,
         })
         .collect();
     for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load) {
-        let Spot::Inside(loaded) = &touched.spot else { continue };
+        let Location::Inside(loaded) = &touched.spot else { continue };
         if !scene.deployed.is_file(loaded) {
             continue;
         }

@@ -11,7 +11,7 @@ use crate::entry::Kind;
 use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_drop_in, is_key_name, lower_name, trade};
-use crate::survey::php::Spot;
+use crate::survey::php::Location;
 
 pattern!(MADE_BY_PHP: Regex = r"^(?:sess_[\w,-]{20,}|[0-9a-f]{32}(?:\.\w+)?|[0-9a-f]{40}(?:\.\w+)?|php[A-Za-z0-9]{6})$");
 
@@ -112,7 +112,7 @@ fn links(scene: &Scene<'_>, clues: &mut Clues) {
         let named = trade(&lower_name(path)).is_some() || trade(&lower_name(&leads_to)).is_some();
         let below_var = leads_to.starts_with("/var") || leads_to.starts_with("/srv");
         let seen = Seen::at(path, 0);
-        let spot = Spot::Outside(leads_to);
+        let spot = Location::Outside(leads_to);
         if resolved.facts.kind == Kind::Directory && (is_phps || (named && below_var)) {
             let says = "a link of the tree leads there";
             clues.add(spot, Tells::Written, if is_phps { 2.0 } else { 0.9 }, says, seen);

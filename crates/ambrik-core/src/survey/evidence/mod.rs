@@ -19,7 +19,7 @@ use std::path::PathBuf;
 use super::clue::Clues;
 use super::deployed::Deployed;
 use super::linked::Linked;
-use super::packaged::Given;
+use super::packaged::PackageFact;
 use super::php::{Facts, Touched};
 use super::watch::Watched;
 use crate::account::{Ids, Uid};
@@ -39,7 +39,7 @@ pub(crate) struct Scene<'s> {
     /// What PHP wrote while it was watched.
     pub(crate) watched: Option<&'s Watched>,
     /// What packages say of paths.
-    pub(crate) given: &'s [Given],
+    pub(crate) given: &'s [PackageFact],
     /// The names of PHP's account and group.
     pub(crate) php_names: Option<(&'s str, &'s str)>,
     /// The ids of the account that PHP runs as, where it is known.

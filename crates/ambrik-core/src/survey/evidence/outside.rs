@@ -14,7 +14,7 @@ use crate::mode::Perm;
 use crate::shown::Shown;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{application_names, is_settings_name, lower_name};
-use crate::survey::php::{Sink, Spot, Touched, Whole};
+use crate::survey::php::{Location, Sink, Touched, Whole};
 
 /// What this kind of evidence is called.
 pub(crate) const OWNER_AND_NAME: &str = "owner and name";
@@ -42,7 +42,7 @@ fn settings(scene: &Scene<'_>, clues: &mut Clues) {
             continue;
         }
         let weight = if is_settings_name(&name) { 2.0 } else { 1.6 };
-        let spot = Spot::Outside(linked.path.clone());
+        let spot = Location::Outside(linked.path.clone());
         clues.add(
             spot.clone(),
             Tells::Secret,
@@ -64,7 +64,7 @@ fn is_for_php(scene: &Scene<'_>, path: &Path) -> bool {
 /// Settings that the code names, that are not there yet, and whose sample lies where they will be.
 fn missing_settings(scene: &Scene<'_>, clues: &mut Clues) {
     for touched in scene.named.iter().chain(scene.touched.iter().filter(|touched| touched.sink == Sink::Load)) {
-        let Spot::Outside(path) = &touched.spot else { continue };
+        let Location::Outside(path) = &touched.spot else { continue };
         if touched.whole != Whole::Known || !is_settings_name(&lower_name(path)) || scene.host.resolve(path).is_ok() {
             continue;
         }
@@ -78,9 +78,9 @@ fn missing_settings(scene: &Scene<'_>, clues: &mut Clues) {
 
 /// Folders that code or settings name, and that PHP owns or may write through its group.
 fn named_and_phps(scene: &Scene<'_>, clues: &mut Clues) {
-    let mut seen: BTreeMap<&Spot, &Touched> = BTreeMap::new();
+    let mut seen: BTreeMap<&Location, &Touched> = BTreeMap::new();
     for touched in scene.named.iter().chain(scene.touched) {
-        if matches!(&touched.spot, Spot::Outside(path) if is_of_one_application(path)) {
+        if matches!(&touched.spot, Location::Outside(path) if is_of_one_application(path)) {
             seen.entry(&touched.spot).or_insert(touched);
         }
     }
@@ -99,7 +99,7 @@ fn called_so_and_phps(scene: &Scene<'_>, clues: &mut Clues) {
             let inside = scene.host.names_in(&dir).unwrap_or_default();
             for path in std::iter::once(dir.clone()).chain(inside.into_iter().map(|name| dir.join(name))) {
                 let own = scene.deployed.root.starts_with(&path) || path.starts_with(&scene.deployed.root);
-                let spot = Spot::Outside(path.clone());
+                let spot = Location::Outside(path.clone());
                 if let Some(how) = is_phps(scene, &spot).filter(|_| !own && is_of_one_application(&path)) {
                     let says = format!("{how}, and is called as the application is");
                     clues.add(spot, Tells::Written, 1.6, says, Seen::at(&path, 0));
@@ -110,14 +110,14 @@ fn called_so_and_phps(scene: &Scene<'_>, clues: &mut Clues) {
 }
 
 /// How a folder is PHP's: nothing where it is not, or is open to every account.
-fn is_phps(scene: &Scene<'_>, spot: &Spot) -> Option<&'static str> {
+fn is_phps(scene: &Scene<'_>, spot: &Location) -> Option<&'static str> {
     let php = scene.php_ids?;
     let rights: Rights = match spot {
-        Spot::Outside(path) => {
+        Location::Outside(path) => {
             let resolved = scene.host.resolve(path).ok().filter(|resolved| resolved.facts.kind == Kind::Directory)?;
             resolved.facts.rights
         }
-        Spot::Inside(_) => return None,
+        Location::Inside(_) => return None,
     };
     let writes = permits(php, Kind::Directory, &rights, Perm::W);
     match (rights.uid == php.uid, writes && !rights.mode.has(0o002)) {

@@ -7,8 +7,8 @@ use super::outside::is_of_one_application;
 use crate::entry::Kind;
 use crate::survey::clue::{Clues, Tells};
 use crate::survey::names::{is_settings_name, lower_name};
-use crate::survey::packaged::Given;
-use crate::survey::php::Spot;
+use crate::survey::packaged::PackageFact;
+use crate::survey::php::Location;
 
 /// What this kind of evidence is called.
 pub(crate) const PACKAGES: &str = "packages";
@@ -39,23 +39,23 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
 }
 
 /// What is not there and has an ending would be a file.
-fn is_folder(given: &Given, kind: Option<Kind>) -> bool {
+fn is_folder(given: &PackageFact, kind: Option<Kind>) -> bool {
     kind.is_some() || given.path.extension().is_none()
 }
 
-fn spot(scene: &Scene<'_>, path: &Path) -> Option<Spot> {
+fn spot(scene: &Scene<'_>, path: &Path) -> Option<Location> {
     let real = scene.host.destination(Path::new("/"), path);
     if let Ok(below) = real.strip_prefix(&scene.deployed.root) {
-        (!below.as_os_str().is_empty()).then(|| Spot::Inside(below.to_owned()))
+        (!below.as_os_str().is_empty()).then(|| Location::Inside(below.to_owned()))
     } else {
         let own = is_of_one_application(&real) && !scene.deployed.root.starts_with(&real);
-        own.then_some(Spot::Outside(real))
+        own.then_some(Location::Outside(real))
     }
 }
 
-fn kind(scene: &Scene<'_>, spot: &Spot) -> Option<Kind> {
+fn kind(scene: &Scene<'_>, spot: &Location) -> Option<Kind> {
     match spot {
-        Spot::Inside(path) => scene.deployed.entries.get(path).map(|entry| entry.kind),
-        Spot::Outside(path) => scene.host.resolve(path).ok().map(|found| found.facts.kind),
+        Location::Inside(path) => scene.deployed.entries.get(path).map(|entry| entry.kind),
+        Location::Outside(path) => scene.host.resolve(path).ok().map(|found| found.facts.kind),
     }
 }

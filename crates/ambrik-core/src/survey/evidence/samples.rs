@@ -12,7 +12,7 @@ use crate::credentials::credentials;
 use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{Aside, ends_in, is_installers, is_settings_name, lower_name};
-use crate::survey::php::{Sink, Spot, Whole};
+use crate::survey::php::{Location, Sink, Whole};
 use crate::tree::Host;
 
 /// Longer files are no settings.
@@ -106,7 +106,7 @@ fn sample_of(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real_path: PathB
     let line = credentials(&text, is_php, true);
     let used = loads(scene, &real_path)
         || scene.deployed.is_file(&real_path)
-        || !clues.of(&Spot::Inside(real_path.clone()), Tells::Secret).is_empty();
+        || !clues.of(&Location::Inside(real_path.clone()), Tells::Secret).is_empty();
     // What is called a default is often what the code falls back to, and stays where it is.
     if is_default && !used {
         return;
@@ -144,7 +144,7 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     }
     // Defaults that load what this installation sets.
     let overridden = scene.touched.iter().any(|touched| {
-        let other = matches!(&touched.spot, Spot::Inside(p) if p != path && is_settings_name(&lower_name(p)) && !scene.deployed.has(p));
+        let other = matches!(&touched.spot, Location::Inside(p) if p != path && is_settings_name(&lower_name(p)) && !scene.deployed.has(p));
         touched.file == *path && touched.sink == Sink::Load && other
     });
     if overridden {
@@ -171,7 +171,7 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
 fn named_in_code(scene: &Scene<'_>, clues: &mut Clues) {
     let names: BTreeSet<&OsStr> = scene.deployed.files().filter_map(|(path, _)| path.file_name()).collect();
     for touched in scene.touched.iter().filter(|touched| touched.sink == Sink::Load) {
-        let Spot::Inside(path) = &touched.spot else { continue };
+        let Location::Inside(path) = &touched.spot else { continue };
         let name = lower_name(path);
         if !touched.sure && !is_main(&name) {
             continue;
@@ -212,14 +212,14 @@ pub(super) fn is_main(name: &str) -> bool {
 /// Whether code loads this file.
 fn loads(scene: &Scene<'_>, path: &Path) -> bool {
     scene.touched.iter().any(|touched| {
-        matches!(touched.sink, Sink::Load | Sink::Look) && matches!(&touched.spot, Spot::Inside(p) if p == path)
+        matches!(touched.sink, Sink::Load | Sink::Look) && matches!(&touched.spot, Location::Inside(p) if p == path)
     })
 }
 
 /// Whether code loads something from a folder around this main settings file, by a name that is not known: `sites/NAME/settings.php`.
 fn loads_from_around(scene: &Scene<'_>, path: &Path) -> bool {
     let around =
-        |spot: &Spot| matches!(spot, Spot::Inside(dir) if !dir.as_os_str().is_empty() && path.starts_with(dir));
+        |spot: &Location| matches!(spot, Location::Inside(dir) if !dir.as_os_str().is_empty() && path.starts_with(dir));
     let mut loads =
         scene.touched.iter().filter(|touched| touched.sink == Sink::Load && touched.whole == Whole::FolderOnly);
     is_main(&lower_name(path)) && loads.any(|touched| around(&touched.spot))

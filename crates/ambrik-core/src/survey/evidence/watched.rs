@@ -8,16 +8,16 @@ use super::outside::is_of_one_application;
 use crate::entry::Kind;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_settings_name, lower_name, trade};
-use crate::survey::php::Spot;
+use crate::survey::php::Location;
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     let Some(watched) = scene.watched else { return };
-    let mut folders: BTreeMap<Spot, (u64, PathBuf)> = BTreeMap::new();
+    let mut folders: BTreeMap<Location, (u64, PathBuf)> = BTreeMap::new();
     for (file, times) in &watched.files {
         let spot = match file.strip_prefix(&scene.deployed.root) {
-            Ok(below) => Spot::Inside(written_in(scene, below)),
+            Ok(below) => Location::Inside(written_in(scene, below)),
             Err(_) => match file.parent().filter(|folder| is_of_one_application(folder)) {
-                Some(folder) => Spot::Outside(folder.to_owned()),
+                Some(folder) => Location::Outside(folder.to_owned()),
                 None => continue,
             },
         };

@@ -107,7 +107,7 @@ pub(crate) struct Facts {
     /// The functions that it defines: `name`, or `class::name`.
     pub(crate) functions: Vec<String>,
     /// What its outermost statements do.
-    pub(crate) shape: Shape,
+    pub(crate) shape: FileShape,
     /// Whether it is for the command line only.
     pub(crate) command_line: bool,
 }
@@ -121,7 +121,7 @@ pub(crate) fn hash_of(thing: &(impl Hash + ?Sized)) -> u64 {
 
 /// What the outermost statements of a file do, guards against direct calls left out.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Shape {
+pub(crate) struct FileShape {
     /// They set variables and constants, or return an array.
     pub(crate) settings: usize,
     /// They define classes and functions.
@@ -130,7 +130,7 @@ pub(crate) struct Shape {
     pub(crate) others: usize,
 }
 
-impl Shape {
+impl FileShape {
     /// Whether it sets, and does little else.
     pub(crate) const fn is_settings(self) -> bool {
         self.settings > 0 && self.definitions == 0 && self.others * 2 <= self.settings

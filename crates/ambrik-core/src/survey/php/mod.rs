@@ -31,7 +31,7 @@ use reader::Asked;
 
 pub(crate) use code::{Callees, Code};
 pub(crate) use facts::{Facts, Piece, Sink};
-pub(crate) use spots::{Spot, Touched, Whole};
+pub(crate) use spots::{Location, Touched, Whole};
 
 /// Longer files are made by machines; they are not parsed.
 const LONGEST: usize = 1 << 20;

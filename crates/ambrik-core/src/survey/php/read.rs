@@ -8,7 +8,7 @@ use std::sync::Arc;
 use super::code::CONSTRUCTOR;
 use super::facts::{self, Facts, Piece, ROOT, Sink, Touch, Value, Values, hash_of};
 use super::functions::{is_phps_own, sink};
-use super::reader::{Asked, Given, Reader, Scope};
+use super::reader::{Asked, GivenValue, Reader, Scope};
 use super::source::{Bit, Call, Callee, Expr, Statement, source};
 use super::values::{ALTERNATIVES, class_name, plain_string};
 
@@ -78,21 +78,21 @@ impl<'s> Reader<'s> {
     fn note_assignments(&mut self, statement: &'s Statement<'s>, scope: &'s Scope) {
         if let Statement::Foreach(list, key, value) = statement {
             if let Some(Expr::Variable(key)) = key.as_ref().map(Expr::bare) {
-                self.give(key, scope, Given::Keys(list));
+                self.give(key, scope, GivenValue::Keys(list));
             }
             if let Expr::Variable(value) = value.bare() {
-                self.give(value, scope, Given::Elements(list));
+                self.give(value, scope, GivenValue::Elements(list));
             }
         }
         for expression in statement.expressions() {
             expression.each(&mut |expression| {
                 let Expr::Assign(both, _) = expression else { return };
                 match &both.0 {
-                    Expr::Variable(name) => self.give(name, scope, Given::All(&both.1)),
+                    Expr::Variable(name) => self.give(name, scope, GivenValue::All(&both.1)),
                     // `$list[] = …`, `$list['name'] = …`
                     Expr::Index(list, _) if is_plain(&both.1) => {
                         if let Expr::Variable(name) = **list {
-                            self.give(name, scope, Given::All(&both.1));
+                            self.give(name, scope, GivenValue::All(&both.1));
                         }
                     }
                     _ => {}
@@ -101,7 +101,7 @@ impl<'s> Reader<'s> {
         }
     }
 
-    fn give(&mut self, variable: &'s str, scope: &'s Scope, given: Given<'s>) {
+    fn give(&mut self, variable: &'s str, scope: &'s Scope, given: GivenValue<'s>) {
         let known = self.assigned.entry((&scope.function, variable)).or_default();
         if known.len() < ALTERNATIVES * 2 {
             known.push(given);

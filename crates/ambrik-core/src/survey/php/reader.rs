@@ -50,7 +50,7 @@ pub(super) struct Reader<'s> {
     pub(super) file: String,
     pub(super) dir: String,
     /// What variables are given, by function and name.
-    pub(super) assigned: HashMap<(&'s str, &'s str), Vec<Given<'s>>>,
+    pub(super) assigned: HashMap<(&'s str, &'s str), Vec<GivenValue<'s>>>,
     /// What variables may be, by function, name and depth: each is followed once.
     pub(super) followed: RefCell<HashMap<(&'s str, &'s str, usize), Values>>,
     pub(super) facts: Facts,
@@ -58,7 +58,7 @@ pub(super) struct Reader<'s> {
 
 /// What a variable is given.
 #[derive(Clone, Copy)]
-pub(super) enum Given<'s> {
+pub(super) enum GivenValue<'s> {
     /// This expression.
     All(&'s Expr<'s>),
     /// Each element of this array, or its keys.

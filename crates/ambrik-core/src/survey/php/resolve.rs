@@ -11,7 +11,7 @@ use super::code::{
     ALTERNATIVES, BUDGET, ByName, COMMON, CONSTRUCTOR, Code, DEEPEST, HOLE, HOPS, PATHS, SENTENCE, Texts, kept,
 };
 use super::facts::{Facts, Piece, ROOT, Sink, Touch, Value, Values};
-use super::spots::{Spot, Touched, Whole};
+use super::spots::{Location, Touched, Whole};
 
 /// Turns symbols into paths, and keeps what it found out.
 struct Resolver<'r, 'c> {
@@ -119,7 +119,7 @@ impl<'r, 'c> Resolver<'r, 'c> {
             leads_out.flat_map(|value| self.spots_of(value, &file.file)).map(move |found| (found, line))
         });
         let literals = file.literals.iter().filter_map(|(text, line)| Some((self.code.spot(text, &file.file)?, *line)));
-        let outside = kept.chain(literals).filter(|((spot, _, sure), _)| *sure && matches!(spot, Spot::Outside(_)));
+        let outside = kept.chain(literals).filter(|((spot, _, sure), _)| *sure && matches!(spot, Location::Outside(_)));
         let named = outside.map(|((spot, whole, sure), line)| {
             let (file, call) = (file.file.clone(), String::new());
             Touched { sink: Sink::Named, spot, whole, file, line, call, sure }
@@ -142,11 +142,11 @@ impl<'r, 'c> Resolver<'r, 'c> {
     }
 
     /// The paths that values in `file` may be.
-    fn spots(&self, values: &'c Values, file: &Path) -> Vec<(Spot, Whole, bool)> {
+    fn spots(&self, values: &'c Values, file: &Path) -> Vec<(Location, Whole, bool)> {
         values.iter().flat_map(|value| self.spots_of(value, file)).collect()
     }
 
-    fn spots_of(&self, value: &'c Value, file: &Path) -> Vec<(Spot, Whole, bool)> {
+    fn spots_of(&self, value: &'c Value, file: &Path) -> Vec<(Location, Whole, bool)> {
         self.left.set(BUDGET);
         self.texts(value, 0).iter().filter_map(|text| self.code.spot(text, file)).collect()
     }

@@ -18,7 +18,7 @@ pub(crate) enum Whole {
 
 /// Where a path is.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(crate) enum Spot {
+pub(crate) enum Location {
     /// In the tree, relative to its root.
     Inside(PathBuf),
     /// Elsewhere on the host.
@@ -29,7 +29,7 @@ pub(crate) enum Spot {
 #[derive(Clone, Debug)]
 pub(crate) struct Touched {
     pub(crate) sink: Sink,
-    pub(crate) spot: Spot,
+    pub(crate) spot: Location,
     pub(crate) whole: Whole,
     pub(crate) file: PathBuf,
     pub(crate) line: usize,
@@ -56,7 +56,7 @@ impl Code<'_> {
     }
 
     /// Where a text leads, taken as a path in `file`.
-    pub(super) fn spot(&self, text: &str, file: &Path) -> Option<(Spot, Whole, bool)> {
+    pub(super) fn spot(&self, text: &str, file: &Path) -> Option<(Location, Whole, bool)> {
         let usual = |c: char| in_paths(c) || c == HOLE;
         // A whole path after something else is none.
         let begins_anew = text.rfind(ROOT).is_some_and(|at| at > 0);
@@ -126,24 +126,24 @@ impl Code<'_> {
     }
 
     /// Where a path of the tree leads, its links followed; nothing below what is a file.
-    fn through_links(&self, path: PathBuf) -> Option<Spot> {
+    fn through_links(&self, path: PathBuf) -> Option<Location> {
         if path.ancestors().skip(1).any(|above| self.deployed.is_file(above)) {
             return None;
         }
         match self.deployed.destination(&path) {
             Some(goal) => self.absolute(&goal),
-            None => Some(Spot::Inside(path)),
+            None => Some(Location::Inside(path)),
         }
     }
 
-    fn absolute(&self, path: &Path) -> Option<Spot> {
+    fn absolute(&self, path: &Path) -> Option<Location> {
         let path: PathBuf = path.components().collect();
         if let Ok(below) = path.strip_prefix(&self.deployed.root) {
-            return (!below.as_os_str().is_empty()).then(|| Spot::Inside(below.to_owned()));
+            return (!below.as_os_str().is_empty()).then(|| Location::Inside(below.to_owned()));
         }
         let strange = ["/dev", "/proc", "/sys", "/tmp", "/var/tmp", "/bin", "/usr/bin", "/sbin"];
         (path.components().count() > 2 && !strange.iter().any(|dir| path.starts_with(dir)))
-            .then_some(Spot::Outside(path))
+            .then_some(Location::Outside(path))
     }
 
     /// Whether a text is a place outside the tree, or goes through a link that leads out.

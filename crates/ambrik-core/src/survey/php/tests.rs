@@ -25,8 +25,8 @@ fn touched(files: &[(&str, &str)], sink: Sink) -> Vec<String> {
         .filter(|touched| touched.sink == sink)
         .map(|touched| {
             let path = match &touched.spot {
-                Spot::Inside(path) => path.display().to_string(),
-                Spot::Outside(path) => path.display().to_string(),
+                Location::Inside(path) => path.display().to_string(),
+                Location::Outside(path) => path.display().to_string(),
             };
             if touched.whole == Whole::FolderOnly { format!("{path}/…") } else { path }
         })

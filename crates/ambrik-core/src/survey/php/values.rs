@@ -2,7 +2,7 @@
 
 use super::facts::{Piece, ROOT, Value, Values, hash_of};
 use super::functions::PHPS_OWN;
-use super::reader::{Given, Reader, Scope};
+use super::reader::{GivenValue, Reader, Scope};
 use super::source::{Bit, Call, Callee, Expr};
 
 /// As many values of one expression are followed.
@@ -96,9 +96,9 @@ impl<'s> Reader<'s> {
         let mut found: Values = Vec::new();
         for given in self.given(name, scope) {
             let next = match given {
-                Given::All(value) => self.values(value, scope, deep + STEP),
-                Given::Elements(list) => self.elements(list, scope, deep + STEP, false),
-                Given::Keys(list) => self.elements(list, scope, deep + STEP, true),
+                GivenValue::All(value) => self.values(value, scope, deep + STEP),
+                GivenValue::Elements(list) => self.elements(list, scope, deep + STEP, false),
+                GivenValue::Keys(list) => self.elements(list, scope, deep + STEP, true),
             };
             found = either(found, next);
         }
@@ -113,7 +113,7 @@ impl<'s> Reader<'s> {
     }
 
     /// What a variable is given in its function.
-    fn given(&self, name: &'s str, scope: &'s Scope) -> &[Given<'s>] {
+    fn given(&self, name: &'s str, scope: &'s Scope) -> &[GivenValue<'s>] {
         self.assigned.get(&(scope.function.as_str(), name)).map(Vec::as_slice).unwrap_or_default()
     }
 
@@ -142,9 +142,9 @@ impl<'s> Reader<'s> {
             }
             Expr::Variable(name) => {
                 let lists = self.given(name, scope).iter().filter_map(|given| match given {
-                    Given::All(list @ Expr::Array(_)) => Some(self.elements(list, scope, deep + 1, keys)),
-                    Given::All(value) => Some(self.values(value, scope, deep + 1)),
-                    Given::Elements(_) | Given::Keys(_) => None,
+                    GivenValue::All(list @ Expr::Array(_)) => Some(self.elements(list, scope, deep + 1, keys)),
+                    GivenValue::All(value) => Some(self.values(value, scope, deep + 1)),
+                    GivenValue::Elements(_) | GivenValue::Keys(_) => None,
                 });
                 lists.flatten().collect()
             }
@@ -181,7 +181,7 @@ impl<'s> Reader<'s> {
             }
             // An array that is written out here beats what others keep under the same name.
             let found = self.given(variable, scope).iter().find_map(|given| match given {
-                Given::All(Expr::Array(elements)) => {
+                GivenValue::All(Expr::Array(elements)) => {
                     elements.iter().find(|e| e.key.as_ref().and_then(plain_string).as_ref() == Some(&name))
                 }
                 _ => None,

@@ -1,6 +1,6 @@
 //! What a source is made of.
 
-use super::super::facts::Shape;
+use super::super::facts::FileShape;
 
 /// An expression.
 #[derive(Debug)]
@@ -137,7 +137,7 @@ pub(crate) struct Source<'s> {
     pub(crate) around: Vec<Around<'s>>,
     /// With the place in `around`, and the line.
     pub(crate) statements: Vec<(Statement<'s>, usize, usize)>,
-    pub(crate) shape: Shape,
+    pub(crate) shape: FileShape,
 }
 
 impl Expr<'_> {
