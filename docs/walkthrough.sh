@@ -9,7 +9,7 @@ host=$work/quay-1
 server=
 trap '[ -z "$server" ] || kill "$server" 2> /dev/null; rm -rf "$work"' EXIT
 chmod 755 "$work"
-program=${AMBRIK:-$here/target/release/ambrik}
+program=${AMBRIK:-$here/target/dist/ambrik}
 "$program" demo --build-only "$host" > /dev/null 2>&1
 # Inside the folder that stands for the host the paths are those of the host.
 sed -i 's|^root .*|&\nurl    = "http://127.0.0.1:8080/"|' "$host/etc/ambrik/sites/berths.toml"

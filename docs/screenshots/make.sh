@@ -4,12 +4,12 @@
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 cd "$here/../.."
-cargo build --release --quiet
+cargo build --profile dist --quiet
 work=$(mktemp -d)
 display=:97
 Xvfb $display -screen 0 1280x1000x24 > /dev/null 2>&1 & server=$!
 trap 'kill $server 2>/dev/null || true; rm -rf "$work"' EXIT
-export DISPLAY=$display PATH=$PWD/target/release:$PATH
+export DISPLAY=$display PATH=$PWD/target/dist:$PATH
 for _ in $(seq 50); do xdpyinfo > /dev/null 2>&1 && break; sleep 0.1; done
 demo=/tmp/quay-1
 rm -rf $demo

@@ -6,14 +6,14 @@
 #   run.sh [ENTRIES [RUNS [FOLDER]]]        defaults: 500000 entries, 5 runs, a new folder below /var/tmp
 #
 # With CHART=FILE it draws the ratios beside their bars (SVG). With GROWTH=1 it measures audits of trees from 5,000 to 5,000,000 entries on a tmpfs as well (10 GiB of memory).
-# Needs root (owners are changed), GNU time and a release build; the folder is removed afterwards.
+# Needs root (owners are changed), GNU time and a dist build; the folder is removed afterwards.
 set -euo pipefail
 cd "$(dirname "$0")/../../.."
 entries=${1:-500000} runs=${2:-5} folder=${3:-$(mktemp -d /var/tmp/ambrik-bench.XXXXXX)}
 [ "$(id -u)" = 0 ] || { echo "run.sh: owners are changed: run it as root" >&2; exit 2; }
 command -v /usr/bin/time > /dev/null || { echo "run.sh: needs GNU time (the package \"time\")" >&2; exit 2; }
-cargo build --release --quiet
-ambrik=${CARGO_TARGET_DIR:-$PWD/target}/release/ambrik
+cargo build --profile dist --quiet
+ambrik=${CARGO_TARGET_DIR:-$PWD/target}/dist/ambrik
 host=$folder/host site=$folder/host/srv/www/site log=$folder/log
 trap 'umount "$folder/growth" 2> /dev/null || true; rm -rf "$folder"' EXIT
 mkdir -p "$host"

@@ -139,3 +139,56 @@ fn no_files_of_a_folder_go_round_in_a_circle(#[case] name: &str) {
     }
     assert_eq!(circles, [] as [String; 0]);
 }
+
+/// Whether one of the licences that a package may be taken under is among those that are allowed (SPDX, annex D).
+fn is_allowed(licence: &str, allowed: &[&str]) -> bool {
+    let licence = licence.replace('/', " OR ").replace(['(', ')'], " ");
+    // No package here has an `OR` inside an `AND` that matters: each `AND` is a condition of its own.
+    licence.split(" AND ").all(|all| all.split(" OR ").any(|one| allowed.contains(&one.trim())))
+}
+
+#[test]
+fn what_is_built_in_may_be() {
+    let rules: toml::Table = fs::read_to_string(root().join("deny.toml")).unwrap().parse().unwrap();
+    let list = |table: &str, key: &str| -> Vec<String> {
+        let found = rules[table][key].as_array().unwrap();
+        found.iter().map(|name| name.as_str().unwrap().to_owned()).collect()
+    };
+    let (licences, skipped) = (list("licenses", "allow"), list("bans", "skip"));
+    let licences: Vec<&str> = licences.iter().map(String::as_str).collect();
+    let mut run = std::process::Command::new(env!("CARGO"));
+    run.args([
+        "metadata",
+        "--format-version",
+        "1",
+        "--locked",
+        "--offline",
+        "--filter-platform",
+        "x86_64-unknown-linux-gnu",
+    ]);
+    let output = run.current_dir(root()).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let found: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    let text = |package: &serde_json::Value, key: &str| package[key].as_str().unwrap_or_default().to_owned();
+    let resolved: BTreeSet<String> =
+        found["resolve"]["nodes"].as_array().unwrap().iter().map(|node| text(node, "id")).collect();
+    let mut versions: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    let mut wrong = Vec::new();
+    for package in
+        found["packages"].as_array().unwrap().iter().filter(|package| resolved.contains(&text(package, "id")))
+    {
+        let (name, version) = (text(package, "name"), text(package, "version"));
+        let source = package["source"].as_str();
+        if source.is_some() && !is_allowed(&text(package, "license"), &licences) {
+            wrong.push(format!("{name}: {}", text(package, "license")));
+        }
+        if source.is_some_and(|source| !source.starts_with("registry+")) {
+            wrong.push(format!("{name}: not from the registry"));
+        }
+        if !skipped.contains(&format!("{name}@{version}")) {
+            versions.entry(name).or_default().insert(version);
+        }
+    }
+    wrong.extend(versions.into_iter().filter(|(_, all)| all.len() > 1).map(|(name, all)| format!("{name}: {all:?}")));
+    assert_eq!(wrong, [] as [String; 0]);
+}

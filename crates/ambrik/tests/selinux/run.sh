@@ -2,7 +2,7 @@
 # The labels on a real kernel that enforces SELinux. AMBRIK_SELINUX_RUNNER names a command that runs another as root on
 # such a system, with a web server and PHP confined there:
 #   RUNNER --share DIR -- COMMAND...     DIR is /share in it
-# Without it this is skipped. AMBRIK names the program (default: target/release/ambrik).
+# Without it this is skipped. AMBRIK names the program (default: target/dist/ambrik).
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 if [ -z "${AMBRIK_SELINUX_RUNNER:-}" ]; then
@@ -11,6 +11,6 @@ if [ -z "${AMBRIK_SELINUX_RUNNER:-}" ]; then
 fi
 share=$(mktemp -d)
 trap 'rm -rf "$share"' EXIT
-cp "${AMBRIK:-$here/../../../../target/release/ambrik}" "$share/ambrik"
+cp "${AMBRIK:-$here/../../../../target/dist/ambrik}" "$share/ambrik"
 cp "$here/inside.sh" "$share/"
 "$AMBRIK_SELINUX_RUNNER" --share "$share" -- sh /share/inside.sh "${AMBRIK_LABEL_KILLS:-8}"
