@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use super::deployed::Deployed;
 use super::php::Location;
+use super::weights;
 use crate::shown::Shown;
 
 /// Where something was seen: a path of the tree (or elsewhere on the host), and a line where there is one.
@@ -134,7 +135,7 @@ impl Clues {
             if clue.weight < 0.0 || *most == 0.0 {
                 *most += clue.weight;
             } else {
-                *further += clue.weight * 0.2;
+                *further += clue.weight * weights::FURTHER;
             }
         }
         kinds.values().map(|(most, further)| most + further.min(1.0)).sum()

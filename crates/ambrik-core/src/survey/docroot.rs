@@ -7,6 +7,7 @@ use regex::Regex;
 use super::clue::Seen;
 use super::deployed::Deployed;
 use super::names::{is_installers, is_public, lower_name};
+use super::weights::docroot;
 use crate::entry::Kind;
 use crate::pattern::pattern;
 
@@ -39,7 +40,7 @@ pub(crate) fn candidates(deployed: &Deployed, texts: &[(PathBuf, String)]) -> Ve
             && candidate.path.starts_with(to)
             && !to.as_os_str().is_empty()
         {
-            candidate.weight += 1.5;
+            candidate.weight += docroot::SENT_TO;
             candidate.because.push(("requests to the root are sent there".into(), seen.clone()));
         }
     }
@@ -50,12 +51,13 @@ pub(crate) fn candidates(deployed: &Deployed, texts: &[(PathBuf, String)]) -> Ve
 fn root(deployed: &Deployed) -> Candidate {
     let index = ["index.php", "index.html", "index.htm"].iter().map(Path::new).find(|name| deployed.is_file(name));
     let path = PathBuf::new();
-    let Some(index) = index else { return Candidate { path, weight: 0.5, because: Vec::new() } };
+    let Some(index) = index else { return Candidate { path, weight: docroot::ROOT_EMPTY, because: Vec::new() } };
     let is_page = lower_name(index) == "index.php" || deployed.entries.get(index).is_some_and(|entry| entry.size > 600);
-    let mut candidate = Candidate { path, weight: if is_page { 3.0 } else { 1.0 }, because: Vec::new() };
+    let mut candidate =
+        Candidate { path, weight: if is_page { docroot::ROOT_PAGE } else { docroot::ROOT_STUB }, because: Vec::new() };
     candidate.because.push(("the page that is asked for first is in the root".into(), Seen::at(index, 0)));
     if sends_away(deployed).is_some() {
-        candidate.weight -= 1.5;
+        candidate.weight -= docroot::SENT_TO;
     }
     candidate
 }
@@ -85,27 +87,27 @@ fn folder(deployed: &Deployed, dir: &Path) -> Option<Candidate> {
     let index =
         ["index.php", "app.php", "index.html"].iter().map(|name| dir.join(name)).find(|path| deployed.is_file(path))?;
     let deep = dir.components().count() > 1;
-    let mut weight = if public { 1.5 } else { 0.0 } - if deep { 0.7 } else { 0.0 };
+    let mut weight = if public { docroot::CALLED_SO } else { 0.0 } - if deep { docroot::DEEP } else { 0.0 };
     let mut because = Vec::new();
     if public {
         because.push((format!("a folder named {name} with an index"), Seen::at(&index, 0)));
     }
     let text = deployed.text(&index, 64 << 10).unwrap_or_default();
-    weight += if lower_name(&index) == "index.html" { 0.3 } else { 1.0 };
+    weight += if lower_name(&index) == "index.html" { docroot::PLAIN_INDEX } else { docroot::INDEX };
     if let Some(hit) = LOADS_FROM_ABOVE.find(&text) {
-        weight += if public { 1.5 } else { 0.5 };
+        weight += if public { docroot::LOADS_FROM_ABOVE } else { docroot::LOADS_FROM_ABOVE_ALONE };
         let line = text[..hit.start()].matches('\n').count() + 1;
         because.push(("its index loads code from above it".into(), Seen::at(&index, line)));
     }
     let root_index = ["index.php", "index.html", "index.htm"].iter().any(|name| deployed.is_file(Path::new(name)));
     if !root_index {
-        weight += 1.0;
+        weight += docroot::NO_INDEX_ABOVE;
         because.push(("there is no index in the root".into(), Seen::at(Path::new("."), 0)));
     }
     if let Some(above) = dir.parent().filter(|_| deep)
         && deployed.inside(above).any(|(path, entry)| entry.kind == Kind::File && lower_name(path) == "index.php")
     {
-        weight -= 1.0;
+        weight -= docroot::NO_INDEX_ABOVE;
     }
     Some(Candidate { path: dir.to_owned(), weight, because })
 }
@@ -125,7 +127,7 @@ fn configured(found: &mut [Candidate], file: &Path, text: &str) {
         {
             told.push(candidate.path.clone());
             let line = text[..path.start()].matches('\n').count() + 1;
-            candidate.weight += 1.2;
+            candidate.weight += docroot::CONFIGURED;
             candidate.because.push(("a web server's configuration serves it".into(), Seen::at(file, line)));
         }
     }

@@ -18,6 +18,7 @@ mod readers;
 mod rpm;
 pub mod watch;
 mod weigh;
+mod weights;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -229,7 +230,9 @@ pub fn survey(
     clues.follow_links(&deployed);
     let mut own: Vec<String> = settings.into_iter().map(|linked| linked.text).collect();
     let secrets = clues.spots().filter_map(|spot| match spot {
-        Location::Inside(path) if clues.weight(spot, Tells::Secret) >= 1.0 => deployed.text(path, LONGEST_TEXT),
+        Location::Inside(path) if clues.weight(spot, Tells::Secret) >= weights::READ_ON => {
+            deployed.text(path, LONGEST_TEXT)
+        }
         _ => None,
     });
     own.extend(secrets);
@@ -381,12 +384,12 @@ fn served(
     let candidates = docroot::candidates(deployed, texts);
     let margin = match candidates.as_slice() {
         [first, second, ..] => first.weight - second.weight,
-        _ => 2.0,
+        _ => weights::docroot::MUCH,
     };
     let Some(best) = candidates.into_iter().next() else { return (PathBuf::new(), Vec::new(), Confidence::Low) };
-    let confidence = if margin >= 1.5 && best.weight >= 2.0 {
+    let confidence = if margin >= weights::docroot::SURE && best.weight >= weights::docroot::MUCH {
         Confidence::High
-    } else if margin >= 0.5 {
+    } else if margin >= weights::docroot::LIKELY {
         Confidence::Medium
     } else {
         Confidence::Low

@@ -9,6 +9,7 @@ use super::evidence::{OWNER_AND_NAME, PACKAGES, is_of_one_application};
 use super::names::{Aside, is_drop_in, lower_name, trade};
 use super::php::Location;
 use super::placeholder::{is_placeholder, is_stub};
+use super::weights::{ASKED, CERTAIN, ENOUGH};
 use super::{Confidence, DraftPart, DraftReason, Question};
 use crate::access::permits;
 use crate::account::{Ids, Uid};
@@ -18,9 +19,6 @@ use crate::mode::Perm;
 use crate::site::{Pattern, Use, Write};
 use crate::tree::Host;
 
-/// What so much speaks for is proposed; what is left above half of it is asked.
-const ENOUGH: f64 = 1.5;
-const ASKED: f64 = 0.9;
 /// What is asked of a folder that is written to and holds code.
 const HOLDS_CODE: &str =
     "it holds code, so php does not get to write to it; must it all the same, while it is installed or upgraded?";
@@ -470,7 +468,7 @@ impl Scales<'_> {
 }
 
 const fn confidence(weight: f64) -> Confidence {
-    if weight >= 3.0 {
+    if weight >= CERTAIN {
         Confidence::High
     } else if weight >= ENOUGH {
         Confidence::Medium

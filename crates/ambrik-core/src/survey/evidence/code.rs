@@ -10,6 +10,7 @@ use crate::survey::names::{
     Aside, is_control_file, is_drop_in, is_installers, is_key_name, is_settings_name, lower_name,
 };
 use crate::survey::php::{Location, Sink, Touched, Whole};
+use crate::survey::weights::code;
 
 /// A file that checks so many paths is an installer's list of what must be writable.
 const LIST: usize = 3;
@@ -24,7 +25,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     for touched in scene.touched {
         let counts = match scene.deployed.aside(&touched.file) {
             Some(Aside::Development | Aside::CommandLine) => 0.0,
-            Some(Aside::Library) => 0.3,
+            Some(Aside::Library) => code::BY_LIBRARY,
             None => 1.0,
         };
         if touched.sink == Sink::Check && is_above_another(&checked, touched) {
@@ -53,7 +54,7 @@ fn uploads(scene: &Scene<'_>, clues: &mut Clues) {
     let named: Vec<Location> = named.filter(|spot| !clues.of(spot, Tells::Written).is_empty()).cloned().collect();
     clues.of_kind("uploads");
     for spot in named {
-        clues.add(spot, Tells::Written, 0.8, "the code takes uploads (move_uploaded_file)", seen.clone());
+        clues.add(spot, Tells::Written, code::UPLOADS, "the code takes uploads (move_uploaded_file)", seen.clone());
     }
     clues.of_kind("code");
 }
@@ -73,17 +74,17 @@ fn is_above_another(checked: &Checked<'_>, touched: &Touched) -> bool {
 /// What a place where a path is touched tells; `counts` is how much its file says about the application.
 fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, is_list: bool) {
     let (weight, does) = match touched.sink {
-        Sink::Check if is_list => (2.5, "in a list of checks for writing"),
-        Sink::Check => (1.4, "checked to be writable"),
-        Sink::Write => (1.6, "written"),
-        Sink::MoveTo => (1.6, "something is put there"),
-        Sink::MakeDirectory => (1.6, "made"),
-        Sink::Open => (1.2, "made writable"),
-        Sink::Setting => (0.8, "set to be written to"),
-        Sink::Session => (1.6, "sessions are kept there"),
+        Sink::Check if is_list => (code::CHECKED_IN_LIST, "in a list of checks for writing"),
+        Sink::Check => (code::CHECKED, "checked to be writable"),
+        Sink::Write => (code::WRITTEN, "written"),
+        Sink::MoveTo => (code::PUT, "something is put there"),
+        Sink::MakeDirectory => (code::MADE, "made"),
+        Sink::Open => (code::OPENED, "made writable"),
+        Sink::Setting => (code::SET, "set to be written to"),
+        Sink::Session => (code::SESSIONS, "sessions are kept there"),
         Sink::Load | Sink::Look | Sink::Named => return,
     };
-    let weight = weight * counts * if touched.sure { 1.0 } else { 0.6 };
+    let weight = weight * counts * if touched.sure { 1.0 } else { code::GUESSED };
     let says = format!("{does} ({})", touched.call);
     let seen = Seen::at(&touched.file, touched.line);
     let installs = is_installers(&touched.file);
@@ -113,7 +114,7 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
             if is_key_name(&name) { "a key or password file that code makes" } else { "settings that code makes" };
         let writes = !matches!(touched.sink, Sink::Check | Sink::Setting);
         if writes {
-            let certain = if installs || is_main(&name) { 1.0 } else { 0.7 };
+            let certain = if installs || is_main(&name) { 1.0 } else { code::SOME_SETTINGS };
             clues.inside(path, Tells::Secret, weight * certain, says_secret, seen.clone());
         } else if touched.sink == Sink::Check && (installs || is_list) && is_settings_name(&name) {
             clues.inside(path, Tells::Secret, counts, "settings that the installer looks for", seen.clone());
@@ -129,9 +130,9 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
     let target = topmost_missing(scene, target);
     if is_file && (scene.deployed.is_file(path) || target.as_os_str().is_empty()) && touched.sink != Sink::Check {
         // A file among code that is written itself.
-        clues.inside(path, Tells::Written, weight * 0.5, says.clone(), seen.clone());
+        clues.inside(path, Tells::Written, weight * code::BESIDE, says.clone(), seen.clone());
     }
-    let weight = if is_file && touched.sink == Sink::Check { weight * 0.6 } else { weight };
+    let weight = if is_file && touched.sink == Sink::Check { weight * code::CHECKED_FILE } else { weight };
     if makes && touched.sure {
         clues.inside(&target, Tells::Made, 1.0, says.clone(), seen.clone());
     }
@@ -139,7 +140,13 @@ fn judge(scene: &Scene<'_>, clues: &mut Clues, touched: &Touched, counts: f64, i
     if touched.sink == Sink::MakeDirectory && touched.whole == Whole::Known && !scene.deployed.has(&target) {
         // To make a folder, the one above must be writable.
         if let Some(above) = target.parent() {
-            clues.inside(above, Tells::Written, weight * 0.5, format!("{} is made in it", target.display()), seen);
+            clues.inside(
+                above,
+                Tells::Written,
+                weight * code::BESIDE,
+                format!("{} is made in it", target.display()),
+                seen,
+            );
         }
     }
 }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use super::Scene;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_key_name, is_settings_name, lower_name, trade};
+use crate::survey::weights::ignored;
 
 const FILES: &[&str] = &[".gitignore", ".hgignore", ".bzrignore"];
 
@@ -37,7 +38,7 @@ fn pattern(scene: &Scene<'_>, clues: &mut Clues, line: &str, lines: &[&str], see
             clues.inside(
                 &path,
                 Tells::Secret,
-                if is_key_name(&name) { 1.2 } else { 1.0 },
+                if is_key_name(&name) { ignored::KEY } else { ignored::SETTINGS },
                 "left out of version control: made at each installation",
                 seen.clone(),
             );
@@ -50,11 +51,11 @@ fn pattern(scene: &Scene<'_>, clues: &mut Clues, line: &str, lines: &[&str], see
         .any(|l| l.strip_prefix('!').is_some_and(|l| Path::new(l.trim_start_matches('/')).starts_with(&path)));
     let contents_only = line.ends_with('*');
     let weight = match (is_folder, shipped || contents_only, trade(&name).is_some()) {
-        (true, true, true) => 1.8,
-        (true, true, false) => 1.2,
-        (true, false, true) => 1.2,
-        (true, false, false) => 0.4,
-        (false, _, true) if !line.contains('.') && path.components().count() <= 2 => 0.6,
+        (true, true, true) => ignored::ALL_OF_SUCH,
+        (true, true, false) => ignored::OF_SUCH,
+        (true, false, true) => ignored::OF_SUCH,
+        (true, false, false) => ignored::IN_SUCH,
+        (false, _, true) if !line.contains('.') && path.components().count() <= 2 => ignored::TOP,
         (false, ..) => return,
     };
     if !is_build(&name) {

@@ -14,6 +14,7 @@ use crate::survey::deployed::Entry;
 use crate::survey::names::Aside;
 use crate::survey::names::{is_settings_name, lower_name};
 use crate::survey::php::{Location, Sink};
+use crate::survey::weights::installers;
 
 /// An installer is not deeper in the tree.
 const DEEPEST: usize = 3;
@@ -85,7 +86,7 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     if !entrance && is_dir {
         return;
     }
-    clues.inside(path, Tells::Installer, 1.0, "called as installers are", Seen::at(path, 0));
+    clues.inside(path, Tells::Installer, installers::NAME, "called as installers are", Seen::at(path, 0));
     if !is_dir && !is_php_name(path) {
         return;
     }
@@ -93,9 +94,9 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     for file in files.iter().take(200) {
         let Some(text) = scene.deployed.text(file, 512 << 10) else { continue };
         let kinds = [
-            (&MAKES_TABLES, 0.4, "makes the database's tables"),
-            (&ASKS_PASSWORD, 0.4, "asks for a password"),
-            (&TESTS_SETTINGS, 0.3, "looks whether there are settings already"),
+            (&MAKES_TABLES, installers::MAKES_TABLES, "makes the database's tables"),
+            (&ASKS_PASSWORD, installers::ASKS_PASSWORD, "asks for a password"),
+            (&TESTS_SETTINGS, installers::TESTS_SETTINGS, "looks whether there are settings already"),
         ];
         for (expression, weight, says) in kinds {
             let hit = expression.find(&text);
@@ -115,7 +116,13 @@ fn look_inside(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     });
     if let Some(touched) = writes {
         clues.of_kind("writes settings");
-        clues.inside(path, Tells::Installer, 0.7, "writes the settings", Seen::at(&touched.file, touched.line));
+        clues.inside(
+            path,
+            Tells::Installer,
+            installers::WRITES_SETTINGS,
+            "writes the settings",
+            Seen::at(&touched.file, touched.line),
+        );
     }
     clues.of_kind("installers");
 }

@@ -12,6 +12,7 @@ use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_drop_in, is_key_name, lower_name, trade};
 use crate::survey::php::Location;
+use crate::survey::weights::live;
 
 pattern!(MADE_BY_PHP: Regex = r"^(?:sess_[\w,-]{20,}|[0-9a-f]{32}(?:\.\w+)?|[0-9a-f]{40}(?:\.\w+)?|php[A-Za-z0-9]{6})$");
 
@@ -44,7 +45,7 @@ fn owned_by_php(scene: &Scene<'_>, clues: &mut Clues) {
             clues.inside(
                 path,
                 Tells::Written,
-                if trade(&lower_name(path)).is_some() { 2.0 } else { 1.4 },
+                if trade(&lower_name(path)).is_some() { live::PHPS } else { live::PHPS_ALONE },
                 "it belongs to php, and what is around it does not",
                 Seen::at(path, 0),
             );
@@ -89,7 +90,7 @@ fn newer_than_code(scene: &Scene<'_>, clues: &mut Clues) {
         }
     }
     for (dir, (count, path)) in found {
-        let weight = if trade(&lower_name(dir)).is_some() { 0.8 } else { 0.6 };
+        let weight = if trade(&lower_name(dir)).is_some() { live::NEWER } else { live::NEWER_ALONE };
         let says = format!("files that came after the code was there ({count})");
         clues.inside(dir, Tells::Written, weight, says, Seen::at(path, 0));
     }
@@ -115,11 +116,11 @@ fn links(scene: &Scene<'_>, clues: &mut Clues) {
         let spot = Location::Outside(leads_to);
         if resolved.facts.kind == Kind::Directory && (is_phps || (named && below_var)) {
             let says = "a link of the tree leads there";
-            clues.add(spot, Tells::Written, if is_phps { 2.0 } else { 0.9 }, says, seen);
+            clues.add(spot, Tells::Written, if is_phps { live::PHPS } else { live::LINKED }, says, seen);
         } else if resolved.facts.kind == Kind::File && crate::survey::names::is_settings_name(&lower_name(path)) {
             // A plug-in's own settings are seldom secret.
             let plug_ins = path.parent().is_some_and(|above| above.iter().any(|n| is_drop_in(&n.to_string_lossy())));
-            let weight = if plug_ins { 0.9 } else { 2.0 };
+            let weight = if plug_ins { live::LINKED } else { live::LINKED_SETTINGS };
             clues.add(spot, Tells::Secret, weight, "settings that a link of the tree leads to", seen);
         }
     }
@@ -135,7 +136,7 @@ fn hidden(scene: &Scene<'_>, clues: &mut Clues) {
             clues.inside(
                 dir,
                 Tells::Hidden,
-                1.6,
+                live::KEYS,
                 "notes or dumps, which the application does not use",
                 Seen::at(dir, 0),
             );
@@ -149,7 +150,7 @@ fn hidden(scene: &Scene<'_>, clues: &mut Clues) {
             && scene.deployed.aside(path).is_none()
             && ((database && of_accounts) || (is_key_name(&name) && is_kept_key(scene, path)))
         {
-            clues.inside(path, Tells::Secret, 1.6, "a database of accounts, or a key", Seen::at(path, 0));
+            clues.inside(path, Tells::Secret, live::KEYS, "a database of accounts, or a key", Seen::at(path, 0));
         }
     }
 }

@@ -15,6 +15,7 @@ use crate::shown::Shown;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{application_names, is_settings_name, lower_name};
 use crate::survey::php::{Location, Sink, Touched, Whole};
+use crate::survey::weights::outside;
 
 /// What this kind of evidence is called.
 pub(crate) const OWNER_AND_NAME: &str = "owner and name";
@@ -41,7 +42,7 @@ fn settings(scene: &Scene<'_>, clues: &mut Clues) {
         if linked.by_folder && !is_settings_name(&name) && !is_for_php(scene, &linked.path) {
             continue;
         }
-        let weight = if is_settings_name(&name) { 2.0 } else { 1.6 };
+        let weight = if is_settings_name(&name) { outside::SETTINGS } else { outside::CREDENTIALS };
         let spot = Location::Outside(linked.path.clone());
         clues.add(
             spot.clone(),
@@ -50,7 +51,7 @@ fn settings(scene: &Scene<'_>, clues: &mut Clues) {
             "settings with credentials or keys",
             Seen::at(&linked.path, line),
         );
-        clues.add(spot, Tells::Secret, 0.1, "linked or loaded by the code", linked.seen.clone());
+        clues.add(spot, Tells::Secret, outside::LOADED, "linked or loaded by the code", linked.seen.clone());
     }
 }
 
@@ -71,7 +72,7 @@ fn missing_settings(scene: &Scene<'_>, clues: &mut Clues) {
         if let Some(sample) = sample_beside(scene.host, path) {
             let seen = Seen::at(&touched.file, touched.line);
             let says = format!("named by the code, and made from {}", Shown(&sample));
-            clues.add(touched.spot.clone(), Tells::Secret, 2.0, says, seen);
+            clues.add(touched.spot.clone(), Tells::Secret, outside::SETTINGS, says, seen);
         }
     }
 }
@@ -87,7 +88,7 @@ fn named_and_phps(scene: &Scene<'_>, clues: &mut Clues) {
     for (spot, touched) in seen {
         let Some(how) = is_phps(scene, spot) else { continue };
         let says = format!("{how}, and the code names it");
-        clues.add(spot.clone(), Tells::Written, 2.0, says, Seen::at(&touched.file, touched.line));
+        clues.add(spot.clone(), Tells::Written, outside::NAMED_AND_PHPS, says, Seen::at(&touched.file, touched.line));
     }
 }
 
@@ -102,7 +103,7 @@ fn called_so_and_phps(scene: &Scene<'_>, clues: &mut Clues) {
                 let spot = Location::Outside(path.clone());
                 if let Some(how) = is_phps(scene, &spot).filter(|_| !own && is_of_one_application(&path)) {
                     let says = format!("{how}, and is called as the application is");
-                    clues.add(spot, Tells::Written, 1.6, says, Seen::at(&path, 0));
+                    clues.add(spot, Tells::Written, outside::CALLED_SO_AND_PHPS, says, Seen::at(&path, 0));
                 }
             }
         }

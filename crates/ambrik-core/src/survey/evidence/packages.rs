@@ -9,6 +9,7 @@ use crate::survey::clue::{Clues, Tells};
 use crate::survey::names::{is_settings_name, lower_name};
 use crate::survey::packaged::PackageFact;
 use crate::survey::php::Location;
+use crate::survey::weights::packages;
 
 /// What this kind of evidence is called.
 pub(crate) const PACKAGES: &str = "packages";
@@ -25,13 +26,13 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             Some(Kind::File)
                 if is_settings_name(&lower_name(&given.path)) && (given.user == user || given.group == group) =>
             {
-                clues.add(spot, Tells::Secret, 1.0, says, given.seen.clone());
+                clues.add(spot, Tells::Secret, packages::SECRET, says, given.seen.clone());
             }
             Some(Kind::Directory) | None if to_php && is_folder(given, kind) => {
                 if given.made {
                     clues.add(spot.clone(), Tells::Made, 1.0, says.clone(), given.seen.clone());
                 }
-                clues.add(spot, Tells::Written, 2.0, says, given.seen.clone());
+                clues.add(spot, Tells::Written, packages::WRITTEN, says, given.seen.clone());
             }
             _ => {}
         }

@@ -8,6 +8,7 @@ use crate::site::Use;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{Aside, is_drop_in, lower_name, trade};
 use crate::survey::placeholder::{Placeholder, is_placeholder};
+use crate::survey::weights::placeholders;
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     for dir in scene.deployed.directories() {
@@ -29,14 +30,14 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         let has = |kind: Placeholder| held.iter().any(|(_, k)| *k == kind);
         let weight = match (used_as.is_some(), is_drop_in(&name)) {
             // Version control is told to leave out whatever comes there: that says it by itself.
-            _ if has(Placeholder::Ignore) && ignores_all(scene, &held) => 1.8,
+            _ if has(Placeholder::Ignore) && ignores_all(scene, &held) => placeholders::IGNORED,
             (_, true) => 0.0,
-            (true, _) if has(Placeholder::Deny) && has(Placeholder::Stub) => 1.2,
-            (true, _) if has(Placeholder::Deny) => 1.1,
-            (true, _) if has(Placeholder::Keep) => 1.1,
-            (true, _) => 0.9,
-            (false, _) if has(Placeholder::Keep) => 0.4,
-            (false, _) => 0.2,
+            (true, _) if has(Placeholder::Deny) && has(Placeholder::Stub) => placeholders::CLOSED_WITH_PAGE,
+            (true, _) if has(Placeholder::Deny) => placeholders::CLOSED,
+            (true, _) if has(Placeholder::Keep) => placeholders::CLOSED,
+            (true, _) => placeholders::EMPTY,
+            (false, _) if has(Placeholder::Keep) => placeholders::KEPT,
+            (false, _) => placeholders::EMPTY_ALONE,
         };
         let says = if held.is_empty() { "shipped empty" } else { "shipped with nothing but what keeps its place" };
         clues.inside(dir, Tells::Written, weight, says, seen);

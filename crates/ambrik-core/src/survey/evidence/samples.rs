@@ -13,6 +13,7 @@ use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{Aside, ends_in, is_installers, is_settings_name, lower_name};
 use crate::survey::php::{Location, Sink, Whole};
+use crate::survey::weights::samples;
 use crate::tree::Host;
 
 /// Longer files are no settings.
@@ -112,12 +113,12 @@ fn sample_of(scene: &Scene<'_>, clues: &mut Clues, path: &Path, real_path: PathB
         return;
     }
     let weight = match (line.is_some(), used) {
-        (true, true) => 2.4,
-        (true, false) => 1.8,
+        (true, true) => samples::FILLED_AND_THERE,
+        (true, false) => samples::FILLED,
         // The one settings file of an application has a place for what nobody else should read, now or later.
-        (false, true) if is_main(&lower) => 1.6,
-        (false, true) => 0.8,
-        (false, false) => 0.4,
+        (false, true) if is_main(&lower) => samples::MAIN,
+        (false, true) => samples::OTHER,
+        (false, false) => samples::ABSENT,
     };
     let says = match line {
         Some(_) => "its sample has a place for credentials",
@@ -136,7 +137,7 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
     if ends_in(&name, &[".xml"]) && !IN_XML.is_match(&text) {
         return;
     }
-    let mut weight: f64 = if is_settings_name(&name) { 1.7 } else { 1.0 };
+    let mut weight: f64 = if is_settings_name(&name) { samples::CREDENTIALS_IN_SETTINGS } else { samples::CREDENTIALS };
     let shape = scene.facts.iter().find(|facts| facts.file == *path).map(|facts| facts.shape);
     let does_more = is_php && shape.is_some_and(|shape| !shape.is_settings());
     if is_translation(path) || is_of_tools(path) || labels(&text) > 10 {
@@ -148,19 +149,19 @@ fn in_place(scene: &Scene<'_>, clues: &mut Clues, path: &Path) {
         touched.file == *path && touched.sink == Sink::Load && other
     });
     if overridden {
-        weight -= 0.6;
+        weight -= samples::LOADS_OTHERS;
     }
     if does_more {
-        weight -= if is_in_settings_folder(path) { 0.3 } else { 1.0 };
+        weight -= if is_in_settings_folder(path) { samples::CODE_IN_SETTINGS } else { samples::CODE };
     }
     if is_php && !is_in_settings_folder(path) && !loads(scene, path) && !loads_from_around(scene, path) {
-        weight -= 0.4;
+        weight -= samples::LONELY;
     }
     if !is_php && ends_in(&name, &[".json"]) && !name.contains("config") && !name.contains("secret") {
-        weight -= 0.8;
+        weight -= samples::DATA;
     }
     if !is_settings_name(&name) && loads(scene, path) {
-        weight += 0.6;
+        weight += samples::LOADED;
     }
     let says =
         if is_settings_name(&name) { "settings with credentials or keys" } else { "holds what looks like a key" };
@@ -186,9 +187,15 @@ fn named_in_code(scene: &Scene<'_>, clues: &mut Clues) {
         }
         let seen = Seen::at(&touched.file, touched.line);
         if missing && !name.contains("header") && !name.contains("footer") {
-            clues.inside(path, Tells::Secret, 0.9, "loaded by the code, and made at installation", seen);
+            clues.inside(
+                path,
+                Tells::Secret,
+                samples::MADE_AT_INSTALLATION,
+                "loaded by the code, and made at installation",
+                seen,
+            );
         } else if name.contains("local") {
-            clues.inside(path, Tells::Secret, 0.6, "settings of this installation", seen);
+            clues.inside(path, Tells::Secret, samples::OF_THIS_INSTALLATION, "settings of this installation", seen);
         }
     }
 }

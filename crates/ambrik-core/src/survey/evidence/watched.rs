@@ -9,6 +9,7 @@ use crate::entry::Kind;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_settings_name, lower_name, trade};
 use crate::survey::php::Location;
+use crate::survey::weights::watched;
 
 pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
     let Some(watched) = scene.watched else { return };
@@ -29,7 +30,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             1 => "php wrote there while it was watched".to_owned(),
             times => format!("php wrote there {times} times while it was watched"),
         };
-        clues.add(spot, Tells::Written, 3.0, says, Seen::at(&example, 0));
+        clues.add(spot, Tells::Written, watched::WRITTEN, says, Seen::at(&example, 0));
     }
 }
 

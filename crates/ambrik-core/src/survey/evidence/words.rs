@@ -8,6 +8,7 @@ use super::Scene;
 use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::names::{is_script_name, is_settings_name, lower_name, trade};
+use crate::survey::weights::words;
 
 pattern!(SAYS_WRITABLE: Regex = r"(?i)\bwrit(?:e?able|e access|e permission|ten to by)|permission(?:s)? to write|\bwrite to\b|read/write|read-write|\brw\b|chmod|chown");
 pattern!(
@@ -33,7 +34,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             let seen = Seen::at(file, number + 1);
             let line = strip_tags(line);
             if let Some(command) = OPENS.find(&line) {
-                let weight = if is_script { 1.6 } else { 2.0 };
+                let weight = if is_script { words::SCRIPT } else { words::COMMAND };
                 let says = "made writable by its own instructions";
                 let rest = &line[command.end()..];
                 let end = rest.find([';', '|', '&', ')', '#']).unwrap_or(rest.len());
@@ -41,15 +42,30 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
             } else if is_script {
                 continue;
             } else if SAYS_WRITABLE.is_match(&line) {
-                let found =
-                    named(scene, clues, &line, 1.5, HowNamed::InSentence, &seen, "must be writable, says its own text");
+                let found = named(
+                    scene,
+                    clues,
+                    &line,
+                    words::SAID,
+                    HowNamed::InSentence,
+                    &seen,
+                    "must be writable, says its own text",
+                );
                 listing = if found == 0 || line.trim_end().ends_with(':') { 12 } else { 3 };
             } else if listing > 0 {
                 let item =
                     line.trim_start().starts_with(['-', '*', '+', '•', '/', '`']) || line.starts_with([' ', '\t']);
                 let word_alone = line.split_whitespace().count() <= 2 && !line.trim().is_empty();
                 if item || word_alone {
-                    named(scene, clues, &line, 1.5, HowNamed::InList, &seen, "in a list of what must be writable");
+                    named(
+                        scene,
+                        clues,
+                        &line,
+                        words::SAID,
+                        HowNamed::InList,
+                        &seen,
+                        "in a list of what must be writable",
+                    );
                 } else if !line.trim().is_empty() {
                     listing = listing.saturating_sub(4);
                 }
@@ -115,7 +131,7 @@ fn named(
             }
             continue;
         }
-        let weight = if whole { weight } else { weight * 0.7 };
+        let weight = if whole { weight } else { weight * words::IN_PASSING };
         clues.inside(&path, Tells::Made, 1.0, says, seen.clone());
         clues.inside(&path, Tells::Written, weight, says, seen.clone());
     }
@@ -191,7 +207,7 @@ fn removed(scene: &Scene<'_>, clues: &mut Clues, line: &str, seen: &Seen) {
         let about_packages = lower.contains("uninstall") || lower.contains("package");
         if is_one && meant && !about_packages {
             let says = "its own text asks to remove it";
-            clues.inside(&path, Tells::Installer, 2.0, says, seen.clone());
+            clues.inside(&path, Tells::Installer, words::REMOVED, says, seen.clone());
         }
     }
 }
