@@ -3,18 +3,9 @@ use crate::host;
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::symlink;
+use test_support::is_root;
 
 const PASSWD: &str = "root:x:0:0::/:/bin/sh\nwww-data:x:33:33::/:/bin/false\n";
-
-/// Whether files can be given to other accounts; says so where not.
-#[expect(clippy::print_stderr, reason = "a test that is skipped says so")]
-fn is_root() -> bool {
-    let root = rustix::process::geteuid().is_root();
-    if !root {
-        eprintln!("skipped: only root can give files to other accounts");
-    }
-    root
-}
 
 /// A made-up host with an application in `/srv/www/quay`.
 pub(super) struct Quay {

@@ -30,14 +30,7 @@ pub(crate) fn id(name: &str) -> u32 {
     ACCOUNTS.iter().find(|(n, _)| *n == name).unwrap().1
 }
 
-/// Whether the test may become other accounts; says so where not.
-pub(crate) fn is_root() -> bool {
-    let root = rustix::process::geteuid().is_root();
-    if !root {
-        eprintln!("skipped: only root can give files to other accounts");
-    }
-    root
-}
+pub(crate) use test_support::is_root;
 
 pub(crate) struct TestHost {
     dir: tempfile::TempDir,

@@ -3,7 +3,7 @@
 #![expect(clippy::disallowed_methods, reason = "tests build, break and compare trees by path")]
 #![expect(clippy::unused_self, clippy::unnecessary_debug_formatting, reason = "helpers of a made-up host")]
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
-#![expect(clippy::print_stderr, reason = "a test that is skipped says so")]
+#![expect(clippy::print_stderr, reason = "a long test says how far it went")]
 
 mod attributes;
 mod between;

@@ -19,7 +19,7 @@ const FOLDERS: &[&str] =
 fn has_php() -> bool {
     let php = Command::new("php").arg("-v").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok();
     if !php {
-        eprintln!("skipped: no PHP to ask");
+        test_support::missing("no PHP to ask");
     }
     php
 }

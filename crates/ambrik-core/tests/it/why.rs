@@ -497,7 +497,7 @@ fn the_immutable_flag_counts_in_an_audit() {
     };
     assert_eq!(found(&host.audit(&host.site(SITE)), "php-writes-code"), ["public/open.php"]);
     if !flagged(rustix::fs::IFlags::IMMUTABLE) {
-        eprintln!("skipped: this file system has no immutable flag");
+        test_support::skipped("this file system has no immutable flag");
         return;
     }
     let audit = host.audit(&host.site(SITE));

@@ -234,7 +234,7 @@ fn the_answer_is_what_the_kernel_does() {
     }
     eprintln!("{questions} questions, {flags} immutable or append-only paths");
     if flags == 0 {
-        eprintln!("skipped: this file system has no immutable flag");
+        test_support::skipped("this file system has no immutable flag");
     }
     assert!(questions >= 20_000, "only {questions} questions were asked");
 }
@@ -308,7 +308,7 @@ fn mount_options_count() {
         let unshared = rustix::thread::unshare(rustix::thread::UnshareFlags::NEWNS);
         let private = MountPropagationFlags::PRIVATE | MountPropagationFlags::REC;
         if unshared.is_err() || rustix::mount::mount_change("/", private).is_err() {
-            eprintln!("skipped: this test may not have mounts of its own");
+            test_support::skipped("this test may not have mounts of its own");
             return;
         }
         let folder = root.join("mounted");

@@ -11,7 +11,7 @@ use crate::host::{TestHost, give, is_root};
 fn a_clean_audit_takes_few_system_calls_an_entry() {
     let traced = Command::new("strace").args(["-c", "true"]).stderr(Stdio::null()).stdout(Stdio::null()).status();
     if !is_root() || !traced.is_ok_and(|status| status.success()) {
-        eprintln!("skipped: strace is not installed, or may not trace");
+        test_support::skipped("strace is not installed, or may not trace");
         return;
     }
     let host = TestHost::new();

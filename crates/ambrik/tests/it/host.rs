@@ -10,14 +10,7 @@ use std::process::{Command, Output, Stdio};
 
 pub(crate) const PHP: u32 = 61_001;
 
-/// Whether the test may give files away; says so where not.
-pub(crate) fn is_root() -> bool {
-    let root = rustix::process::geteuid().is_root();
-    if !root {
-        eprintln!("skipped: only root can give files to other accounts");
-    }
-    root
-}
+pub(crate) use test_support::is_root;
 
 pub(crate) struct TestHost {
     dir: tempfile::TempDir,
@@ -127,7 +120,7 @@ impl Mounted {
         fs::create_dir_all(path).unwrap();
         let mounted = rustix::mount::mount("none", path, kind, rustix::mount::MountFlags::empty(), options);
         if mounted.is_err() {
-            eprintln!("skipped: this test may not mount");
+            test_support::skipped("this test may not mount");
         }
         mounted.ok().map(|()| Self(path.to_owned()))
     }

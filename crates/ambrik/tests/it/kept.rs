@@ -21,7 +21,7 @@ pub(crate) fn traced(host: &TestHost, strace: &[&str], words: &[&str]) -> Option
     command.env_clear().envs(ambrik.get_envs().filter_map(|(name, value)| Some((name, value?))));
     let output = command.stdin(std::process::Stdio::null()).output();
     if output.is_err() {
-        eprintln!("skipped: there is no strace here");
+        test_support::missing("there is no strace here");
     }
     output.ok()
 }
@@ -128,7 +128,7 @@ fn what_is_immutable_stays_and_the_rest_goes() {
         })
     };
     if set(true).is_err() {
-        eprintln!("skipped: this file system has no immutable flag");
+        test_support::skipped("this file system has no immutable flag");
         return;
     }
     let ran = host.run(&["seal", "berths", "--yes"]);

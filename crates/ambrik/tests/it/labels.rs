@@ -26,7 +26,7 @@ impl Other {
         assert!(built.status.success());
         let root = folder.join("srv/images/quay-2");
         if Self::label_at(&root.join("srv/www/berths")).is_none() {
-            eprintln!("skipped: labels cannot be set here as plain attributes");
+            test_support::skipped("labels cannot be set here as plain attributes");
             return None;
         }
         Some(Self { demo, root })
@@ -304,7 +304,7 @@ fn the_module_makes_labels_last() {
     let store = Path::new("/var/lib/selinux/default/active");
     let has = |program: &str| Command::new(program).arg("--help").output().is_ok();
     if !store.exists() || !has("semodule") || !has("matchpathcon") {
-        eprintln!("skipped: there is no policy store, or semodule and matchpathcon are not installed");
+        test_support::skipped("there is no policy store, or semodule and matchpathcon are not installed");
         return;
     }
     let Some(host) = Other::new() else { return };

@@ -159,7 +159,7 @@ pub(crate) fn run(pieces: &[&str]) -> Option<String> {
     }
     for program in ["curl", "jq", "ip"] {
         if Command::new(program).arg("--version").output().is_err() {
-            eprintln!("skipped: missing for it: {program}");
+            test_support::missing(program);
             return None;
         }
     }

@@ -65,7 +65,7 @@ fn numbered(line: &str) -> String {
 fn can_run() -> bool {
     let acl = Command::new("setfacl").arg("--version").output().is_ok();
     if !acl {
-        eprintln!("skipped: there is no setfacl here");
+        test_support::missing("there is no setfacl here");
     }
     is_root() && acl
 }

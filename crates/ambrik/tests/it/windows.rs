@@ -152,7 +152,7 @@ pub(crate) fn on_a_terminal(host: &TestHost, words: &[&str], typed: &str) -> Opt
     let mut script = Command::new("script");
     script.args(["-qefc", &line, "/dev/null"]).stdin(Stdio::piped()).stdout(Stdio::piped()).env("LC_ALL", "C.UTF-8");
     let Ok(mut child) = script.spawn() else {
-        eprintln!("skipped: there is no script(1) here");
+        test_support::missing("there is no script(1) here");
         return None;
     };
     std::io::Write::write_all(&mut child.stdin.take().unwrap(), typed.as_bytes()).unwrap();
