@@ -151,8 +151,8 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         }
         Format::Json => {
             let name = session.host_name();
-            let host = output::json::OfHost { name: &name, labels: &looked.labels, accounts: &looked.accounts };
-            output::json::audit(&host, (&audits, &of_host), &wrong, &tables, session.raw_out())?;
+            let host = output::json_audit::OfHost { name: &name, labels: &looked.labels, accounts: &looked.accounts };
+            output::json_audit::audit(&host, (&audits, &of_host), &wrong, &tables, session.raw_out())?;
         }
     }
     Ok(if wrong.is_empty() { exit(&audits, &of_host, args.fail_on) } else { Exit::Partial })

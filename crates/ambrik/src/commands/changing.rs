@@ -23,7 +23,7 @@ use crate::failure::{Exit, Failure, Wrong};
 use crate::options::Format;
 use crate::output::{
     self,
-    json::{ChangedSite, Sealed},
+    json_changes::{ChangedSite, Sealed},
 };
 use crate::progress::watched;
 use crate::session::{HostView, Records, Session, threads};
@@ -214,7 +214,7 @@ impl Work<'_> {
             plans.push(ChangedSite::planned(plan));
         }
         if session.format == Format::Json {
-            output::json::changes(&plans, &self.looked.accounts, session.raw_out())?;
+            output::json_changes::changes(&plans, &self.looked.accounts, session.raw_out())?;
         }
         Ok(exit)
     }
@@ -248,7 +248,7 @@ impl Work<'_> {
             }
         }
         if session.format == Format::Json {
-            output::json::changes(&changed, &self.looked.accounts, session.raw_out())?;
+            output::json_changes::changes(&changed, &self.looked.accounts, session.raw_out())?;
         }
         Ok(exit)
     }

@@ -21,7 +21,7 @@ pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit,
     }
     match session.format {
         Format::Text => output::history_text::render(&all, site, &mut session.out())?,
-        Format::Json => output::json::history(&all, site, session.raw_out())?,
+        Format::Json => output::json_records::history(&all, site, session.raw_out())?,
     }
     Ok(Exit::Clean)
 }

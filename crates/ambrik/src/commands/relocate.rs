@@ -14,7 +14,7 @@ use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
 use crate::options::Format;
 use crate::output;
-use crate::output::json::Moved;
+use crate::output::json_changes::Moved;
 use crate::progress::watched;
 use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
@@ -148,7 +148,7 @@ fn show(
 ) -> Result<(), Failure> {
     let outcome = moved.as_ref().map(|moved| moved.outcome);
     match (session.format, outcome) {
-        (Format::Json, _) => output::json::moved(plan, moved, &looked.accounts, session.raw_out())?,
+        (Format::Json, _) => output::json_changes::moved(plan, moved, &looked.accounts, session.raw_out())?,
         (Format::Text, None) => output::move_text::render(plan, &looked.accounts, &mut session.out())?,
         (Format::Text, Some(outcome)) => output::move_text::outcome(plan, outcome, &mut session.out())?,
     }

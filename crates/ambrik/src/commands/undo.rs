@@ -59,7 +59,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     }
     if args.preview {
         if !text {
-            output::json::undo(&plans.iter().map(|plan| (plan, None)).collect::<Vec<_>>(), session.raw_out())?;
+            output::json_records::undo(&plans.iter().map(|plan| (plan, None)).collect::<Vec<_>>(), session.raw_out())?;
         }
         return Ok(Exit::Findings);
     }
@@ -95,7 +95,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     }
     if !text {
         let done: Vec<_> = done.iter().map(|(plan, outcome)| (plan, Some(outcome))).collect();
-        output::json::undo(&done, session.raw_out())?;
+        output::json_records::undo(&done, session.raw_out())?;
     }
     Ok(exit)
 }

@@ -2,10 +2,11 @@
 
 mod entry;
 mod known;
+mod rows;
+mod schema;
 
 use std::collections::{BTreeMap, HashMap};
-use std::ffi::OsString;
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt};
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -15,87 +16,22 @@ use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, TransactionBehavio
 use super::keepsake::Successors;
 use super::rights::RightsChange;
 use super::state::{StateDir, StateError};
-use crate::account::{Gid, Uid};
-use crate::acl::Acl;
-use crate::entry::{Identity, Kind, Nanos, Rights};
-use crate::mode::Mode;
+use crate::account::Uid;
+use crate::entry::{Identity, Nanos, Rights};
 use crate::shown::Shown;
-use crate::site::{Phase, Site, Word};
+use crate::site::{Phase, Word};
 use crate::tree::sys;
 
 pub(crate) use entry::{Entry, TakenBack};
 pub use known::HowChanged;
 pub(crate) use known::Known;
+pub use rows::{ChangeSet, ModuleChange, SitePhase, Window, deployments};
+pub(crate) use rows::{CreationRow, MovingRow, PlaceRow, RemovalRow, RestoringRow, RightsRow};
+use rows::{as_u64, change_set, identity_bytes, identity_of, kind_number, kind_of, path_of, rights_row, turn_id};
+use schema::{STEPS, TABLES, VERSION};
 
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
-/// The version of the tables below.
-const VERSION: i64 = 5;
-const TABLES: &str = "
-CREATE TABLE change_set (
-  id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
-  process INTEGER NOT NULL, phase_before TEXT NOT NULL, phase_after TEXT NOT NULL,
-  undoes INTEGER REFERENCES change_set(id), undone_by INTEGER REFERENCES change_set(id),
-  done INTEGER NOT NULL DEFAULT 0, failed INTEGER NOT NULL DEFAULT 0, until TEXT, parts TEXT);
-CREATE TABLE folder (id INTEGER PRIMARY KEY, path BLOB NOT NULL);
-CREATE TABLE rights (
-  id INTEGER PRIMARY KEY, uid INTEGER NOT NULL, gid INTEGER NOT NULL, mode INTEGER NOT NULL,
-  acl BLOB, default_acl BLOB, capabilities BLOB);
-CREATE TABLE turn (
-  id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL,
-  kind INTEGER NOT NULL, dev INTEGER NOT NULL, ino INTEGER NOT NULL, links INTEGER NOT NULL,
-  before INTEGER NOT NULL, after INTEGER NOT NULL, failed TEXT, left_seconds INTEGER, left_nanos INTEGER);
-CREATE TABLE creation (
-  change_set INTEGER NOT NULL, path BLOB NOT NULL, kind INTEGER NOT NULL, rights INTEGER NOT NULL, content BLOB);
-CREATE TABLE removal (
-  change_set INTEGER NOT NULL, path BLOB NOT NULL, reason TEXT NOT NULL, keepsake TEXT, files INTEGER NOT NULL,
-  before_times BLOB, after_times BLOB);
-CREATE TABLE restoring (
-  change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
-CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
-";
-/// What came with version 5: which inodes things were and are, by device, number and time of birth;
-/// and which change sets were stopped.
-const IDENTITIES: &str = "
-ALTER TABLE change_set ADD COLUMN settled INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE turn ADD COLUMN born INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE creation ADD COLUMN above BLOB;
-ALTER TABLE creation ADD COLUMN made BLOB;
-ALTER TABLE removal ADD COLUMN above BLOB;
-ALTER TABLE restoring ADD COLUMN above BLOB;
-ALTER TABLE restoring ADD COLUMN made BLOB;
-ALTER TABLE moving ADD COLUMN moved BLOB;
-CREATE TABLE successor (change_set INTEGER NOT NULL, old BLOB NOT NULL, new BLOB NOT NULL);
-CREATE TABLE place (
-  site TEXT NOT NULL, path BLOB NOT NULL, identity BLOB NOT NULL, closed INTEGER NOT NULL, PRIMARY KEY (site, path)) WITHOUT ROWID;
-CREATE TABLE window_state (
-  site TEXT NOT NULL, path BLOB NOT NULL, identity BLOB NOT NULL, size INTEGER NOT NULL, modified INTEGER NOT NULL, sum BLOB);
-CREATE INDEX window_state_of_site ON window_state (site);
-CREATE TABLE unproven (
-  site TEXT NOT NULL, path BLOB NOT NULL, how TEXT NOT NULL, PRIMARY KEY (site, path)) WITHOUT ROWID;
-CREATE TABLE clean (site TEXT PRIMARY KEY, taken INTEGER NOT NULL) WITHOUT ROWID;
-";
-/// What came with version 4.
-const LABELS: &str = "ALTER TABLE rights ADD COLUMN label TEXT;
-CREATE TABLE module (change_set INTEGER NOT NULL, name TEXT NOT NULL, before TEXT, after TEXT);
-CREATE TABLE switch (change_set INTEGER NOT NULL, name TEXT NOT NULL, switched_on INTEGER NOT NULL);";
-/// What came with version 3.
-const MOVING: &str = "
-CREATE TABLE moving (
-  change_set INTEGER NOT NULL, part TEXT NOT NULL, root BLOB NOT NULL, path_from BLOB NOT NULL, path_to BLOB NOT NULL,
-  link INTEGER NOT NULL, file BLOB NOT NULL, text_before TEXT NOT NULL, text_after TEXT NOT NULL,
-  keeper INTEGER NOT NULL);
-";
-/// What makes tables of a version those of the next one; the tables above are of version 2.
-const STEPS: [(i64, &str); 4] = [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES)];
-/// What makes tables of version 1 those of version 2.
-const FROM_1: &str = "
-ALTER TABLE change_set ADD COLUMN until TEXT;
-ALTER TABLE change_set ADD COLUMN parts TEXT;
-ALTER TABLE creation ADD COLUMN content BLOB;
-ALTER TABLE site ADD COLUMN parts TEXT;
-";
-
 /// The ledger.
 #[derive(Debug)]
 pub struct Ledger {
@@ -145,189 +81,6 @@ fn said(cause: &rusqlite::Error) -> String {
         Some(ErrorCode::SystemIoFailure) => "input/output error; look at the disk".into(),
         _ => cause.to_string(),
     }
-}
-
-/// One change set, as `history` lists it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ChangeSet {
-    /// Its number.
-    pub id: i64,
-    /// The site.
-    pub site: String,
-    /// The command that made it.
-    pub command: String,
-    /// When it began.
-    pub begun: Timestamp,
-    /// When it ended; none if it was stopped in the middle, or still runs.
-    pub ended: Option<Timestamp>,
-    /// Whether it was stopped in the middle, and a later run found nothing left to do.
-    pub settled: bool,
-    /// The process that made it.
-    pub process: i64,
-    /// The site's phase before.
-    pub phase_before: Phase,
-    /// The site's phase after.
-    pub phase_after: Phase,
-    /// The change set that it took back.
-    pub undoes: Option<i64>,
-    /// The change set that took it back.
-    pub undone_by: Option<i64>,
-    /// How many paths were changed.
-    pub done: i64,
-    /// How many could not be.
-    pub failed: i64,
-    /// How many paths were removed, those inside removed folders included.
-    pub removed: i64,
-    /// Of a run that was killed: how many paths it may have changed.
-    pub recorded: i64,
-}
-
-/// The deployment that each change set is part of, by the number of the `open` that began it: from there to the change
-/// set that sealed the site again. Those that belong to none are left out.
-#[must_use]
-pub fn deployments(sets: &[ChangeSet]) -> HashMap<i64, i64> {
-    let mut open: HashMap<&str, i64> = HashMap::new();
-    let mut found = HashMap::new();
-    for set in sets.iter().rev() {
-        if set.command == "open" && set.phase_before == Phase::Sealed {
-            open.insert(&set.site, set.id);
-        }
-        if let Some(began) = open.get(&*set.site) {
-            found.insert(set.id, *began);
-        }
-        if set.phase_after == Phase::Sealed {
-            open.remove(&*set.site);
-        }
-    }
-    found
-}
-
-/// A site's phase, and until when it holds.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SitePhase {
-    /// The phase.
-    pub phase: Phase,
-    /// When a window ends.
-    pub until: Option<Timestamp>,
-    /// The parts that a window is for, as the site file names them; none for all.
-    pub parts: Option<Vec<String>>,
-}
-
-impl Default for SitePhase {
-    fn default() -> Self {
-        Self { phase: Phase::Sealed, until: None, parts: None }
-    }
-}
-
-impl SitePhase {
-    /// The site as its window has it: parts that it is not for are as sealed ones.
-    #[must_use]
-    pub fn of(&self, site: &Arc<Site>) -> Arc<Site> {
-        match (self.phase, &self.parts) {
-            (Phase::Open, Some(parts)) => Arc::new(site.open_for(parts)),
-            _ => Arc::clone(site),
-        }
-    }
-
-    /// Whether it is a window that is past its end.
-    #[must_use]
-    pub fn is_overdue(&self, now: Timestamp) -> bool {
-        self.phase == Phase::Open && self.until.is_some_and(|until| until <= now)
-    }
-}
-
-/// An install or upgrade window.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Window {
-    /// When it ends.
-    pub until: Timestamp,
-    /// The parts that it is for, as the site file names them; none for all.
-    pub parts: Option<Vec<String>>,
-}
-
-/// A change of rights as the ledger holds it.
-#[derive(Clone, Debug)]
-pub(crate) struct RightsRow {
-    pub(crate) folder: PathBuf,
-    pub(crate) name: OsString,
-    pub(crate) turn: RightsChange,
-    pub(crate) failed: bool,
-}
-
-/// A removal as the ledger holds it.
-#[derive(Clone, Debug)]
-pub(crate) struct RemovalRow {
-    pub(crate) path: PathBuf,
-    pub(crate) keepsake: Option<String>,
-    pub(crate) before_times: Option<Vec<u8>>,
-    pub(crate) after_times: Option<Vec<u8>>,
-    /// The directory that it was in.
-    pub(crate) above: Option<Identity>,
-}
-
-/// A path that was made.
-#[derive(Clone, Debug)]
-pub(crate) struct CreationRow {
-    pub(crate) path: PathBuf,
-    pub(crate) kind: Kind,
-    pub(crate) rights: Arc<Rights>,
-    /// What was written to it.
-    pub(crate) content: Vec<u8>,
-    /// The directory that it was made in.
-    pub(crate) above: Option<Identity>,
-    /// What was made, where the run came to record it.
-    pub(crate) made: Option<Identity>,
-}
-
-/// Something that came back out of a keepsake.
-#[derive(Clone, Debug)]
-pub(crate) struct RestoringRow {
-    pub(crate) path: PathBuf,
-    /// The directory that it was put into.
-    pub(crate) above: Option<Identity>,
-    /// What came back, where the run came to record it.
-    pub(crate) made: Option<Identity>,
-}
-
-/// A policy module before and after a change; none where there is none.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ModuleChange {
-    /// Its name.
-    pub name: String,
-    /// Its text before.
-    pub before: Option<String>,
-    /// Its text afterwards.
-    pub after: Option<String>,
-}
-
-/// A part that was moved.
-#[derive(Clone, Debug)]
-pub(crate) struct MovingRow {
-    /// The part as it was named.
-    pub(crate) part: String,
-    /// The site's root.
-    pub(crate) root: PathBuf,
-    pub(crate) from: PathBuf,
-    pub(crate) to: PathBuf,
-    /// Whether a symlink was left in the old place.
-    pub(crate) link: bool,
-    /// The site file, and its text before and after.
-    pub(crate) file: PathBuf,
-    pub(crate) text_before: String,
-    pub(crate) text_after: String,
-    /// Who may have made the symlinks that lead there, besides root.
-    pub(crate) keeper: Uid,
-    /// What is in the new place.
-    pub(crate) moved: Option<Identity>,
-}
-
-/// Where the tree of a site begins, as it was when it was changed last.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct PlaceRow {
-    /// Which inode it was.
-    pub(crate) identity: Identity,
-    /// Whether only root and the keeper could put another in its place.
-    pub(crate) closed: bool,
 }
 
 impl Ledger {
@@ -714,109 +467,6 @@ impl Ledger {
         let rows = statement.query_map([id], |row| read(row)).map_err(&failed)?;
         rows.map(|row| row.map_err(&failed)).collect()
     }
-}
-
-/// The row of a change set's change with this number: those of one set stand together, in their order.
-const fn turn_id(set: i64, number: i64) -> i64 {
-    (set << 40) + number
-}
-
-const KINDS: [Kind; 6] = [Kind::File, Kind::Directory, Kind::Symlink, Kind::Fifo, Kind::Socket, Kind::Device];
-
-fn kind_number(kind: Kind) -> i64 {
-    KINDS.iter().position(|k| *k == kind).and_then(|n| i64::try_from(n).ok()).unwrap_or_default()
-}
-
-fn kind_of(number: i64) -> Option<Kind> {
-    KINDS.get(usize::try_from(number).ok()?).copied()
-}
-
-const fn as_u64(number: i64) -> u64 {
-    number.cast_unsigned()
-}
-
-/// An identity as a row holds it.
-fn identity_bytes(id: &Identity) -> [u8; 24] {
-    let mut bytes = [0; 24];
-    let numbers = [id.dev.to_le_bytes(), id.ino.to_le_bytes(), id.born.to_le_bytes()];
-    bytes.chunks_exact_mut(8).zip(numbers).for_each(|(to, number)| to.copy_from_slice(&number));
-    bytes
-}
-
-/// The identity in a column; none where there is none, or none that can be read.
-fn identity_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Option<Identity>> {
-    let bytes: Option<Vec<u8>> = row.get(column)?;
-    let number = |bytes: &[u8], at: usize| Some(u64::from_le_bytes(bytes.get(at..at + 8)?.try_into().ok()?));
-    Ok(bytes.and_then(|bytes| {
-        let (dev, ino, born) = (number(&bytes, 0)?, number(&bytes, 8)?, number(&bytes, 16)?.cast_signed());
-        Some(Identity { dev, ino, born })
-    }))
-}
-
-fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<PathBuf> {
-    row.get::<_, Vec<u8>>(column).map(|bytes| PathBuf::from(OsString::from_vec(bytes)))
-}
-
-fn rights_row(row: &Row<'_>) -> rusqlite::Result<(i64, Option<Rights>)> {
-    let list = |column| -> rusqlite::Result<Option<Option<Arc<Acl>>>> {
-        let bytes: Option<Vec<u8>> = row.get(column)?;
-        Ok(match bytes {
-            None => Some(None),
-            Some(bytes) => Acl::from_attribute(&bytes).ok().map(|acl| Some(Arc::new(acl))),
-        })
-    };
-    let (acl, default_acl) = (list(4)?, list(5)?);
-    let capabilities: Option<Vec<u8>> = row.get(6)?;
-    let label: Option<String> = row.get(7)?;
-    let label = label.map(|text| text.parse()).transpose().ok();
-    let rights = (|| {
-        Some(Rights {
-            uid: Uid(row.get(1).ok()?),
-            gid: Gid(row.get(2).ok()?),
-            mode: Mode::new(row.get(3).ok()?)?,
-            acl: acl?,
-            default_acl: default_acl?,
-            capabilities: capabilities.map(Into::into),
-            label: label?,
-        })
-    })();
-    Ok((row.get(0)?, rights))
-}
-
-fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
-    let begun: String = row.get(3)?;
-    let ended: Option<String> = row.get(4)?;
-    let (before, after): (String, String) = (row.get(6)?, row.get(7)?);
-    let (id, site, command, process) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(5)?);
-    let (undoes, undone_by, done, failed, removed) =
-        (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
-    let (settled, recorded) = (row.get(13)?, row.get(14)?);
-    let read = || {
-        let ended = match ended {
-            Some(text) => Some(text.parse().ok()?),
-            None => None,
-        };
-        let (phase_before, phase_after) = (Phase::of_word(&before)?, Phase::of_word(&after)?);
-        let begun = begun.parse().ok()?;
-        Some(ChangeSet {
-            id,
-            site,
-            command,
-            begun,
-            ended,
-            settled,
-            process,
-            phase_before,
-            phase_after,
-            undoes,
-            undone_by,
-            done,
-            failed,
-            removed,
-            recorded,
-        })
-    };
-    Ok(read())
 }
 
 #[cfg(test)]

@@ -3,6 +3,10 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
 use super::*;
+use crate::account::Gid;
+use crate::acl::Acl;
+use crate::entry::Kind;
+use crate::mode::Mode;
 use rstest::rstest;
 
 fn ledger() -> (tempfile::TempDir, StateDir, Ledger) {

@@ -1,0 +1,339 @@
+//! One look at a site: the walk, what each thread found put together, and what was learnt for the next look.
+
+use super::finding::{Findings, collect, hard_links};
+use super::missing::{NotThere, ToMake, not_there, to_make};
+use super::start::{begin, not_seen, start};
+use super::table::{Cell, PartLine};
+use super::{Audit, AuditSetting};
+use crate::account::{Account, Accounts, Uid};
+use crate::check::{self, Pages, Reason, Sniffing};
+use crate::entry::{Identity, Kind, Rights};
+use crate::host::{Holder, held_by};
+use crate::inspect::{Deviation, DirData, Inspector, Named, PathJudge, Spot, Unseen};
+use crate::label::SiteLabels;
+use crate::named::{Sought, named};
+use crate::people::People;
+use crate::policy::Policy;
+use crate::shown::Shown;
+use crate::site::{Part, Phase, ServedToo, Site};
+use crate::starts::{SiteError, find_root, not_the_systems};
+use crate::tree::{Dir, Host, Op, Resolved, Trouble, WayError, sys, walk};
+use crate::want::Solver;
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// As many short PHP files are opened to know what they are.
+const MOST_SNIFFED: i64 = 60_000;
+
+/// As often is a site looked at again because of links that lead from what only links lead to.
+pub(super) const MOST_TIMES: usize = 3;
+
+/// What a look taught besides, for the next one to know from the start.
+pub(super) struct Learnt {
+    /// What is served through links.
+    pub(super) served: Vec<ServedToo>,
+    /// Whom rights speak of though no file lists them.
+    pub(super) accounts: Vec<Account>,
+    /// What was not answered.
+    pub(super) unanswered: Vec<String>,
+}
+
+impl Learnt {
+    fn of(served: Vec<ServedToo>, accounts: &Accounts, people: &People, named: &Named) -> Self {
+        let (found, unanswered) = accounts.beyond_files(&named.uids, &named.gids);
+        let unanswered = unanswered.iter().map(ToString::to_string).collect();
+        Self { served, accounts: people.missing(found), unanswered }
+    }
+}
+
+/// One look, with the accounts that are known of besides those of the files.
+pub(super) fn look(
+    setting: &AuditSetting<'_>,
+    site: &Arc<Site>,
+    beyond_files: &[Account],
+    phase: Phase,
+) -> Result<(Audit, Learnt), SiteError> {
+    let root = find_root(setting.host, site)?;
+    let NotThere { missing, below_a_file } = not_there(setting.host, site);
+    if let Some((part, above)) = below_a_file {
+        let part = &site.parts[part];
+        let (file, line, part) = (site.file.clone(), part.line, part.shown.clone());
+        return Err(SiteError::BelowFile { file, line, part, above });
+    }
+    let policy = Policy::new(Arc::clone(site), phase);
+    let solver = Solver::new(site, setting.accounts);
+    let people = People::new(site, setting.accounts, beyond_files, setting.neighbours);
+    let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
+    let mut judge = PathJudge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
+
+    judge.held = held(setting, site);
+    if setting.sniff {
+        judge.sniffing = Some(Sniffing::new(MOST_SNIFFED));
+        judge.pages = Some(Pages::new());
+    }
+    judge.clean_since = setting.clean_since.get(&site.name).copied().filter(|_| phase == Phase::Sealed);
+    let mut findings = Findings::default();
+    let mut starts = Vec::new();
+    let mut opened = Vec::new();
+    let real_root = (root.path != site.root).then(|| root.path.clone());
+    let mut unseen = Vec::new();
+    let places = places_of(setting, &policy, root, &mut unseen)?;
+    judge.aliases = places
+        .iter()
+        .filter(|(path, found)| found.path != *path)
+        .map(|(path, found)| (found.path.clone(), path.clone()))
+        .collect();
+    for (number, (path, resolved)) in places.into_iter().enumerate() {
+        let (start, handle) = start(&judge, u32::try_from(number).unwrap_or(u32::MAX), path, resolved, &mut findings);
+        starts.push(start);
+        opened.push(handle);
+    }
+
+    let mut inspectors: Vec<Inspector<'_>> = (0..setting.threads.max(1)).map(|_| Inspector::new(&judge)).collect();
+    let mut dirs = Vec::new();
+    for (start, handle) in starts.iter().zip(opened) {
+        if let Some(data) = inspectors[0].start(start) {
+            dirs.push((handle, Arc::new(begin(start, data))));
+        }
+    }
+    let walked = walk(dirs, inspectors, setting.progress);
+    let merged = Merged::of(walked.visitors);
+    let to_make = all_to_make(setting.host, &policy, &solver, labels.as_ref(), &missing);
+    unseen.extend(merged.unseen);
+    let together = judge.pages.as_ref().map(Pages::together).unwrap_or_default();
+    let real = |path: &Path| {
+        let places = starts.iter().filter_map(|start| Some((start, path.strip_prefix(&start.path).ok()?)));
+        let nearest = places.max_by_key(|(start, _)| start.path.as_os_str().len());
+        nearest.map_or_else(|| path.to_owned(), |(start, below)| start.real.join(below).components().collect())
+    };
+    let module = labels.as_ref().and_then(|labels| labels.module(site, &real));
+    let learnt = Learnt::of(merged.served_too, setting.accounts, &people, &judge.named());
+    let mut audit = Audit {
+        site: Arc::clone(site),
+        phase,
+        phase_known: true,
+        entries: merged.table.iter().map(|line| line.count).sum(),
+        table: merged.table,
+        findings: Vec::new(),
+        of_host: Vec::new(),
+        vanished: merged.vanished,
+        not_opened: judge.sniffing.as_ref().map_or(0, Sniffing::passed_over),
+        mounts: merged.mounts,
+        real_root,
+        missing,
+        deviants: merged.deviants,
+        starts,
+        left_alone: BTreeMap::new(),
+        unseen,
+        changed: Vec::new(),
+        asked: Vec::new(),
+        all_asked: true,
+        module,
+        switches_off: Vec::new(),
+        to_make,
+        policy,
+        solver,
+    };
+    audit.sort();
+    if setting.sniff {
+        what_code_names(setting, &mut audit);
+    }
+    audit.left_alone = hard_links(&audit, &mut findings);
+    collect(setting.host, &audit, &people, &mut findings, setting.today);
+    audit.findings = findings.sorted();
+    let changed =
+        |deviant: &&Deviation| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
+    audit.changed = audit.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
+    let served = site.served_folder().unwrap_or_else(|| site.root.clone());
+    for (below, says) in together {
+        audit = audit.with(&check::INSTALLER_RENAMED, served.join(below), says, setting.today);
+    }
+    let open_folder = check::open_folder(site).map(|concern| (&check::SITE_FILE_OPEN, concern));
+    for (check, concern) in check::judge_host(site, &people).into_iter().chain(open_folder) {
+        audit.add_of_host(check, concern, setting.today);
+    }
+    Ok((audit.with_selinux(setting, labels.as_ref()), learnt))
+}
+
+/// What looks like a left-over and is named by the site's code is none; an installer that other code loads is needed.
+fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
+    let mut sought = Vec::new();
+    let mut whose = Vec::new();
+    for (number, deviant) in audit.deviants.iter().enumerate() {
+        for (check, reason) in &deviant.extra {
+            let loaded = check.is(&check::INSTALLER_LEFT) && matches!(reason, Reason::Looks(_));
+            // What version control keeps is never code, whoever speaks of it.
+            let left_over = check.is(&check::LEFTOVER_SERVED) && deviant.verdict.kind == Kind::File;
+            if loaded || left_over {
+                sought.push(Sought { path: audit.path(deviant), loaded });
+                whose.push(number);
+            }
+        }
+    }
+    if sought.is_empty() {
+        return;
+    }
+    let starts = audit.starts.iter().filter(|start| start.facts.kind == Kind::Directory).filter_map(|start| {
+        let opened = sys::open_directory(&start.parent, &start.name).ok()?;
+        (sys::look_at(&opened).ok()?.id == start.facts.id).then(|| (start.path.clone(), opened, start.facts.id))
+    });
+    let named = named(&audit.policy, starts.collect(), &sought, setting.threads);
+    for (number, deviant) in whose.iter().enumerate() {
+        let place = named.places.get(&number);
+        let says = place.map(|place| format!("{}:{}", Shown(&audit.relative(&place.file)), place.line));
+        let extra = &mut audit.deviants[*deviant].extra;
+        match says {
+            Some(says) if sought[number].loaded => {
+                for (_, reason) in extra.iter_mut().filter(|(check, _)| check.is(&check::INSTALLER_LEFT)) {
+                    *reason = Reason::Needed(format!("{}, which {says} loads", reason.like()));
+                }
+            }
+            Some(_) => extra.retain(|(check, _)| !check.is(&check::LEFTOVER_SERVED)),
+            // Where not all was read, nothing is proven.
+            None if !named.whole => {
+                for (_, reason) in extra.iter_mut().filter(|(check, _)| check.is(&check::LEFTOVER_SERVED)) {
+                    *reason = Reason::Looks(reason.like().to_owned());
+                }
+            }
+            None => {}
+        }
+    }
+}
+
+/// What PHP holds open for writing, where that can be seen and its account is one of its own.
+fn held(setting: &AuditSetting<'_>, site: &Site) -> HashMap<Identity, Holder> {
+    let php = site.php.ids.uid;
+    let own = ![Uid::ROOT, site.keeper.ids.uid].contains(&php);
+    let seen = setting.host.is_this() && rustix::process::geteuid().is_root();
+    if own && seen { held_by(php) } else { HashMap::new() }
+}
+
+/// What is made of the missing parts, and of what leads there, with its label.
+fn all_to_make(
+    host: &Host,
+    policy: &Policy,
+    solver: &Solver,
+    labels: Option<&SiteLabels<'_>>,
+    missing: &[usize],
+) -> Vec<ToMake> {
+    let parts = &policy.site().parts;
+    // Samples are copied, and settings made for an installer to write, for a window only.
+    let for_window = |part: &Part| part.from.is_some() || (part.is_installers() && part.is_file());
+    let is_wanted = |part: &Part| part.create || (policy.phase() == Phase::Open && for_window(part));
+    let wanted = missing.iter().filter(|&&part| is_wanted(&parts[part]));
+    let made = wanted.flat_map(|&part| to_make(host, policy, solver, part)).map(|mut made| {
+        let context = policy.at(&made.path).context;
+        if let Some(labels) = labels.filter(|_| context.ours) {
+            let label = labels.wanted(policy, &context, None, made.kind);
+            made.rights = Arc::new(Rights { label, ..(*made.rights).clone() });
+        }
+        made
+    });
+    made.collect()
+}
+
+/// The site's root and the parts outside it, each with where it really is; those that could not be reached are `unseen`.
+fn places_of(
+    setting: &AuditSetting<'_>,
+    policy: &Policy,
+    root: Resolved,
+    unseen: &mut Vec<Unseen>,
+) -> Result<Vec<(PathBuf, Resolved)>, SiteError> {
+    let site = policy.site();
+    let mut places = vec![(site.root.clone(), root)];
+    for path in site.outside_starts() {
+        let (path, why) = match setting.host.resolve_safely(&path, site.keeper.ids.uid) {
+            Ok(resolved) => {
+                not_the_systems(site, &path, &resolved)?;
+                places.push((path, resolved));
+                continue;
+            }
+            Err(WayError::Missing(_) | WayError::NoDirectory(_)) => continue,
+            Err(WayError::Loop(path)) => (path, Trouble::Failed(Op::Look, rustix::io::Errno::LOOP)),
+            Err(WayError::ForeignLink(path)) => (path, Trouble::ForeignLink),
+            Err(WayError::Failed(path, errno)) => (path, Trouble::Failed(Op::Look, errno)),
+        };
+        unseen.push(not_seen(policy, path, why));
+    }
+    Ok(places)
+}
+
+/// What all threads saw.
+struct Merged {
+    table: Vec<PartLine>,
+    deviants: Vec<Deviation>,
+    unseen: Vec<Unseen>,
+    vanished: u64,
+    mounts: Vec<PathBuf>,
+    served_too: Vec<ServedToo>,
+}
+
+impl Merged {
+    fn of(inspectors: Vec<Inspector<'_>>) -> Self {
+        let mut lines: BTreeMap<Option<usize>, PartLine> = BTreeMap::new();
+        let mut merged = Self {
+            table: Vec::new(),
+            deviants: Vec::new(),
+            unseen: Vec::new(),
+            vanished: 0,
+            mounts: Vec::new(),
+            served_too: Vec::new(),
+        };
+        for inspector in inspectors {
+            for (verdict, count) in inspector.verdicts() {
+                let part = verdict.context.part;
+                let line = lines.entry(part).or_insert_with(|| PartLine { part, count: 0, cells: Vec::new() });
+                line.cells.resize(verdict.abilities.len(), Cell::default());
+                line.count += count;
+                if matches!(verdict.kind, Kind::File | Kind::Directory) {
+                    for (cell, &ability) in line.cells.iter_mut().zip(&verdict.abilities) {
+                        cell.add(ability, *count);
+                    }
+                }
+            }
+            merged.deviants.extend(inspector.deviants);
+            merged.unseen.extend(inspector.unseen);
+            merged.vanished += inspector.vanished;
+            merged.mounts.extend(inspector.mounts);
+            merged.served_too.extend(inspector.served_too);
+        }
+        merged.mounts.sort();
+        merged.unseen.sort_by(|a, b| a.path.cmp(&b.path));
+        merged.table = lines.into_values().collect();
+        merged
+    }
+}
+
+impl Audit {
+    /// Puts the deviants in one order, whichever thread saw them: by directory, then by name.
+    fn sort(&mut self) {
+        let mut ranks: HashMap<*const Dir<DirData>, u32> = HashMap::new();
+        let mut dirs: Vec<(PathBuf, *const Dir<DirData>)> = Vec::new();
+        for deviant in &self.deviants {
+            if let Spot::In(dir, _) = &deviant.spot
+                && ranks.insert(Arc::as_ptr(dir), 0).is_none()
+            {
+                dirs.push((dir.path(), Arc::as_ptr(dir)));
+            }
+        }
+        dirs.sort();
+        for (rank, (_, dir)) in (1..).zip(dirs) {
+            ranks.insert(dir, rank);
+        }
+        let ranked = std::mem::take(&mut self.deviants).into_iter().map(|deviant| match &deviant.spot {
+            Spot::Start(_) => (0, deviant),
+            Spot::In(dir, _) => (ranks.get(&Arc::as_ptr(dir)).copied().unwrap_or(0), deviant),
+        });
+        let mut ranked: Vec<(u32, Deviation)> = ranked.collect();
+        ranked.sort_by(|(a_rank, a), (b_rank, b)| {
+            a_rank.cmp(b_rank).then_with(|| match (&a.spot, &b.spot) {
+                (Spot::Start(a), Spot::Start(b)) => a.cmp(b),
+                (Spot::In(_, a), Spot::In(_, b)) => a.cmp(b),
+                (Spot::Start(_), Spot::In(..)) => std::cmp::Ordering::Less,
+                (Spot::In(..), Spot::Start(_)) => std::cmp::Ordering::Greater,
+            })
+        });
+        self.deviants = ranked.into_iter().map(|(_, deviant)| deviant).collect();
+    }
+}

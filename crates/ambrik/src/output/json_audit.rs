@@ -1,0 +1,246 @@
+//! An audit: `audit/1`.
+
+use super::json::{Each, PathText, print};
+use crate::failure::Wrong;
+use ambrik_core::account::Accounts;
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
+use ambrik_core::label::{LabelLine, Labels};
+use ambrik_core::site::Accept;
+use serde::Serialize;
+use std::io::{self, Write};
+
+#[derive(Serialize)]
+struct AuditDocument<'w, S> {
+    ambrik: &'static str,
+    taken: String,
+    host: String,
+    selinux: &'static str,
+    host_findings: Vec<HostFindingDocument<'w>>,
+    not_judged: Vec<NotJudged<'w>>,
+    not_asked: Option<String>,
+    sites: S,
+}
+
+/// What concerns several sites of the host.
+#[derive(Serialize)]
+struct HostFindingDocument<'f> {
+    check: &'static str,
+    severity: &'static str,
+    sites: &'f [String],
+    says: &'f str,
+    remedy: String,
+    accepted: Vec<Accepted>,
+}
+
+/// A site that could not be judged.
+#[derive(Serialize)]
+struct NotJudged<'w> {
+    name: &'w str,
+    says: &'w str,
+}
+
+#[derive(Serialize)]
+struct SiteAudit<'a, F> {
+    name: String,
+    root: String,
+    phase: &'static str,
+    phase_known: bool,
+    entries: u64,
+    complete: bool,
+    changes_pending: usize,
+    accounts: AccountNames,
+    parts: Vec<PartRights>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    labels: Option<Vec<LabelDocument<'a>>>,
+    findings: F,
+}
+
+#[derive(Serialize)]
+struct AccountNames {
+    keeper: String,
+    php: String,
+    web: String,
+}
+
+#[derive(Serialize)]
+struct PartRights {
+    path: String,
+    r#use: &'static str,
+    paths: u64,
+    keeper: RightsCell,
+    php: RightsCell,
+    web: RightsCell,
+    others: RightsCell,
+    /// Who has access besides, by name.
+    access: Vec<AccessCell>,
+}
+
+#[derive(Serialize)]
+struct AccessCell {
+    who: String,
+    #[serde(flatten)]
+    rights: RightsCell,
+}
+
+#[derive(Default, Serialize)]
+struct RightsCell {
+    should: Vec<&'static str>,
+    more: Vec<&'static str>,
+    less: Vec<&'static str>,
+    paths_more: u64,
+    paths_less: u64,
+}
+
+#[derive(Serialize)]
+struct FindingDocument<P, B> {
+    check: &'static str,
+    severity: &'static str,
+    part: String,
+    count: usize,
+    paths: P,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    not_utf8: Option<B>,
+    says: String,
+    remedy: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    configuration: Vec<ConfigurationLines>,
+    accepted: Option<Accepted>,
+}
+
+#[derive(Serialize)]
+struct ConfigurationLines {
+    program: String,
+    lines: String,
+}
+
+#[derive(Serialize)]
+struct Accepted {
+    reason: String,
+    until: Option<String>,
+}
+
+/// The host of an audit.
+pub(crate) struct OfHost<'h> {
+    pub(crate) name: &'h str,
+    pub(crate) labels: &'h Labels,
+    pub(crate) accounts: &'h Accounts,
+}
+
+/// Writes `audit/1`.
+pub(crate) fn audit(
+    host: &OfHost<'_>,
+    (audits, of_host): (&[Audit], &[HostFinding]),
+    wrong: &[Wrong],
+    tables: &[Vec<LabelLine>],
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let taken = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
+    let sites = Each(|| audits.iter().enumerate().map(|(n, audit)| site_audit(audit, tables.get(n))));
+    let selinux = host.labels.state.now.word();
+    let not_asked = host.accounts.not_asked();
+    let not_judged = wrong.iter().map(|Wrong { site, says }| NotJudged { name: site, says }).collect();
+    let host_findings = of_host.iter().map(|finding| HostFindingDocument {
+        check: finding.check.name,
+        severity: finding.check.severity.word(),
+        sites: &finding.sites,
+        says: &finding.says,
+        remedy: finding.remedy(),
+        accepted: finding.accepted.iter().map(accept).collect(),
+    });
+    let (host, host_findings) = (host.name.to_owned(), host_findings.collect());
+    print(&AuditDocument { ambrik: "audit/1", taken, host, selinux, host_findings, not_judged, not_asked, sites }, out)
+}
+
+/// Paths with the same labels.
+#[derive(Serialize)]
+struct LabelDocument<'l> {
+    part: String,
+    now: Option<&'l str>,
+    relabelled: Option<&'l str>,
+    wanted: &'l str,
+    right: bool,
+    count: u64,
+}
+
+fn label_line<'l>(audit: &Audit, line: &'l LabelLine) -> LabelDocument<'l> {
+    let LabelLine { now, relabelled, wanted, right, count, .. } = line;
+    let part = audit.part_shown(line.part).to_owned();
+    let (now, relabelled) = (now.as_deref(), relabelled.as_deref());
+    LabelDocument { part, now, relabelled, wanted, right: *right, count: *count }
+}
+
+fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl Serialize + use<'a> {
+    let site = &audit.site;
+    let parts = audit.table.iter().map(|line| {
+        let mut cells = line.cells.iter();
+        let mut next = || cells.next().map(rights_cell).unwrap_or_default();
+        let [keeper, php, web, others] = [next(), next(), next(), next()];
+        let access = audit
+            .besides()
+            .zip(cells)
+            .map(|(access, cell)| AccessCell { who: access.who.to_string(), rights: rights_cell(cell) });
+        PartRights {
+            path: audit.part_shown(line.part).to_owned(),
+            r#use: audit.part_use(line.part).word(),
+            paths: line.count,
+            keeper,
+            php,
+            web,
+            others,
+            access: access.collect(),
+        }
+    });
+    SiteAudit {
+        name: site.name.clone(),
+        root: site.root.to_string_lossy().into_owned(),
+        phase: audit.phase.word(),
+        phase_known: audit.phase_known,
+        entries: audit.entries,
+        complete: audit.is_complete(),
+        changes_pending: audit.changes_pending(),
+        accounts: AccountNames {
+            keeper: site.keeper.to_string(),
+            php: site.php.to_string(),
+            web: site.web.to_string(),
+        },
+        parts: parts.collect(),
+        labels: table.map(|lines| lines.iter().map(|line| label_line(audit, line)).collect::<Vec<_>>()),
+        findings: Each(move || audit.findings.iter().map(move |finding| finding_document(audit, finding))),
+    }
+}
+
+fn rights_cell(cell: &Cell) -> RightsCell {
+    RightsCell {
+        should: cell.should.iter().map(|right| right.word()).collect(),
+        more: cell.more.iter().copied().collect(),
+        less: cell.less.iter().copied().collect(),
+        paths_more: cell.more_count,
+        paths_less: cell.less_count,
+    }
+}
+
+pub(super) fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serialize + use<'a> {
+    let accepted = finding.accepted.and_then(|number| audit.site.accepts.get(number));
+    let lossy = audit.paths(finding).any(|path| path.to_str().is_none());
+    FindingDocument {
+        check: finding.check.name,
+        severity: finding.severity().word(),
+        part: audit.part_shown(finding.part).to_owned(),
+        count: finding.count(),
+        paths: Each(move || audit.paths(finding).map(|path| path.to_string_lossy().into_owned())),
+        not_utf8: lossy.then_some({
+            Each(move || audit.paths(finding).filter(|path| path.to_str().is_none()).map(|path| PathText::owned(&path)))
+        }),
+        says: audit.says(finding),
+        remedy: audit.remedy(finding),
+        configuration: {
+            let lines = audit.configuration(finding).into_iter();
+            lines.map(|(program, lines)| ConfigurationLines { program, lines }).collect()
+        },
+        accepted: accepted.map(accept),
+    }
+}
+
+fn accept(accept: &Accept) -> Accepted {
+    Accepted { reason: accept.reason.clone(), until: accept.until.map(|day| day.to_string()) }
+}

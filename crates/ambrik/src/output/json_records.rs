@@ -1,0 +1,103 @@
+//! What was changed: `history/1` and `undo/1`.
+
+use super::json::{FailedPath, PathText, print};
+use ambrik_core::change::{ChangeSet, Outcome, UndoPlan, deployments};
+use serde::Serialize;
+use std::io::{self, Write};
+use std::path::Path;
+
+#[derive(Serialize)]
+struct HistoryDocument {
+    ambrik: &'static str,
+    change_sets: Vec<SetDocument>,
+}
+
+#[derive(Serialize)]
+struct SetDocument {
+    id: i64,
+    site: String,
+    command: String,
+    begun: String,
+    ended: Option<String>,
+    changed: i64,
+    removed: i64,
+    failed: i64,
+    undoes: Option<i64>,
+    undone_by: Option<i64>,
+    deployment: Option<i64>,
+}
+
+/// Writes `history/1`.
+pub(crate) fn history(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
+    let stories = deployments(all);
+    let sets = all.iter().filter(|set| site.is_none_or(|site| set.site == site));
+    let change_sets = sets.map(|set| SetDocument {
+        deployment: stories.get(&set.id).copied(),
+        id: set.id,
+        site: set.site.clone(),
+        command: set.command.clone(),
+        begun: set.begun.to_string(),
+        ended: set.ended.map(|time| time.to_string()),
+        changed: set.done - set.removed.min(set.done),
+        removed: set.removed,
+        failed: set.failed,
+        undoes: set.undoes,
+        undone_by: set.undone_by,
+    });
+    print(&HistoryDocument { ambrik: "history/1", change_sets: change_sets.collect() }, out)
+}
+
+#[derive(Serialize)]
+struct UndoDocument {
+    ambrik: &'static str,
+    site: String,
+    id: Option<i64>,
+    applied: bool,
+    undoes: i64,
+    changed: u64,
+    restored: u64,
+    removed: u64,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    moved: Vec<MovedPath>,
+    failures: Vec<FailedPath>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    also: Vec<UndoDocument>,
+}
+
+/// What moves back.
+#[derive(Serialize)]
+struct MovedPath {
+    from: String,
+    to: String,
+}
+
+/// Writes `undo/1`: the newest change set that is taken back, and, with it, those before it.
+pub(crate) fn undo(taken: &[(&UndoPlan, Option<&Outcome>)], out: &mut dyn Write) -> io::Result<()> {
+    let mut documents = taken.iter().map(|(plan, outcome)| undo_document(plan, *outcome));
+    let Some(mut newest) = documents.next() else { return Ok(()) };
+    newest.also = documents.collect();
+    print(&newest, out)
+}
+
+fn undo_document(plan: &UndoPlan, outcome: Option<&Outcome>) -> UndoDocument {
+    let failures = outcome
+        .map_or(&[][..], |outcome| &outcome.failures)
+        .iter()
+        .map(|(path, failure)| FailedPath { path: PathText::owned(path), error: failure.to_string() });
+    UndoDocument {
+        ambrik: "undo/1",
+        site: plan.set.site.clone(),
+        id: outcome.map(|outcome| outcome.id),
+        applied: outcome.is_some(),
+        undoes: plan.set.id,
+        changed: outcome.map_or(super::count(plan.turn_count()), |outcome| outcome.done),
+        restored: outcome.map_or(super::count(plan.comes_back().count()), |outcome| outcome.restored),
+        removed: outcome.map_or(super::count(plan.goes().count()), |outcome| outcome.removed),
+        moved: {
+            let text = |path: &Path| path.to_string_lossy().into_owned();
+            plan.moves_back().map(|(from, to)| MovedPath { from: text(from), to: text(to) }).collect()
+        },
+        failures: failures.collect(),
+        also: Vec::new(),
+    }
+}
