@@ -8,7 +8,6 @@ mod applies;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-
 use super::files::Files;
 use super::ini;
 use super::process::{Family, Running};
@@ -349,6 +348,7 @@ fn words(line: &str) -> Vec<String> {
 
 #[cfg(test)]
 mod tests {
+    use super::applies::covers;
     use super::*;
     use rstest::rstest;
 

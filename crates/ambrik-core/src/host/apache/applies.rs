@@ -1,8 +1,6 @@
 //! Which lines of a configuration are for a folder.
 
-use super::{
-    ApacheLine, Section,
-};
+use super::{ApacheLine, Section};
 use regex::Regex;
 use std::path::Path;
 

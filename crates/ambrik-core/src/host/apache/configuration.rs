@@ -4,9 +4,7 @@ use super::super::files::Files;
 use super::super::php_settings;
 use super::super::{Address, Folder, Place, Server, Through};
 use super::applies::{applies, bare_id, first, is_direct, is_of, is_servers_own};
-use super::{
-    ApacheLine, Layout, Section,
-};
+use super::{ApacheLine, Layout, Section};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 

@@ -1,8 +1,6 @@
 //! The expressions of rules, sorted by what they can fit.
 
-use super::{
-    Expression, Fits, Spec,
-};
+use super::{Expression, Fits, Spec};
 use crate::entry::Kind;
 use regex::bytes::{Regex, RegexBuilder};
 
