@@ -1,5 +1,9 @@
 //! One look at a site: the walk, what each thread found put together, and what was learnt for the next look.
 
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
 use super::finding::{Findings, collect, hard_links};
 use super::missing::{NotThere, ToMake, not_there, to_make};
 use super::start::{begin, not_seen, start};
@@ -19,9 +23,6 @@ use crate::site::{Part, Phase, ServedToo, Site};
 use crate::starts::{SiteError, find_root, not_the_systems};
 use crate::tree::{Dir, Host, Op, Resolved, Trouble, WayError, sys, walk};
 use crate::want::Solver;
-use std::collections::{BTreeMap, HashMap};
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 /// As many short PHP files are opened to know what they are.
 const MOST_SNIFFED: i64 = 60_000;

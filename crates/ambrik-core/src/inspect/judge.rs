@@ -1,5 +1,8 @@
 //! What judges a path: who can do what, and what it should be.
 
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
 use super::{DirState, Named, PathJudge, next, overrides_rights};
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Case, PathCan};
@@ -11,8 +14,6 @@ use crate::policy::{Context, Policy, Right};
 use crate::site::Use;
 use crate::tree::Host;
 use crate::want::{Shape, Solver};
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
 
 impl<'a> PathJudge<'a> {
     pub(crate) fn new(

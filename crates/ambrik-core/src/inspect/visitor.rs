@@ -1,5 +1,12 @@
 //! The walk's visitor: each path is judged, like ones once.
 
+use std::cell::OnceCell;
+use std::collections::HashMap;
+use std::ffi::{CStr, OsStr};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
 use super::{
     Deviation, DirData, DirState, Inspector, PathJudge, Spot, Start, Unseen, Verdict, VerdictKey, abilities, is_program,
 };
@@ -14,12 +21,6 @@ use crate::shown::Shown;
 use crate::site::{Overrides, ServedToo, Use, Write};
 use crate::tree::{Dir, Look, Trouble, Visitor};
 use crate::want::{Shape, Wants};
-use std::cell::OnceCell;
-use std::collections::HashMap;
-use std::ffi::{CStr, OsStr};
-use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 impl<'j> Inspector<'j> {
     pub(crate) fn new(judge: &'j PathJudge<'j>) -> Self {

@@ -1,5 +1,7 @@
 //! Which folder is the application, and which of it is served.
 
+use std::path::{Path, PathBuf};
+
 use super::clue::Seen;
 use super::deployed::Deployed;
 use super::{Confidence, DraftReason};
@@ -7,7 +9,6 @@ use super::{docroot, names, weights};
 use crate::entry::Kind;
 use crate::host::Services;
 use crate::tree::Host;
-use std::path::{Path, PathBuf};
 
 /// Where the application lies, where it is not the folder that was named: behind the link to the release that is served, or in the
 /// one folder that an archive laid down, and why.

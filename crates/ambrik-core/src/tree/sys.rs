@@ -1,5 +1,7 @@
 //! Every system call that touches a tree: on handles, wrapped safely, deciding nothing.
 
+mod change;
+
 use std::cell::{Cell, RefCell};
 use std::collections::VecDeque;
 use std::ffi::CStr;
@@ -9,7 +11,7 @@ use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, Statx, StatxAttributes, StatxFlags, Timespec, XattrFlags};
+use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, Statx, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
 
 use crate::account::{Gid, Uid};
@@ -17,6 +19,10 @@ use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::{Facts, Identity, Kind, Nanos, Rights};
 use crate::mode::Mode;
 use crate::security_context::SecurityContext as Label;
+pub(crate) use change::{
+    create_directory, create_directory_with, create_file, create_unnamed, give_name, make_special, make_symlink,
+    rename_new, set_attribute, set_mode, set_owner, set_times, sync_file_system, sync_names, unlink,
+};
 
 /// The attribute that holds file capabilities (capabilities(7)).
 pub(crate) const CAPABILITIES: &str = "security.capability";
@@ -346,40 +352,6 @@ fn open(dir: impl AsFd, name: &CStr, flags: OFlags) -> Result<OwnedFd, Errno> {
     again(|| rustix::fs::openat(&dir, name, flags | OFlags::CLOEXEC, OpenMode::empty()))
 }
 
-/// Makes the file `name` in `dir`, for nobody but the caller, and opens it for reading and writing; an existing one is
-/// refused.
-pub(crate) fn create_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
-    before_change()?;
-    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    again(|| rustix::fs::openat(&dir, name, flags, OpenMode::RUSR | OpenMode::WUSR))
-}
-
-/// Makes a file without a name on the file system of `dir`, for nobody but the caller, and opens it for writing: it is
-/// gone with the handle unless [`give_name`] gives it a name (open(2), `O_TMPFILE`).
-pub(crate) fn create_unnamed(dir: impl AsFd) -> Result<OwnedFd, Errno> {
-    before_change()?;
-    let flags = OFlags::RDWR | OFlags::TMPFILE | OFlags::CLOEXEC;
-    again(|| rustix::fs::openat(&dir, c".", flags, OpenMode::RUSR | OpenMode::WUSR))
-}
-
-/// Gives a file without a name the name `name` in `dir`; an existing one stays (`EXIST`).
-pub(crate) fn give_name(file: impl AsFd, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
-    before_change()?;
-    by_handle(file.as_fd(), |path| rustix::fs::linkat(rustix::fs::CWD, path, &dir, name, AtFlags::SYMLINK_FOLLOW))
-}
-
-/// Makes the directory `name` in `dir`, for nobody but the caller.
-pub(crate) fn create_directory(dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
-    create_directory_with(dir, name, Mode::of_st_mode(0o700))
-}
-
-/// Makes the directory `name` in `dir` with this mode, or less where the umask says so.
-pub(crate) fn create_directory_with(dir: impl AsFd, name: &CStr, mode: Mode) -> Result<(), Errno> {
-    before_change()?;
-    let mode = OpenMode::from_raw_mode(mode.bits().into());
-    again(|| rustix::fs::mkdirat(&dir, name, mode))
-}
-
 /// Up to `buffer.len()` bytes from the beginning of what was a regular file a moment ago.
 pub(crate) fn first_bytes(dir: impl AsFd, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
     read_some(open_file(dir, name)?, buffer)
@@ -439,44 +411,6 @@ pub(crate) fn ask_kernel(file: &std::path::Path, question: &[u8]) -> Result<Vec<
 /// The target of the symlink `name` in `dir`.
 pub(crate) fn read_link(dir: impl AsFd, name: &CStr) -> Result<Vec<u8>, Errno> {
     again(|| rustix::fs::readlinkat(&dir, name, Vec::new())).map(std::ffi::CString::into_bytes)
-}
-
-/// Sets owner and group of what a handle holds; of a symlink, its own.
-pub(crate) fn set_owner(handle: impl AsFd, uid: Uid, gid: Gid) -> Result<(), Errno> {
-    before_change()?;
-    let uid = rustix::fs::Uid::from_raw(uid.0);
-    let gid = rustix::fs::Gid::from_raw(gid.0);
-    again(|| rustix::fs::chownat(&handle, c"", Some(uid), Some(gid), AtFlags::EMPTY_PATH))
-}
-
-/// Sets the permission bits of what a handle holds, which is no symlink.
-pub(crate) fn set_mode(handle: impl AsFd, mode: Mode) -> Result<(), Errno> {
-    before_change()?;
-    let bits = OpenMode::from_raw_mode(mode.bits().into());
-    let by_path = |path: &CStr| rustix::fs::chmodat(rustix::fs::CWD, path, bits, AtFlags::empty());
-    on_handle(handle.as_fd(), |open| rustix::fs::fchmod(open, bits), by_path)
-}
-
-/// Sets an extended attribute of what a handle holds, of a symlink, its own; nothing removes it.
-pub(crate) fn set_attribute(handle: impl AsFd, name: &str, value: Option<&[u8]>) -> Result<(), Errno> {
-    before_change()?;
-    let flags = XattrFlags::empty();
-    let answer = match value {
-        Some(value) => on_handle(
-            handle.as_fd(),
-            |open| rustix::fs::fsetxattr(open, name, value, flags),
-            |path| rustix::fs::setxattr(path, name, value, flags),
-        ),
-        None => on_handle(
-            handle.as_fd(),
-            |open| rustix::fs::fremovexattr(open, name),
-            |path| rustix::fs::removexattr(path, name),
-        ),
-    };
-    match (value, answer) {
-        (None, Err(Errno::NODATA)) => Ok(()),
-        (_, answer) => answer,
-    }
 }
 
 /// An extended attribute's name and value.
@@ -545,22 +479,6 @@ pub(crate) fn change_time(handle: impl AsFd) -> Result<(i64, u32), Errno> {
     Ok((stat.stx_ctime.tv_sec, stat.stx_ctime.tv_nsec))
 }
 
-/// Sets the times of what a handle holds; of a symlink, its own.
-pub(crate) fn set_times(handle: impl AsFd, times: Times) -> Result<(), Errno> {
-    before_change()?;
-    let of = |(seconds, nanos): (i64, u32)| Timespec { tv_sec: seconds, tv_nsec: nanos.into() };
-    let times = rustix::fs::Timestamps { last_access: of(times.accessed), last_modification: of(times.modified) };
-    let by_path = |path: &CStr| rustix::fs::utimensat(rustix::fs::CWD, path, &times, AtFlags::empty());
-    on_handle(handle.as_fd(), |open| rustix::fs::futimens(open, &times), by_path)
-}
-
-/// Removes the name of a file, or an empty directory.
-pub(crate) fn unlink(dir: impl AsFd, name: &CStr, directory: bool) -> Result<(), Errno> {
-    before_change()?;
-    let flags = if directory { AtFlags::REMOVEDIR } else { AtFlags::empty() };
-    again(|| rustix::fs::unlinkat(&dir, name, flags))
-}
-
 /// The names in a directory that was opened for listing, `.` and `..` left out, in no order.
 pub(crate) fn names(dir: impl AsFd) -> Result<Vec<std::ffi::CString>, Errno> {
     let mut buffer = Vec::with_capacity(1 << 15);
@@ -573,53 +491,6 @@ pub(crate) fn names(dir: impl AsFd) -> Result<Vec<std::ffi::CString>, Errno> {
         }
     }
     Ok(names)
-}
-
-/// Gives `old` in `old_dir` the name `name` in `dir`; what is there already stays (`EXIST`).
-pub(crate) fn rename_new(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &CStr) -> Result<(), Errno> {
-    before_change()?;
-    let flags = rustix::fs::RenameFlags::NOREPLACE;
-    match again(|| rustix::fs::renameat_with(&old_dir, old, &dir, name, flags)) {
-        // The file system does not know the flag: look first.
-        Err(Errno::INVAL | Errno::NOSYS) => match look(&dir, name) {
-            Ok(_) => Err(Errno::EXIST),
-            Err(Errno::NOENT) => again(|| rustix::fs::renameat(&old_dir, old, &dir, name)),
-            Err(errno) => Err(errno),
-        },
-        answer => answer,
-    }
-}
-
-/// Returns once the names in a directory are on the disk.
-pub(crate) fn sync_names(dir: impl AsFd) -> Result<(), Errno> {
-    before_change()?;
-    rustix::fs::fsync(reopen_directory(dir)?)
-}
-
-/// Returns once everything written to the file system that `dir` is on is on the disk.
-pub(crate) fn sync_file_system(dir: impl AsFd) -> Result<(), Errno> {
-    before_change()?;
-    // A pinned directory is no open file: it is opened for this.
-    rustix::fs::syncfs(reopen_directory(dir)?)
-}
-
-/// Makes the symlink `name` in `dir`.
-pub(crate) fn make_symlink(dir: impl AsFd, name: &CStr, target: &[u8]) -> Result<(), Errno> {
-    before_change()?;
-    again(|| rustix::fs::symlinkat(target, &dir, name))
-}
-
-/// Makes a FIFO, a socket that nobody listens on, or a whiteout (a character device 0:0, mknod(2)), for nobody but the
-/// caller.
-pub(crate) fn make_special(dir: impl AsFd, name: &CStr, kind: Kind) -> Result<(), Errno> {
-    before_change()?;
-    let kind = match kind {
-        Kind::Fifo => rustix::fs::FileType::Fifo,
-        Kind::Socket => rustix::fs::FileType::Socket,
-        Kind::Device => rustix::fs::FileType::CharacterDevice,
-        Kind::File | Kind::Directory | Kind::Symlink => return Err(Errno::INVAL),
-    };
-    again(|| rustix::fs::mknodat(&dir, name, kind, OpenMode::RUSR | OpenMode::WUSR, 0))
 }
 
 /// The major and minor number of the character device that a handle holds; nothing where it is none.

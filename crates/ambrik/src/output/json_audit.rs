@@ -1,13 +1,15 @@
 //! An audit: `audit/1`.
 
-use super::json::{Each, PathText, print};
-use crate::failure::Wrong;
+use std::io::{self, Write};
+
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
 use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::site::Accept;
 use serde::Serialize;
-use std::io::{self, Write};
+
+use super::json::{Each, PathText, print};
+use crate::failure::Wrong;
 
 #[derive(Serialize)]
 struct AuditDocument<'w, S> {

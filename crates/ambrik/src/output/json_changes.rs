@@ -1,18 +1,20 @@
 //! What was or would be changed: `changes/1`.
 
-use super::acl_text;
-use super::json::{Each, FailedPath, PathText, print};
-use super::json_audit::finding_document;
+use std::collections::HashMap;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::Audit;
 use ambrik_core::change::{MovePlan, Outcome, Plan, Proof};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::over_http::Page;
 use serde::Serialize;
-use std::collections::HashMap;
-use std::io::{self, Write};
-use std::path::{Path, PathBuf};
-use std::rc::Rc;
+
+use super::acl_text;
+use super::json::{Each, FailedPath, PathText, print};
+use super::json_audit::finding_document;
 
 /// A site's plan, and what came of it.
 pub(crate) struct ChangedSite {

@@ -1,10 +1,12 @@
 //! What was changed: `history/1` and `undo/1`.
 
-use super::json::{FailedPath, PathText, print};
-use ambrik_core::change::{ChangeSet, Outcome, UndoPlan, deployments};
-use serde::Serialize;
 use std::io::{self, Write};
 use std::path::Path;
+
+use ambrik_core::change::{ChangeSet, Outcome, UndoPlan, deployments};
+use serde::Serialize;
+
+use super::json::{FailedPath, PathText, print};
 
 #[derive(Serialize)]
 struct HistoryDocument {

@@ -1,20 +1,21 @@
 //! Answers for people: what the account can do, what decides it, what makes it right.
 
+mod reviews;
+
 use std::cell::RefCell;
 use std::io::{self, Write};
 use std::path::Path;
 
 use ambrik_core::entry::Kind;
-use ambrik_core::label::switch::command;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Phase;
-use ambrik_core::why::{Act, Answer, By, Cure, Everything, Folder, Match, Now, RunsPhp, Step, Wanted};
+use ambrik_core::why::{Act, Answer, Cure, Everything, Folder, Match, RunsPhp, Step, Wanted};
 use anstream::adapter::strip_bytes;
 use anstyle::Style;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, wrapped_once, write};
 use super::{count, counted, number, paths};
-use ambrik_core::why::{NoFile, Review};
+pub(crate) use reviews::reviews;
 
 /// Writes the heading of a list with a line for each path.
 pub(crate) fn heading(width: usize, out: &mut dyn Write) -> io::Result<()> {
@@ -369,134 +370,6 @@ fn folder(path: &Path) -> String {
         Some(".") => "the site's root".to_owned(),
         _ => Shown(path).to_string(),
     }
-}
-
-/// Writes what is known now of what logs say was refused.
-pub(crate) fn reviews(
-    reviews: &[Review],
-    others: &[NoFile],
-    logs: u64,
-    without_path: u64,
-    out: &mut dyn Write,
-) -> io::Result<()> {
-    let all: u64 = reviews.iter().map(|review| review.refusal.count).sum::<u64>() + without_path;
-    let of = |now: Now| count(reviews.iter().filter(|review| review.now == now).count());
-    if reviews.is_empty() {
-        let refused = if without_path == 0 {
-            "nothing was refused".to_owned()
-        } else {
-            format!("{}, none with a path", counted(all, "refusal", "refusals"))
-        };
-        writeln!(out, "{}: {refused}", counted(logs, "log", "logs"))?;
-        return no_files(others, out);
-    }
-    let says = [
-        (Now::Wanted, "refused and wanted by its site file"),
-        (Now::Opened, "opened against its site file"),
-        (Now::Unwanted, "refused as its site file says"),
-        (Now::NoSite, "refused, of no site"),
-        (Now::ReadsOnly, "readable"),
-        (Now::Works, "working by now"),
-        (Now::Unknown, "not known"),
-    ];
-    let counts: Vec<String> = says
-        .iter()
-        .filter(|(now, _)| of(*now) > 0)
-        .map(|(now, words)| format!("{} {words}", number(of(*now))))
-        .collect();
-    let style = if of(Now::Wanted) + of(Now::Opened) > 0 { BAD } else { ODD };
-    let head = format!(
-        "{} of {} in {}:",
-        counted(all, "refusal", "refusals"),
-        paths(count(reviews.len())),
-        counted(logs, "log", "logs")
-    );
-    wrapped(&format!("{} {}", styled(HEAD, &head), styled(style, &counts.join(", "))), "", "  ", out)?;
-    let mut last = None;
-    for review in reviews {
-        if last.replace(review.now) != Some(review.now) {
-            writeln!(out)?;
-            wrapped(&styled(HEAD, meaning(review.now)), "", "  ", out)?;
-        }
-        self::review(review, out)?;
-    }
-    if without_path > 0 {
-        let words = counted(without_path, "refusal does not name a path", "refusals do not name a path");
-        writeln!(out, "\n{}", styled(FAINT, &words))?;
-    }
-    no_files(others, out)
-}
-
-/// Denials that no label mends, with the policy switch that governs them.
-fn no_files(others: &[NoFile], out: &mut dyn Write) -> io::Result<()> {
-    if others.is_empty() {
-        return Ok(());
-    }
-    writeln!(out, "\n{}", styled(HEAD, "Denied by SELinux, and no matter of files"))?;
-    for NoFile { other, switch } in others {
-        let [permission, class, type_name] = &other.what;
-        let who = if other.by == By::Php { "PHP" } else { "the web server" };
-        let often = counted(other.count, "time", "times");
-        wrapped(&format!("{who}: {permission} on {class} {type_name}, {often}"), "  ", "    ", out)?;
-        let Some(switch) = switch else {
-            writeln!(out, "    no policy switch is known for it: look into it before anything is allowed")?;
-            continue;
-        };
-        let (name, command) = (&switch.name, command(&switch.name, true));
-        let words = match switch.on {
-            Some(true) => format!("the policy switch {name} governs it, and is on by now"),
-            Some(false) => {
-                format!("the policy switch {name} governs it, and is off; if the application needs it: {command}")
-            }
-            None => format!("the policy switch {name} governs it; whether it is on cannot be seen here: {command}"),
-        };
-        wrapped(&words, "    ", "    ", out)?;
-    }
-    Ok(())
-}
-
-const fn meaning(now: Now) -> &'static str {
-    match now {
-        Now::Wanted => "Still refused, and the site file wants it",
-        Now::Opened => "Works by now, and the site file does not want it: somebody granted too much",
-        Now::Unwanted => "Refused, and rightly: find out what asked for it; nothing is granted",
-        Now::NoSite => "Refused, and no site file holds it; nothing is granted",
-        Now::ReadsOnly => "Readable; if it was to be written, that stays refused, as the site file says",
-        Now::Works => "Works by now",
-        Now::Unknown => "Cannot be told from here: run it as root, or name the account with --as",
-    }
-}
-
-fn review(review: &Review, out: &mut dyn Write) -> io::Result<()> {
-    let refusal = &review.refusal;
-    let account = review.told.as_ref().map_or("?", |told| &told.account);
-    let act = refusal.act.map_or("open", Act::word);
-    let day = |time: Option<jiff::civil::DateTime>| time.map(|time| time.strftime("%Y-%m-%d %H:%M").to_string());
-    let when = match (day(refusal.first), day(refusal.last)) {
-        (Some(first), Some(last)) if first == last => format!(", {first}"),
-        (Some(first), Some(last)) => format!(", {first} to {last}"),
-        _ => String::new(),
-    };
-    let times = counted(refusal.count, "time", "times");
-    let line =
-        format!("{}  {}", styled(HEAD, &Shown(&refusal.path).to_string()), styled(FAINT, &format!("{times}{when}")));
-    wrapped(&line, "  ", "    ", out)?;
-    let script = refusal.script.as_ref().map(|path| format!(" in {}", Shown(path))).unwrap_or_default();
-    wrapped(&format!("{account} wanted to {act} it ({}{script})", refusal.call), "    ", "    ", out)?;
-    let Some(told) = &review.told else { return Ok(()) };
-    if matches!(review.now, Now::Works | Now::ReadsOnly) {
-        return Ok(());
-    }
-    for step in told.answer.steps().iter().filter(|step| step.allows != Some(true) && counts(step, refusal.act)) {
-        wrapped(&format!("{}: {}", Shown(&step.path), step.says), "    ", "      ", out)?;
-    }
-    if let Some(wanted) = &told.answer.wanted {
-        wrapped(&compared(&told.account, wanted), "    ", "      ", out)?;
-        if matches!(review.now, Now::Wanted | Now::Opened) {
-            mends(Some(wanted), true, out)?;
-        }
-    }
-    Ok(())
 }
 
 /// Whether a step has to do with what was tried.

@@ -1,18 +1,20 @@
 //! What the ledger's rows say.
 
+use std::collections::HashMap;
+use std::ffi::OsString;
+use std::os::unix::ffi::OsStringExt;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use rusqlite::Row;
+
 use super::super::rights::RightsChange;
 use crate::account::{Gid, Uid};
 use crate::acl::Acl;
 use crate::entry::{Identity, Kind, Rights};
 use crate::mode::Mode;
 use crate::site::{Phase, Site, Word};
-use jiff::Timestamp;
-use rusqlite::Row;
-use std::collections::HashMap;
-use std::ffi::OsString;
-use std::os::unix::ffi::OsStringExt;
-use std::path::PathBuf;
-use std::sync::Arc;
 
 /// One change set, as `history` lists it.
 #[derive(Clone, Debug, PartialEq, Eq)]

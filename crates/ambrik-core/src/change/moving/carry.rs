@@ -1,5 +1,9 @@
 //! A move carried out, step by step, and taken back.
 
+use std::path::Path;
+
+use rustix::io::Errno;
+
 use super::super::keepsake::Successors;
 use super::super::ledger::{Entry, MovingRow};
 use super::super::remains::remove_remains;
@@ -12,8 +16,6 @@ use crate::own;
 use crate::shown::Shown;
 use crate::site::{self};
 use crate::tree::{Failure, Host, Op, WayError, sys};
-use rustix::io::Errno;
-use std::path::Path;
 
 /// Moves it, each step recorded before.
 pub(super) fn make_move(

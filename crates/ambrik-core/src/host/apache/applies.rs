@@ -1,8 +1,10 @@
 //! Which lines of a configuration are for a folder.
 
-use super::{ApacheLine, Section};
-use regex::Regex;
 use std::path::Path;
+
+use regex::Regex;
+
+use super::{ApacheLine, Section};
 
 pub(super) fn first(line: &ApacheLine) -> Option<String> {
     line.arguments.first().cloned()

@@ -1,12 +1,13 @@
 //! What a configuration that was read says of what is served.
 
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
 use super::super::files::Files;
 use super::super::php_settings;
 use super::super::{Address, Folder, Place, Server, Through};
 use super::applies::{applies, bare_id, first, is_direct, is_of, is_servers_own};
 use super::{ApacheLine, Layout, Section};
-use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
 
 /// All lines of a configuration, conditions decided.
 pub(super) struct Configuration<'f, 'h> {

@@ -1,9 +1,10 @@
 //! Configuration as blocks of directives, with what it includes.
 
+use std::path::Path;
+
 use super::super::Place;
 use super::super::files::Files;
 use super::{DEEPEST, Directive};
-use std::path::Path;
 
 /// Reads directives, and the files that they include.
 pub(super) struct NginxReader<'f, 'h> {

@@ -1,8 +1,9 @@
 //! The expressions of rules, sorted by what they can fit.
 
+use regex::bytes::{Regex, RegexBuilder};
+
 use super::{Expression, Fits, Spec};
 use crate::entry::Kind;
-use regex::bytes::{Regex, RegexBuilder};
 
 impl Spec {
     /// Whether it fits a path that has the directory it is listed under as its first `folder` bytes.

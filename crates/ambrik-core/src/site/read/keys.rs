@@ -1,12 +1,14 @@
 //! Keys of a table: what they must hold, and what is said where they do not.
 
+use std::ops::Range;
+
+use toml::Spanned;
+use toml::de::DeValue;
+
 use super::super::Word;
 use super::{SiteReader, Table};
 use crate::account::Account;
 use crate::nearest::nearest;
-use std::ops::Range;
-use toml::Spanned;
-use toml::de::DeValue;
 
 impl SiteReader<'_> {
     pub(super) fn known_keys(&mut self, table: &Table<'_>, known: &[&'static str]) {

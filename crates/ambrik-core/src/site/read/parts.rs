@@ -1,16 +1,18 @@
 //! Parts, further accounts and accepted exceptions.
 
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use jiff::civil::Date;
+use toml::Spanned;
+use toml::de::DeValue;
+
 use super::super::{Accept, Access, MOST_ACCESS, Overrides, Part, Pattern, PatternError, Use, Who, Word, Write};
 use super::{ACCEPT_KEYS, ACCESS_KEYS, PART_KEYS, SiteReader, Table};
 use crate::account::Account;
 use crate::mode::{Mode, ModeSpec};
 use crate::nearest::nearest;
-use jiff::civil::Date;
-use std::collections::BTreeMap;
-use std::ops::Range;
-use std::path::{Path, PathBuf};
-use toml::Spanned;
-use toml::de::DeValue;
 
 impl SiteReader<'_> {
     /// The tables of an array such as `[[part]]`.

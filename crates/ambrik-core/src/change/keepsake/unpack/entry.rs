@@ -1,5 +1,15 @@
 //! One entry of a keepsake put back.
 
+use std::ffi::{CStr, OsString};
+use std::fs::File;
+use std::io::{self, Read};
+use std::os::fd::{BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStringExt as _;
+use std::path::Path;
+
+use rustix::io::Errno;
+use tar::{EntryType, Header};
+
 use super::super::holes;
 use super::super::records::{ATTRIBUTE, IN, INODE, LINK, REAL_SIZE, SOCKET, read_time};
 use super::{How, Made, NewFile, UnpackedEntry, inode, looked, newly_made, not_made, pinned, same_content};
@@ -9,14 +19,6 @@ use crate::mode::Mode;
 use crate::site::absolute_components;
 use crate::tree::sys::{self, Times};
 use crate::tree::{Failure, Op};
-use rustix::io::Errno;
-use std::ffi::{CStr, OsString};
-use std::fs::File;
-use std::io::{self, Read};
-use std::os::fd::{BorrowedFd, OwnedFd};
-use std::os::unix::ffi::OsStringExt as _;
-use std::path::Path;
-use tar::{EntryType, Header};
 
 impl UnpackedEntry {
     pub(super) fn of(header: &Header, records: &[(Vec<u8>, Vec<u8>)]) -> Option<Self> {
