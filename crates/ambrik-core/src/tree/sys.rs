@@ -1,24 +1,24 @@
 //! Every system call that touches a tree: on handles, wrapped safely, deciding nothing.
 
+mod attributes;
+
 mod change;
 
-use std::cell::{Cell, RefCell};
-use std::collections::VecDeque;
+use std::cell::Cell;
 use std::ffi::CStr;
 use std::io::Write as _;
 
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::PathBuf;
-use std::sync::Arc;
 
 use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, Statx, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
 
 use crate::account::{Gid, Uid};
-use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::{Facts, Identity, Kind, Nanos, Rights};
 use crate::mode::Mode;
-use crate::security_context::SecurityContext as Label;
+use attributes::{get_at, list_at};
+pub(crate) use attributes::{holds_acls, label_at, read_attributes};
 pub(crate) use change::{
     create_directory, create_directory_with, create_file, create_unnamed, give_name, make_special, make_symlink,
     rename_new, set_attribute, set_mode, set_owner, set_times, sync_file_system, sync_names, unlink,
@@ -123,114 +123,6 @@ pub(crate) fn look_whole(handle: impl AsFd) -> Result<Facts, Errno> {
         Err(Errno::OPNOTSUPP) => Ok(facts),
         answer => answer.map(|()| facts),
     }
-}
-
-/// Adds what the extended attributes tell, the label only where `labels` says so: `list` and `get` ask in a way that
-/// reaches the file.
-pub(crate) fn read_attributes(
-    facts: &mut Facts,
-    labels: bool,
-    list: impl Fn(&mut [u8]) -> Result<usize, Errno>,
-    get: impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>,
-) -> Result<(), Errno> {
-    let mut few = [0_u8; 256];
-    let mut many = Vec::new();
-    let names = match again(|| list(&mut few)) {
-        Ok(0) => return Ok(()),
-        Ok(length) => &few[..length],
-        Err(Errno::RANGE) => {
-            many.resize(1 << 16, 0);
-            let length = again(|| list(&mut many))?;
-            &many[..length]
-        }
-        Err(error) => return Err(error),
-    };
-    for name in names.split(|&b| b == 0) {
-        if name == ACCESS_ATTRIBUTE.as_bytes() {
-            facts.rights.acl = get_acl(c"system.posix_acl_access", &get)?;
-        } else if name == DEFAULT_ATTRIBUTE.as_bytes() {
-            facts.rights.default_acl = get_acl(c"system.posix_acl_default", &get)?;
-        } else if name == CAPABILITIES.as_bytes() {
-            let mut value = [0; 64];
-            let length = again(|| get(c"security.capability", &mut value))?;
-            facts.rights.capabilities = Some(value[..length].into());
-        } else if labels && name == LABEL.as_bytes() {
-            facts.rights.label = get_label(&get)?;
-        }
-    }
-    Ok(())
-}
-
-/// The label of what a handle holds; none where it has none.
-pub(crate) fn label_at(handle: impl AsFd) -> Result<Option<Label>, Errno> {
-    get_label(&|name: &CStr, buffer: &mut [u8]| get_at(handle.as_fd(), name, buffer))
-}
-
-/// Whether the file system of what a handle holds has access lists (`acl(5)`).
-pub(crate) fn holds_acls(handle: impl AsFd) -> bool {
-    let mut nothing = [0_u8; 0];
-    get_at(handle.as_fd(), c"system.posix_acl_access", &mut nothing) != Err(Errno::OPNOTSUPP)
-}
-
-/// The names of the extended attributes of what a handle holds.
-fn list_at(handle: BorrowedFd<'_>, buffer: &mut [u8]) -> Result<usize, Errno> {
-    match again(|| rustix::fs::flistxattr(handle, &mut *buffer)) {
-        Err(Errno::BADF) => by_handle(handle, |path| rustix::fs::listxattr(path, &mut *buffer)),
-        answer => answer,
-    }
-}
-
-/// The value of an extended attribute of what a handle holds.
-fn get_at(handle: BorrowedFd<'_>, name: &CStr, buffer: &mut [u8]) -> Result<usize, Errno> {
-    match again(|| rustix::fs::fgetxattr(handle, name, &mut *buffer)) {
-        Err(Errno::BADF) => by_handle(handle, |path| rustix::fs::getxattr(path, name, &mut *buffer)),
-        answer => answer,
-    }
-}
-
-fn get_label(get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>) -> Result<Option<Label>, Errno> {
-    let mut value = [0; 256];
-    match again(|| get(c"security.selinux", &mut value)) {
-        Ok(length) => Ok(label_of(&value[..length])),
-        Err(Errno::RANGE | Errno::NODATA | Errno::OPNOTSUPP) => Ok(None),
-        Err(errno) => Err(errno),
-    }
-}
-
-/// As many labels are remembered by each thread.
-const LABELS: usize = 8;
-
-thread_local! {
-    /// The labels that this thread read last: most files have one of a few.
-    static KNOWN_LABELS: RefCell<VecDeque<Label>> = const { RefCell::new(VecDeque::new()) };
-}
-
-/// The label that an attribute's value says; what is no context is as no label.
-fn label_of(value: &[u8]) -> Option<Label> {
-    let text = value.strip_suffix(&[0]).unwrap_or(value);
-    KNOWN_LABELS.with_borrow_mut(|known| {
-        if let Some(label) = known.iter().find(|label| label.text().as_bytes() == text) {
-            return Some(label.clone());
-        }
-        let label = Label::from_attribute(value).ok()?;
-        known.truncate(LABELS - 1);
-        known.push_front(label.clone());
-        Some(label)
-    })
-}
-
-fn get_acl(name: &CStr, get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>) -> Result<Option<Arc<Acl>>, Errno> {
-    let mut buffer = vec![0_u8; 1 << 12];
-    let length = loop {
-        match again(|| get(name, &mut buffer)) {
-            Ok(length) => break length,
-            Err(Errno::RANGE) if buffer.len() < 1 << 16 => buffer.resize(1 << 16, 0),
-            Err(Errno::NODATA) => return Ok(None),
-            Err(error) => return Err(error),
-        }
-    };
-    // The kernel hands out valid lists only; another one is as if it could not be read.
-    Acl::from_attribute(&buffer[..length]).map(|acl| Some(Arc::new(acl))).map_err(|_| Errno::INVAL)
 }
 
 /// The way to what a handle holds that reaches the inode whatever its name is now (`proc_pid_fd(5)`).
