@@ -128,7 +128,7 @@ pub struct Audit {
     asked: Vec<HttpFinding>,
     /// Whether everything was answered that was asked over HTTP.
     all_asked: bool,
-    /// The policy switches that the site file names and that are off.
+    /// The SELinux booleans that the site file names and that are off.
     pub switches_off: Vec<String>,
     /// The policy module that makes the site's labels last.
     pub module: Option<Module>,
@@ -285,7 +285,7 @@ impl Audit {
     /// Adds what is to be said about SELinux on the host as a whole.
     fn with_selinux(mut self, setting: &AuditSetting<'_>, labels: Option<&SiteLabels<'_>>) -> Self {
         let root = self.site.root.clone();
-        let off = |name: &&String| labels.is_some() && crate::label::switch::is_on(setting.host, name) == Some(false);
+        let off = |name: &&String| labels.is_some() && crate::label::boolean::is_on(setting.host, name) == Some(false);
         self.switches_off = self.site.switches.iter().filter(off).cloned().collect();
         for name in self.switches_off.clone() {
             self = self.with(&crate::check::SWITCH_DIFFERS, root.clone(), name, setting.today);

@@ -91,7 +91,7 @@ pub struct Outcome {
     pub keepsake: Option<PathBuf>,
     /// Whether the site's policy module was changed.
     pub module: bool,
-    /// The policy switches that were switched, and whether on.
+    /// The SELinux booleans that were switched, and whether on.
     pub switched: Vec<(String, bool)>,
 }
 

@@ -9,7 +9,7 @@ use super::ledger::{Entry, Ledger, ModuleChange};
 use super::state::{StateDir, StateError};
 use super::{ChangeContext, ChangeError, Outcome};
 use crate::audit::Audit;
-use crate::label::{Module, Rules, State, module_name, switch};
+use crate::label::{Module, Rules, State, boolean, module_name};
 use crate::site::Phase;
 use crate::tree::{Failure, Op, sys};
 
@@ -62,7 +62,7 @@ pub(super) fn change(
     Ok(())
 }
 
-/// Switches policy switches, on record.
+/// Switches SELinux booleans, on record.
 pub(super) fn switch(
     names: impl Iterator<Item = (String, bool)>,
     entry: &mut Entry<'_>,
@@ -70,11 +70,11 @@ pub(super) fn switch(
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     for (name, on) in names {
-        if switch::is_on(means.host, &name) == Some(on) {
+        if boolean::is_on(means.host, &name) == Some(on) {
             continue;
         }
         entry.switch(&name, on)?;
-        match switch::set(&name, on) {
+        match boolean::set(&name, on) {
             Ok(()) => outcome.switched.push((name, on)),
             Err(said) => outcome.fail(PathBuf::from(name), Failure::Says(said)),
         }

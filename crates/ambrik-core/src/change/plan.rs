@@ -32,7 +32,7 @@ pub struct Plan {
     pub new_root: bool,
     /// The policy module that makes the labels last, where it changes.
     pub module: Option<ModuleChange>,
-    /// The policy switches that are turned on.
+    /// The SELinux booleans that are turned on.
     pub switches: Vec<String>,
     /// What is made.
     pub creations: Vec<Creation>,

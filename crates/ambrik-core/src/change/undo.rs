@@ -127,7 +127,7 @@ impl UndoPlan {
         self.modules.iter()
     }
 
-    /// The policy switches that are switched back, and whether they were turned on.
+    /// The SELinux booleans that are switched back, and whether they were turned on.
     pub fn switches(&self) -> impl Iterator<Item = &(String, bool)> {
         self.switches.iter()
     }

@@ -53,7 +53,7 @@ pub(crate) static LABEL_PROTECTION_OFF: Check = Check {
 pub(crate) static SWITCH_DIFFERS: Check = Check {
     name: "switch-differs",
     severity: Severity::Medium,
-    wrong: "a policy switch of SELinux that the site file names is off",
+    wrong: "an SELinux boolean that the site file names is off",
     lets: "what the application needs it for is denied where SELinux enforces",
     remedy: Remedy::Hand("turn it on: setsebool -P NAME on, or let `ambrik set --yes` do it"),
     judge: Judge::Audit,

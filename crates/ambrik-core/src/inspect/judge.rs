@@ -146,7 +146,7 @@ impl<'a> PathJudge<'a> {
         let wanted = labels.type_of(self.policy, context);
         let says = match label {
             Some(label) if label.type_name() == wanted => {
-                format!("{wanted}, which {} may not use so: a policy switch may be off", labels.domain.type_name())
+                format!("{wanted}, which {} may not use so: an SELinux boolean may be off", labels.domain.type_name())
             }
             Some(label) => format!("{} instead of {wanted}", label.type_name()),
             None => format!("none instead of {wanted}"),

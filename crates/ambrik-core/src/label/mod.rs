@@ -1,12 +1,12 @@
 //! SELinux labels: what the host has, what a part's label must be, what the kernel would let PHP do with it, and what a
 //! relabelling of the system would make of it.
 
+pub mod boolean;
 mod kernel;
 mod module;
 mod rules;
 mod state;
 mod store;
-pub mod switch;
 mod table;
 mod uses;
 

@@ -61,7 +61,7 @@ pub struct Site {
     pub access: Vec<Access>,
     /// The accepted exceptions, in the order of the file.
     pub accepts: Vec<Accept>,
-    /// The SELinux policy switches (booleans) that the application needs to be on.
+    /// The SELinux SELinux booleans (booleans) that the application needs to be on.
     pub switches: Vec<String>,
     /// The accounts that the file leaves out and the host told.
     pub detected: Vec<Detected>,

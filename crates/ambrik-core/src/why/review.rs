@@ -3,7 +3,7 @@
 use super::Answer;
 use super::denials::Other;
 use super::log::{Now, Refusal, Refusals};
-use crate::label::switch::{Switch, governing};
+use crate::label::boolean::{Boolean, governing};
 use crate::tree::Host;
 
 /// An answer, with the account that it is about.
@@ -21,7 +21,7 @@ pub struct NoFile {
     /// What was refused.
     pub other: Other,
     /// The boolean of the policy that governs it, where one does.
-    pub switch: Option<Switch>,
+    pub switch: Option<Boolean>,
 }
 
 /// A refusal out of a log, and what is known of it now.

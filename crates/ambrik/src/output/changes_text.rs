@@ -29,7 +29,7 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
         writeln!(out, "  {words}")?;
     }
     for name in &plan.switches {
-        writeln!(out, "  switch  {name} on, for the whole host")?;
+        writeln!(out, "  boolean {name} on, for the whole host")?;
     }
     for creation in &plan.creations {
         let rights = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
@@ -84,7 +84,11 @@ fn summary(plan: &Plan) -> String {
         told.push(counted(made, "path is made", "paths are made"));
     }
     if !plan.switches.is_empty() {
-        told.push(counted(count(plan.switches.len()), "policy switch is turned on", "policy switches are turned on"));
+        told.push(counted(
+            count(plan.switches.len()),
+            "SELinux boolean is turned on",
+            "SELinux booleans are turned on",
+        ));
     }
     if plan.module.is_some() {
         told.push("the labels are made to last".into());
@@ -195,7 +199,7 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
         told.push("its labels last".into());
     }
     if !outcome.switched.is_empty() {
-        told.push(counted(count(outcome.switched.len()), "policy switch turned", "policy switches turned"));
+        told.push(counted(count(outcome.switched.len()), "SELinux boolean turned", "SELinux booleans turned"));
     }
     let failed = count(outcome.failures.len());
     if failed > 0 {

@@ -5,7 +5,7 @@ use std::cell::RefCell;
 use std::io::{self, Write};
 use std::path::Path;
 
-use ambrik_core::label::switch::command;
+use ambrik_core::label::boolean::command;
 use ambrik_core::why::{Act, Answer, By, Cure, Everything, Match, Now, Step, Through, Wanted, Way};
 use serde::Serialize;
 use serde::ser::{Error as _, SerializeSeq as _};

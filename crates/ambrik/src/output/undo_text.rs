@@ -26,7 +26,7 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
         writeln!(out, "  policy  module {} {what} the host's policy", module.name)?;
     }
     for (name, on) in plan.switches() {
-        writeln!(out, "  switch  {name} {}", if *on { "off" } else { "on" })?;
+        writeln!(out, "  boolean {name} {}", if *on { "off" } else { "on" })?;
     }
     for (from, to) in plan.moves_back() {
         writeln!(out, "  moves back  {} → {}", Shown(from), Shown(to))?;

@@ -299,7 +299,7 @@ impl<'l> Entry<'l> {
         self.insert(sql, values).map(|_| ())
     }
 
-    /// Records a policy switch that is about to be switched.
+    /// Records an SELinux boolean that is about to be switched.
     pub(crate) fn switch(&mut self, name: &str, on: bool) -> Result<(), LedgerError> {
         let sql = "INSERT INTO switch (change_set, name, switched_on) VALUES (?,?,?)";
         self.insert(sql, params![self.id, name, on]).map(|_| ())

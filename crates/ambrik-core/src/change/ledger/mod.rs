@@ -406,7 +406,7 @@ impl Ledger {
         Ok(found.flatten())
     }
 
-    /// The policy switches that a change set switched, and whether on.
+    /// The SELinux booleans that a change set switched, and whether on.
     pub(crate) fn switches(&self, id: i64) -> Result<Vec<(String, bool)>, LedgerError> {
         let sql = "SELECT name, switched_on FROM switch WHERE change_set = ?";
         self.list(sql, id, |row| Ok((row.get(0)?, row.get(1)?)))

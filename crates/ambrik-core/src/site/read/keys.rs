@@ -70,9 +70,9 @@ impl SiteReader<'_> {
         Some(found)
     }
 
-    /// The policy switches that the application needs.
+    /// The SELinux booleans that the application needs.
     pub(super) fn switches(&mut self, table: &Table<'_>) -> Vec<String> {
-        let right = "write switches = [\"httpd_…\"], the names of policy switches that are to be on";
+        let right = "write switches = [\"httpd_…\"], the names of SELinux booleans that are to be on";
         let name = |text: &str| crate::security_context::is_boolean_name(text).then(|| text.to_owned());
         self.list(table, "switches", right, name).unwrap_or_default()
     }

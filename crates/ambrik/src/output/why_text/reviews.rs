@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use ambrik_core::label::switch::command;
+use ambrik_core::label::boolean::command;
 use ambrik_core::shown::Shown;
 use ambrik_core::why::{Act, By, Now};
 use ambrik_core::why::{NoFile, Review};
@@ -67,7 +67,7 @@ pub(crate) fn reviews(
     no_files(others, out)
 }
 
-/// Denials that no label mends, with the policy switch that governs them.
+/// Denials that no label mends, with the SELinux boolean that governs them.
 pub(super) fn no_files(others: &[NoFile], out: &mut dyn Write) -> io::Result<()> {
     if others.is_empty() {
         return Ok(());
@@ -79,16 +79,16 @@ pub(super) fn no_files(others: &[NoFile], out: &mut dyn Write) -> io::Result<()>
         let often = counted(other.count, "time", "times");
         wrapped(&format!("{who}: {permission} on {class} {type_name}, {often}"), "  ", "    ", out)?;
         let Some(switch) = switch else {
-            writeln!(out, "    no policy switch is known for it: look into it before anything is allowed")?;
+            writeln!(out, "    no SELinux boolean is known for it: look into it before anything is allowed")?;
             continue;
         };
         let (name, command) = (&switch.name, command(&switch.name, true));
         let words = match switch.on {
-            Some(true) => format!("the policy switch {name} governs it, and is on by now"),
+            Some(true) => format!("the SELinux boolean {name} governs it, and is on by now"),
             Some(false) => {
-                format!("the policy switch {name} governs it, and is off; if the application needs it: {command}")
+                format!("the SELinux boolean {name} governs it, and is off; if the application needs it: {command}")
             }
-            None => format!("the policy switch {name} governs it; whether it is on cannot be seen here: {command}"),
+            None => format!("the SELinux boolean {name} governs it; whether it is on cannot be seen here: {command}"),
         };
         wrapped(&words, "    ", "    ", out)?;
     }

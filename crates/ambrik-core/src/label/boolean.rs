@@ -1,4 +1,4 @@
-//! Policy switches (booleans): what they govern, their present value, and the system's own command that sets them
+//! SELinux booleans: what they govern, their present value, and the system's own command that sets them
 //! (`booleans(8)`, `setsebool(8)`).
 
 use crate::security_context::is_boolean_name;
@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use super::state::INTERFACE;
 use crate::tree::Host;
 
-/// What a denial that is no file matter was for, and the switches that govern it: names differ between policies, and the
+/// What a denial that is no file matter was for, and the booleans that govern it: names differ between policies, and the
 /// first that the host has counts.
 const GOVERN: &[(&str, &str, &str, &[&str])] = &[
     // Class, permission, a part of the type's name.
@@ -39,27 +39,27 @@ const GOVERN: &[(&str, &str, &str, &[&str])] = &[
     ("file", "", "user_home", &["httpd_read_user_content", "httpd_enable_homedirs"]),
 ];
 
-/// A switch, and whether it is on.
+/// A boolean, and whether it is on.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Switch {
+pub struct Boolean {
     /// Its name.
     pub name: String,
     /// Whether it is on; nothing where the host does not tell.
     pub on: Option<bool>,
 }
 
-/// The switch of `host` that governs a denial with this permission, class and type; nothing where none is known.
+/// The boolean of `host` that governs a denial with this permission, class and type; nothing where none is known.
 #[must_use]
-pub fn governing(host: &Host, permission: &str, class: &str, type_name: &str) -> Option<Switch> {
+pub fn governing(host: &Host, permission: &str, class: &str, type_name: &str) -> Option<Boolean> {
     let fits = |(of_class, of_permission, part, _): &&(&str, &str, &str, &[&str])| {
         *of_class == class && (of_permission.is_empty() || *of_permission == permission) && type_name.contains(part)
     };
     let (.., names) = GOVERN.iter().find(fits)?;
     let known = names.iter().find(|name| is_on(host, name).is_some()).or(names.first())?;
-    Some(Switch { name: (*known).to_owned(), on: is_on(host, known) })
+    Some(Boolean { name: (*known).to_owned(), on: is_on(host, known) })
 }
 
-/// Whether a switch is on; nothing where the host's policy does not have it.
+/// Whether a boolean is on; nothing where the host's policy does not have it.
 #[must_use]
 pub fn is_on(host: &Host, name: &str) -> Option<bool> {
     if !is_boolean_name(name) {
@@ -74,13 +74,13 @@ pub fn is_on(host: &Host, name: &str) -> Option<bool> {
     }
 }
 
-/// The command that sets a switch for good.
+/// The command that sets a boolean for good.
 #[must_use]
 pub fn command(name: &str, on: bool) -> String {
     format!("setsebool -P {name} {}", if on { "on" } else { "off" })
 }
 
-/// Sets a switch of this host for good.
+/// Sets a boolean of this host for good.
 ///
 /// Errors: what the command said.
 pub(crate) fn set(name: &str, on: bool) -> Result<(), String> {
