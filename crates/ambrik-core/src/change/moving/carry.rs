@@ -14,7 +14,7 @@ use super::{MovePlan, MoveState, links_to};
 use crate::entry::Identity;
 use crate::own;
 use crate::shown::Shown;
-use crate::site::{self};
+use crate::site;
 use crate::tree::{Failure, Host, Op, WayError, sys};
 
 /// Moves it, each step recorded before.
