@@ -393,6 +393,7 @@ fn read_on(
     let mut settings: Vec<Linked> = Vec::new();
     let folders = deployed.top_folders();
     php::add_calls(deployed, facts, served, callees);
+    let first = facts.len();
     for _ in 0..ROUNDS {
         let touched = Code::new(deployed, facts, served, callees).loaded();
         let mut new = linked(host, deployed, facts, &touched, &settings);
@@ -413,7 +414,7 @@ fn read_on(
         settings.append(&mut new);
         facts.append(&mut more);
     }
-    if !settings.is_empty() {
+    if facts.len() > first {
         php::add_calls(deployed, facts, served, callees);
     }
     settings

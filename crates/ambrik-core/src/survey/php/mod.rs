@@ -4,6 +4,7 @@
 //! symbols into paths as far as constants, settings and one level of functions go. No code is run.
 
 mod code;
+mod cores;
 mod facts;
 mod functions;
 mod read;
@@ -15,7 +16,7 @@ mod values;
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::Ordering;
 
 use regex::bytes::Regex;
 
@@ -26,6 +27,7 @@ use crate::pattern::pattern;
 use crate::tree::Progress;
 
 use code::{CONSTRUCTOR, HOPS, MOST_CALLS};
+use cores::on_all_cores;
 use facts::hash_of;
 use reader::Asked;
 
@@ -56,14 +58,18 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
         .map(|(path, _)| path)
         .collect();
     let folders = deployed.top_folders();
-    let mut all = on_all_cores(&files, |path| {
-        progress.read.fetch_add(1, Ordering::Relaxed);
-        let bytes = deployed.content(path, LONGEST)?;
-        let library = deployed.aside(path) == Some(Aside::Library);
-        let skip = library && !LIBRARY_TELLING.is_match(&bytes);
-        let is_read = !skip && tells(path, &bytes);
-        if is_read { facts(path, &bytes, &folders, Asked::NoCalls) } else { None }
-    });
+    let mut all = on_all_cores(
+        &files,
+        || (),
+        |(), path| {
+            progress.read.fetch_add(1, Ordering::Relaxed);
+            let bytes = deployed.content(path, LONGEST)?;
+            let library = deployed.aside(path) == Some(Aside::Library);
+            let skip = library && !LIBRARY_TELLING.is_match(&bytes);
+            let is_read = !skip && tells(path, &bytes);
+            if is_read { facts(path, &bytes, &folders, Asked::NoCalls) } else { None }
+        },
+    );
     all.sort_by(|a, b| a.file.cmp(&b.file));
     all
 }
@@ -90,10 +96,14 @@ pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Pa
         let calls_one = |facts: &Facts| facts.called.keys().any(|called| hashes.contains(called));
         let places: Vec<usize> =
             (0..).zip(&*facts_of).filter(|(_, facts)| calls_one(facts)).map(|(at, _)| at).collect();
-        let found = on_all_cores(&places, |at| {
-            let file = &facts_of.get(*at)?.file;
-            Some((*at, facts(file, &deployed.content(file, LONGEST)?, &folders, Asked::OnlyCalls(&asked))?.calls))
-        });
+        let found = on_all_cores(
+            &places,
+            || (),
+            |(), at| {
+                let file = &facts_of.get(*at)?.file;
+                Some((*at, facts(file, &deployed.content(file, LONGEST)?, &folders, Asked::OnlyCalls(&asked))?.calls))
+            },
+        );
         let mut times: HashMap<String, usize> = HashMap::new();
         for call in found.iter().flat_map(|(_, calls)| calls) {
             *times.entry(call.name.clone()).or_default() += 1;
@@ -105,23 +115,6 @@ pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Pa
             }
         }
     }
-}
-
-/// What is found in each thing, in no order.
-fn on_all_cores<T: Sync, R: Send>(things: &[T], find: impl Fn(&T) -> Option<R> + Sync) -> Vec<R> {
-    let next = AtomicUsize::new(0);
-    let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-    let work = || {
-        let mut found = Vec::new();
-        while let Some(thing) = things.get(next.fetch_add(1, Ordering::Relaxed)) {
-            found.extend(find(thing));
-        }
-        found
-    };
-    std::thread::scope(|scope| {
-        let handles: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
-        handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
-    })
 }
 
 /// Samples of settings and modules are PHP under other names.

@@ -5,11 +5,11 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::rc::Rc;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use super::code::{
     ALTERNATIVES, BUDGET, ByName, COMMON, CONSTRUCTOR, Code, DEEPEST, HOLE, HOPS, PATHS, SENTENCE, Texts, kept,
 };
+use super::cores::on_all_cores;
 use super::facts::{Facts, Piece, ROOT, Sink, Touch, Value, Values};
 use super::spots::{Location, Touched, Whole};
 
@@ -28,7 +28,7 @@ struct Resolver<'r, 'c> {
 impl<'c> Code<'c> {
     /// The files that are loaded.
     pub(crate) fn loaded(&self) -> Vec<Touched> {
-        self.on_all_cores(|resolver, file| {
+        self.in_each(|resolver, file| {
             let loads = file.touches.iter().filter(|touch| touch.sink == Sink::Load);
             loads.flat_map(|touch| resolver.touched(file, touch)).collect()
         })
@@ -37,38 +37,21 @@ impl<'c> Code<'c> {
     /// Every path that is touched, once for each place where it is. What a function does with a parameter is evidence where the
     /// function is called, and with what.
     pub(crate) fn touched(&self) -> Vec<Touched> {
-        self.on_all_cores(|resolver, file| {
-            file.touches.iter().flat_map(|touch| resolver.touched(file, touch)).collect()
-        })
+        self.in_each(|resolver, file| file.touches.iter().flat_map(|touch| resolver.touched(file, touch)).collect())
     }
 
     /// The places outside the tree that are kept under names, or written out: by itself that says nothing.
     pub(crate) fn named_outside(&self) -> Vec<Touched> {
-        self.on_all_cores(|resolver, file| match self.deployed.aside(&file.file) {
+        self.in_each(|resolver, file| match self.deployed.aside(&file.file) {
             None => resolver.named_outside(file),
             Some(_) => Vec::new(),
         })
     }
 
-    /// What is found in each file, in their order.
-    fn on_all_cores(&self, find: impl Fn(&Resolver<'_, 'c>, &'c Facts) -> Vec<Touched> + Sync) -> Vec<Touched> {
-        let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        let next = AtomicUsize::new(0);
-        let work = || {
-            let resolver = Resolver::new(self);
-            let mut found = Vec::new();
-            loop {
-                let at = next.fetch_add(1, Ordering::Relaxed);
-                let Some(file) = self.facts.get(at) else { break found };
-                found.push((at, find(&resolver, file)));
-            }
-        };
-        let mut all: Vec<(usize, Vec<Touched>)> = std::thread::scope(|scope| {
-            let handles: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
-            handles.into_iter().flat_map(|handle| handle.join().unwrap_or_default()).collect()
-        });
-        all.sort_by_key(|(at, _)| *at);
-        all.into_iter().flat_map(|(_, found)| found).collect()
+    /// What is found in each file.
+    fn in_each(&self, find: impl Fn(&Resolver<'_, 'c>, &'c Facts) -> Vec<Touched> + Sync) -> Vec<Touched> {
+        let found = on_all_cores(self.facts, || Resolver::new(self), |resolver, file| Some(find(resolver, file)));
+        found.into_iter().flatten().collect()
     }
 }
 

@@ -240,3 +240,13 @@ fn shapes(#[case] code: &str, #[case] settings: bool, #[case] only_defines: bool
 fn scripts_for_the_command_line(#[case] code: &str, #[case] want: bool) {
     assert_eq!(one(Path::new("quay.php"), code.as_bytes(), &HashSet::new()).unwrap().command_line, want);
 }
+
+/// The time is linear in what a file holds, however it is made: a text with very many values, a sum of very many.
+#[rstest]
+#[case::values_in_a_text(format!("mkdir(\"/a{}\");", "{$b}/".repeat(60_000)))]
+#[case::names_in_a_text(format!("mkdir(\"/a{}\");", "$b/".repeat(100_000)))]
+#[case::a_sum(format!("mkdir('/a' {});", ". $b".repeat(100_000)))]
+#[case::a_list(format!("$x = [{}]; foreach ($x as $y) mkdir($y);", "'k' => $b,".repeat(60_000)))]
+fn very_much_is_read(#[case] code: String) {
+    assert!(touched(&[("lib/quay.php", &format!("<?php {code}"))], Sink::MakeDirectory).len() <= 1);
+}

@@ -28,6 +28,7 @@ impl<'s> Reader<'s> {
             return one(Piece::Hole);
         }
         match expression {
+            Expr::Text(bits, _) if bits.len() > LONGEST => one(Piece::Hole),
             Expr::Text(bits, _) => self.text(bits, scope, deep),
             Expr::Number(number) => one(Piece::Text((*number).into())),
             Expr::Word(word) => self.constant(word),

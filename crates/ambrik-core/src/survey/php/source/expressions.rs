@@ -2,7 +2,7 @@
 
 use super::lex::Token;
 use super::texts::{quoted_bits, template_bits};
-use super::tree::{Call, Callee, Element, Expr};
+use super::tree::{Call, Callee, Element, Expr, Statement};
 use super::{Block, DEEPEST, LINKS, Parser};
 
 /// How strongly `=` binds, `?`, `.`, and what stands before a value.
@@ -27,8 +27,8 @@ impl<'s> Parser<'s> {
                 break;
             }
             self.next();
-            if links > LINKS {
-                left = Expr::Other(Vec::new());
+            if links > 0 && links % LINKS == 0 {
+                left = self.apart(left, line);
             }
             left = self.joined(left, sign, binds, line);
         }
@@ -107,6 +107,16 @@ impl<'s> Parser<'s> {
                 }
             }
         }
+    }
+
+    /// The beginning of a long chain is taken by itself, so that no expression is deeper than the stack.
+    fn apart(&mut self, left: Expr<'s>, line: usize) -> Expr<'s> {
+        // A sum is no chain: its parts stand side by side.
+        if matches!(left, Expr::Join(_)) {
+            return left;
+        }
+        self.add(Statement::Expression(left), line);
+        Expr::Other(Vec::new())
     }
 
     /// What is nested too deep to be read.
@@ -236,8 +246,8 @@ impl<'s> Parser<'s> {
     pub(super) fn links(&mut self, first: Expr<'s>, line: usize) -> Expr<'s> {
         let mut left = first;
         for links in 0.. {
-            if links > LINKS {
-                left = Expr::Other(Vec::new());
+            if links > 0 && links % LINKS == 0 {
+                left = self.apart(left, line);
             }
             left = match self.token {
                 Token::Sign("[") => {

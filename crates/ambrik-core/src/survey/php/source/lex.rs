@@ -258,7 +258,7 @@ impl<'s> Lexer<'s> {
     }
 }
 
-fn lines(bytes: &[u8]) -> usize {
+pub(super) fn lines(bytes: &[u8]) -> usize {
     memchr::memchr_iter(b'\n', bytes).count()
 }
 

@@ -16,8 +16,8 @@ use lex::{Lexer, Token};
 pub(crate) use tree::{Around, Bit, Call, Callee, Expr, Source, Statement};
 
 const DEEPEST: usize = 64;
-/// `$a->b()->c()`, or `$a ? b : c ? d : e`, is followed through so many links.
-const LINKS: usize = 256;
+/// `$a->b()->c()`, or `$a ? b : c ? d : e`, is one expression for so many links; what is before them is one of its own.
+const LINKS: usize = 24;
 
 /// Reads a file.
 pub(crate) fn source(text: &str) -> Source<'_> {
@@ -245,6 +245,19 @@ mod tests {
     #[case::conditions("if(a)else ", 50_000)]
     fn what_is_deep_ends(#[case] piece: &str, #[case] times: usize) {
         source(&format!("<?php {}", piece.repeat(times)));
+    }
+
+    /// Chains of calls, each the argument of the first call of the next: what is deep in both ways ends, too, and loses nothing.
+    #[test]
+    fn chains_in_chains_end() {
+        let links = "->m(1)".repeat(300);
+        let mut code = "f(0)".to_owned();
+        for _ in 0..80 {
+            code = format!("f({code}){links}");
+        }
+        source(&format!("<?php {code};"));
+        let one = called(&format!("<?php f(0){links};"));
+        assert_eq!(one.len(), 301);
     }
 
     proptest! {

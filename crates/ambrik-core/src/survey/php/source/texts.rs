@@ -1,6 +1,6 @@
 //! What stands in quotes.
 
-use super::lex::{Lexer, filled};
+use super::lex::{Lexer, filled, lines};
 use super::tree::{Bit, Expr};
 use super::{DEEPEST, Parser};
 
@@ -24,6 +24,7 @@ pub(super) fn template_bits(text: &str, line: usize, deep: usize) -> Vec<Bit<'_>
     let bytes = text.as_bytes();
     let mut bits = Vec::new();
     let (mut at, mut plain) = (0, 0);
+    let (mut line, mut counted) = (line, 0);
     while let Some(byte) = bytes.get(at) {
         let after = bytes.get(at + 1).copied().unwrap_or_default();
         let is_name = after.is_ascii_alphabetic() || after == b'_' || after >= 0x80;
@@ -39,14 +40,16 @@ pub(super) fn template_bits(text: &str, line: usize, deep: usize) -> Vec<Bit<'_>
             b'$' if after == b'{' => {
                 let long = filled(bytes.get(at + 1..).unwrap_or_default(), 0);
                 let inner = text.get(at + 2..at + long).unwrap_or_default();
-                let lines = bytecount(bytes.get(..at));
-                (Bit::Filled(code(inner, line + lines, deep).of_variable()), long + 1)
+                line += lines(bytes.get(counted..at).unwrap_or_default());
+                counted = at;
+                (Bit::Filled(code(inner, line, deep).of_variable()), long + 1)
             }
             b'{' if after == b'$' => {
                 let long = filled(bytes.get(at..).unwrap_or_default(), 0);
                 let inner = text.get(at + 1..at + long - 1).unwrap_or_default();
-                let lines = bytecount(bytes.get(..at));
-                (Bit::Filled(code(inner, line + lines, deep)), long)
+                line += lines(bytes.get(counted..at).unwrap_or_default());
+                counted = at;
+                (Bit::Filled(code(inner, line, deep)), long)
             }
             _ => {
                 at += 1;
@@ -60,10 +63,6 @@ pub(super) fn template_bits(text: &str, line: usize, deep: usize) -> Vec<Bit<'_>
     }
     bits.extend(text.get(plain..).filter(|text| !text.is_empty()).map(Bit::Plain));
     bits
-}
-
-fn bytecount(bytes: Option<&[u8]>) -> usize {
-    bytes.map_or(0, |bytes| memchr::memchr_iter(b'\n', bytes).count())
 }
 
 /// An expression in a text.
