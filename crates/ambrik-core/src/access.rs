@@ -1,10 +1,10 @@
 //! Who may do what: the kernel's algorithm on facts (`generic_permission` and `acl_permission_check` in the kernel's
 //! fs/namei.c, `posix_acl_permission` in `fs/posix_acl.c`; POSIX.1e draft 17, section 23.1.5).
 
-use crate::account::{Gid, Ids, Powers};
+use crate::account::{Gid, Ids, Powers, Uid};
 use crate::acl::{Acl, Tag};
-use crate::entry::{Kind, Rights};
-use crate::mode::Perm;
+use crate::entry::{Facts, Kind, Rights};
+use crate::mode::{Mode, Perm};
 
 /// The one class of bits or entries that applies to an account.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -119,12 +119,91 @@ pub fn each(ids: &Ids, kind: Kind, rights: &Rights) -> Perm {
     [Perm::R, Perm::W, Perm::X].into_iter().filter(|&perm| permits(ids, kind, rights, perm)).fold(Perm::NONE, Perm::or)
 }
 
+/// What a directory says of the names in it: which of those that can write to it and search it can also remove, rename or
+/// replace one (`may_delete` in the kernel's fs/namei.c).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct NameRule {
+    /// The directory's owner, where only owners remove names (sticky).
+    sticky: Option<Uid>,
+    /// Whether names can only be added (the append-only flag).
+    append_only: bool,
+}
+
+/// What keeps everybody from removing, renaming or replacing a name, root too.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fixed {
+    /// The directory's append-only flag.
+    NamesAreOnlyAdded,
+    /// Its own immutable flag.
+    Immutable,
+    /// Its own append-only flag.
+    AppendOnly,
+    /// Another file system begins there.
+    MountPoint,
+}
+
+impl NameRule {
+    /// The rule of a directory with these facts.
+    #[must_use]
+    pub fn of(dir: &Facts) -> Self {
+        Self::with(&dir.rights, dir.append_only)
+    }
+
+    /// The rule of a directory with these rights, and this append-only flag.
+    #[must_use]
+    pub fn with(rights: &Rights, append_only: bool) -> Self {
+        Self { sticky: rights.mode.has(Mode::STICKY).then_some(rights.uid), append_only }
+    }
+
+    /// Those one of whom an account must be, or have `CAP_FOWNER`: the owners of the directory and of what has the name; nothing
+    /// where it need not.
+    #[must_use]
+    pub fn owners(self, entry: Uid) -> Option<[Uid; 2]> {
+        self.sticky.map(|dir| [dir, entry])
+    }
+
+    /// All that keeps everybody from it.
+    pub fn fixed(self, entry: &Facts) -> impl Iterator<Item = Fixed> {
+        let each = [
+            (self.append_only, Fixed::NamesAreOnlyAdded),
+            (entry.immutable, Fixed::Immutable),
+            (entry.append_only, Fixed::AppendOnly),
+            (entry.mounted, Fixed::MountPoint),
+        ];
+        each.into_iter().filter(|(set, _)| *set).map(|(_, fixed)| fixed)
+    }
+
+    /// Whether the rule lets an account that can write to the directory and search it remove something.
+    #[must_use]
+    pub fn lets(self, ids: &Ids, entry: &Facts) -> bool {
+        let owns = |owners: [Uid; 2]| owners.contains(&ids.uid) || ids.powers.has(Powers::FOWNER);
+        self.owners(entry.rights.uid).is_none_or(owns) && self.fixed(entry).next().is_none()
+    }
+}
+
+/// How others than those trusted can put something else under a name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Loose {
+    /// The directory is somebody else's.
+    Owner,
+    /// Others can write to the directory, and it is not sticky, or the name is somebody else's.
+    Mode,
+}
+
+/// Whether others than those trusted can put something else under a name of a directory, as far as its mode tells: an access
+/// list that gives more has its mask in the group bits.
+pub fn loose(trusted: impl Fn(Uid) -> bool, dir: &Rights, entry: Uid) -> Option<Loose> {
+    if !trusted(dir.uid) {
+        return Some(Loose::Owner);
+    }
+    let held = NameRule::with(dir, false).owners(entry).is_some_and(|owners| owners.into_iter().all(&trusted));
+    (dir.mode.has(0o022) && !held).then_some(Loose::Mode)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::account::{Gid, Uid};
     use crate::acl::Entry;
-    use crate::mode::Mode;
     use rstest::rstest;
     use std::sync::Arc;
 

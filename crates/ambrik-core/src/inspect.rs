@@ -14,6 +14,7 @@ use std::sync::{Arc, Mutex};
 
 use foldhash::fast::RandomState;
 
+use crate::access::NameRule;
 use crate::account::{Accounts, Gid, Uid};
 use crate::acl::Tag;
 use crate::check::{Check, Next, Pages, PathCan, Reason, Sniffing};
@@ -33,10 +34,8 @@ pub(crate) struct DirState {
     id: u32,
     reach: Set,
     writers: Set,
-    /// The directory's owner, where only owners remove names (sticky).
-    sticky: Option<Uid>,
-    /// Whether names can be added only (the append-only flag).
-    append_only: bool,
+    /// Which of the writers can remove and rename a name.
+    names: NameRule,
 }
 
 /// What the inspection attaches to each directory.

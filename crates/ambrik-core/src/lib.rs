@@ -31,6 +31,7 @@ pub mod served;
 pub mod shown;
 pub mod signals;
 pub mod site;
+mod site_walk;
 pub mod starts;
 pub mod survey;
 pub mod tree;

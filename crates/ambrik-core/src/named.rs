@@ -1,19 +1,18 @@
 //! Which of some paths a site's own code names: what it loads, links to or builds from is alive, whatever it is called.
 
 use std::collections::BTreeMap;
-use std::ffi::CStr;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use regex::bytes::{Regex, RegexBuilder};
 
 use crate::check::is_php_name;
-use crate::entry::{Facts, Identity, Kind};
-use crate::policy::{Cursor, Policy};
+use crate::entry::{Identity, Kind};
+use crate::policy::Policy;
 use crate::site::Use;
-use crate::tree::{Dir, Look, Progress, Trouble, Visitor, walk};
+use crate::site_walk::{SiteSpot, SiteVisitor, walk_below};
+use crate::tree::{Look, Progress};
 
 /// Longer files are made by machines.
 const LONGEST: usize = 1 << 20;
@@ -56,17 +55,13 @@ pub(crate) fn named(
     let Some(any) = any(sought) else { return Named::default() };
     let each: Vec<Option<Regex>> = sought.iter().map(expression).collect();
     let read = AtomicU64::new(0);
-    let reader =
-        || NameReader { policy, sought, any: &any, each: &each, read: &read, whole: true, found: Named::default() };
-    let starts = starts.into_iter().map(|(path, handle, id)| {
-        let data = policy.at(&path);
-        (handle, Arc::new(Dir::top(&path, id, data)))
-    });
-    let walked = walk(starts.collect(), (0..threads.max(1)).map(|_| reader()).collect(), &Progress::default());
+    let reader = || NameReader { sought, any: &any, each: &each, read: &read, whole: true, found: Named::default() };
+    let readers = (0..threads.max(1)).map(|_| reader()).collect();
+    let readers = walk_below(policy, starts, readers, &Progress::default());
     // What cannot be looked for is not said to be named nowhere.
     let asked = each.iter().all(Option::is_some);
     let mut all = Named { whole: asked && read.load(Ordering::Relaxed) <= MOST_READ, ..Named::default() };
-    for reader in walked.visitors {
+    for reader in readers {
         all.whole &= reader.whole;
         for (number, place) in reader.found.places {
             all.places.entry(number).and_modify(|known| *known = place.clone().min(known.clone())).or_insert(place);
@@ -94,7 +89,6 @@ fn any(sought: &[Sought]) -> Option<Regex> {
 }
 
 struct NameReader<'r> {
-    policy: &'r Policy,
     sought: &'r [Sought],
     any: &'r Regex,
     each: &'r [Option<Regex>],
@@ -152,24 +146,17 @@ fn can_name(name: &Path) -> bool {
     is_php_name(name) || ends.iter().any(|end| lower.ends_with(end)) || lower == "makefile"
 }
 
-impl Visitor for NameReader<'_> {
-    type Data = Arc<Cursor>;
-
-    fn entry(&mut self, dir: &Arc<Dir<Arc<Cursor>>>, look: &Look<'_>, facts: &Facts) -> Option<Arc<Cursor>> {
-        let cursor = self.policy.enter(&dir.data, look.os_name(), facts.mounted)?;
-        let code = cursor.context.is_managed() && cursor.context.used_as == Use::Code;
-        if facts.kind == Kind::Directory {
-            return (code || cursor.leads_on()).then_some(cursor);
+impl SiteVisitor for NameReader<'_> {
+    fn path(&mut self, spot: &SiteSpot<'_>) {
+        let context = &spot.cursor.context;
+        let code = context.is_managed() && context.used_as == Use::Code;
+        let asked = code && spot.facts.kind == Kind::File && can_name(Path::new(spot.look.os_name()));
+        if asked && self.read.fetch_add(1, Ordering::Relaxed) < MOST_READ {
+            self.read(&spot.path(), spot.look, spot.facts.size);
         }
-        let name = Path::new(look.os_name());
-        if code && facts.kind == Kind::File && can_name(name) && self.read.fetch_add(1, Ordering::Relaxed) < MOST_READ {
-            self.read(&dir.path_of(look.name), look, facts.size);
-        }
-        None
     }
 
-    fn trouble(&mut self, _dir: &Arc<Dir<Arc<Cursor>>>, _name: Option<&CStr>, _trouble: Trouble) {
-        // The audit tells what could not be looked at.
+    fn unseen(&mut self) {
         self.whole = false;
     }
 }

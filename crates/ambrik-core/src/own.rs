@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::io::Errno;
 
+use crate::access::{Loose, loose};
 use crate::account::Uid;
 use crate::entry::{Facts, Kind};
 use crate::mode::Mode;
@@ -198,16 +199,12 @@ fn trusted(uid: Uid) -> bool {
 /// What lets others put something else in the place of what was passed.
 fn above(passed: &Passed) -> Option<String> {
     let rights = &passed.facts.rights;
-    // In a sticky directory only the owner of something renames it.
-    let kept = rights.mode.has(Mode::STICKY) && trusted(passed.entry.rights.uid);
-    if !trusted(rights.uid) {
-        return Some(format!(
-            "it belongs to uid {}, who can put something else in the place of what is in it",
-            rights.uid
-        ));
-    }
-    (rights.mode.has(0o022) && !kept)
-        .then(|| format!("its mode {} lets others put something else into it", rights.mode))
+    Some(match loose(trusted, rights, passed.entry.rights.uid)? {
+        Loose::Owner => {
+            format!("it belongs to uid {}, who can put something else in the place of what is in it", rights.uid)
+        }
+        Loose::Mode => format!("its mode {} lets others put something else into it", rights.mode),
+    })
 }
 
 /// What lets others write to it.

@@ -169,6 +169,12 @@ impl Cursor {
     pub fn leads_on(&self) -> bool {
         !self.open.is_empty()
     }
+
+    /// Whether a directory here is entered: it is the site's, or leads to what is.
+    #[must_use]
+    pub fn is_entered(&self) -> bool {
+        self.context.is_managed() || self.leads_on()
+    }
 }
 
 /// A site file's parts, ready to be matched.

@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::AuditSetting;
-use ambrik_core::change::{ChangeSet, HowChanged, Ledger, LedgerError, SitePhase, StateDir, StateError};
+use ambrik_core::change::{ChangeCommand, ChangeSet, HowChanged, Ledger, LedgerError, SitePhase, StateDir, StateError};
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Services;
 use ambrik_core::label::Labels;
@@ -330,10 +330,12 @@ impl<'s> Session<'s> {
                 continue;
             }
             let ChangeSet { id, site, command, .. } = set;
-            let words = match (&**command, ledger.stopped_move(site), set.undoes) {
-                ("move", Ok(Some(moved)), _) => format!("{command} {site} {} {}", moved.part, Shown(&moved.to)),
-                ("undo", _, Some(undoes)) => format!("{command} {undoes}"),
-                ("forget", ..) => format!("set {site} --forget"),
+            let words = match (command, ledger.stopped_move(site), set.undoes) {
+                (ChangeCommand::Move, Ok(Some(moved)), _) => {
+                    format!("{command} {site} {} {}", moved.part, Shown(&moved.to))
+                }
+                (ChangeCommand::Undo, _, Some(undoes)) => format!("{command} {undoes}"),
+                (ChangeCommand::Forget, ..) => format!("set {site} --forget"),
                 _ => format!("{command} {site}"),
             };
             self.warn(&format!(

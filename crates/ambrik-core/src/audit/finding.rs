@@ -213,7 +213,7 @@ fn stopped(audit: &Audit, deviant: &Deviation, check: &Check) -> Reason {
         }
         Spot::In(dir, _) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref()),
     };
-    match if check.name.starts_with("web") { web } else { php } {
+    match if check.is(&check::WEB_CANNOT_READ) { web } else { php } {
         Some(path) => Reason::Says(format!("stopped at {}", Shown(path))),
         None => Reason::Blocked,
     }

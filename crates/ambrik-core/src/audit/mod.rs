@@ -88,6 +88,19 @@ pub struct HttpAnswers {
     pub unanswered: Vec<String>,
 }
 
+/// What puts a finding right.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Cure {
+    /// `ambrik set SITE`.
+    Set,
+    /// `ambrik open SITE`, and its installer.
+    Open,
+    /// `ambrik seal SITE`.
+    Seal,
+    /// Something that Ambrik does not do, in these words.
+    Hand(String),
+}
+
 /// A site, looked at.
 #[derive(Debug)]
 pub struct Audit {
@@ -153,13 +166,12 @@ impl Audit {
 
     /// What puts a finding right.
     #[must_use]
-    pub fn remedy(&self, finding: &Finding) -> String {
+    pub fn cure(&self, finding: &Finding) -> Cure {
         if finding.above {
-            let php = finding.check.name.starts_with("php");
-            let who = if php { "PHP's account" } else { "other accounts" };
-            return format!(
+            let who = if finding.check.is(&check::PHP_WRITES_CODE) { "PHP's account" } else { "other accounts" };
+            return Cure::Hand(format!(
                 "take the right to write away from {who} by hand: Ambrik changes only the site, not what leads to it"
-            );
+            ));
         }
         let bars = finding.reasons.keys().filter_map(|reason| match reason {
             Reason::Barred(bar) => Some(bar.remedy()),
@@ -167,30 +179,50 @@ impl Audit {
         });
         let bars: Vec<&str> = bars.collect();
         if !bars.is_empty() && bars.len() == finding.reasons.len() {
-            return format!("{}; Ambrik leaves that to you", bars.join("; "));
+            return Cure::Hand(format!("{}; Ambrik leaves that to you", bars.join("; ")));
         }
         let over_http = |reason: &Reason| matches!(reason, Reason::Says(words) if words.starts_with(OVER_HTTP));
         if finding.check.is(&check::COULD_NOT_LOOK) && finding.reasons.keys().any(over_http) {
-            return "see that the web server runs, and that url in the site file is this site's".into();
+            return Cure::Hand("see that the web server runs, and that url in the site file is this site's".into());
         }
-        if finding.check.remedy == Remedy::Set && !self.has_changes() {
-            return "`ambrik set` has nothing to change here: what stands in the way is outside of the site, or set by hand in \
-                    the site file (owner, group, dir_mode, file_mode): correct that"
-                .into();
+        if finding.check.remedy.is_set() && !self.has_changes() {
+            return Cure::Hand(
+                "`ambrik set` has nothing to change here: what stands in the way is outside of the site, or set by hand in \
+                 the site file (owner, group, dir_mode, file_mode): correct that"
+                    .into(),
+            );
         }
         let next = [&check::NEXT_FILES_CLOSED, &check::NEXT_FILES_OPEN];
         if next.iter().any(|check| finding.check.is(check)) && finding.reasons.keys().all(|why| *why == Reason::Itself)
         {
-            return format!("ambrik set {}", self.site.name);
+            return Cure::Set;
         }
         if finding.check.is(&check::INSTALLER_LEFT) && !self.unfinished().is_empty() {
-            return format!("ambrik open {}", self.site.name);
+            return Cure::Open;
         }
         let guessed = |reason: &Reason| matches!(reason, Reason::Looks(_) | Reason::Needed(_));
         if !finding.reasons.is_empty() && finding.reasons.keys().all(guessed) {
-            return "look at it: a part (use = \"setup\" or \"remove\") has seal remove it, accept keeps it".into();
+            return Cure::Hand(
+                "look at it: a part (use = \"setup\" or \"remove\") has seal remove it, accept keeps it".into(),
+            );
         }
-        finding.check.remedy_for(&self.site)
+        match finding.check.remedy {
+            Remedy::Set | Remedy::SetLabel => Cure::Set,
+            Remedy::Seal => Cure::Seal,
+            Remedy::Hand(words) => Cure::Hand(words.to_owned()),
+        }
+    }
+
+    /// What puts a finding right, in words: the command, or what is to be done by hand.
+    #[must_use]
+    pub fn remedy(&self, finding: &Finding) -> String {
+        let name = &self.site.name;
+        match self.cure(finding) {
+            Cure::Set => format!("ambrik set {name}"),
+            Cure::Open => format!("ambrik open {name}"),
+            Cure::Seal => format!("ambrik seal {name}"),
+            Cure::Hand(words) => words,
+        }
     }
 
     /// Adds the finding that the site's window ended at `until`.

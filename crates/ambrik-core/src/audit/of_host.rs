@@ -25,7 +25,7 @@ impl HostFinding {
     pub fn remedy(&self) -> String {
         match self.check.remedy {
             Remedy::Hand(words) => words.to_owned(),
-            Remedy::Set => "ambrik set".to_owned(),
+            Remedy::Set | Remedy::SetLabel => "ambrik set".to_owned(),
             Remedy::Seal => "ambrik seal".to_owned(),
         }
     }

@@ -42,7 +42,9 @@ use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, RightsChange};
 
 pub use afterwards::{Afterwards, afterwards};
-pub use ledger::{ChangeSet, HowChanged, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments};
+pub use ledger::{
+    ChangeCommand, ChangeSet, HowChanged, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments,
+};
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{Asked, MoveError, MovePlan, MoveSetting, PassageGrant, Stopped, asked, move_part, plan_move};
 pub use places::{PlaceError, check_places};

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use rustix::io::Errno;
 
-use super::ledger::{Entry, Ledger, ModuleChange};
+use super::ledger::{ChangeCommand, Entry, Ledger, ModuleChange};
 use super::state::{StateDir, StateError};
 use super::{ChangeContext, ChangeError, Outcome};
 use crate::audit::Audit;
@@ -27,7 +27,7 @@ pub fn plan_module(wanted: Option<&Module>, installed: Option<String>) -> Option
 pub fn forget(site: &str, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Result<Option<Outcome>, ChangeError> {
     let Some(before) = ledger.module(site)? else { return Ok(None) };
     let phase: Phase = ledger.phase(site)?.phase;
-    let mut entry = ledger.begin(site, "forget", (phase, phase), None)?;
+    let mut entry = ledger.begin(site, ChangeCommand::Forget, (phase, phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
     let change = ModuleChange { name: module_name(site), before: Some(before), after: None };
     make(&change, &mut entry, means, &mut outcome)?;

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::keepsake::{Packer, PathFailure};
 use super::rights::RightsChange;
-use super::{ModuleChange, Window};
+use super::{ChangeCommand, ModuleChange, Window};
 use crate::account::Uid;
 use crate::audit::Audit;
 use crate::check::{Check, Reason};
@@ -23,7 +23,7 @@ pub struct Plan {
     /// What was looked at.
     pub audit: Audit,
     /// The command, for the ledger.
-    pub command: &'static str,
+    pub command: ChangeCommand,
     /// The site's phase now.
     pub phase_before: Phase,
     /// The window that it opens or extends.
@@ -121,7 +121,7 @@ impl Plan {
         let (creations, kept) = creations(&audit);
         Self {
             audit,
-            command: "set",
+            command: ChangeCommand::Set,
             phase_before,
             window: None,
             new_root: false,
@@ -139,13 +139,13 @@ impl Plan {
     /// write what the window is for.
     #[must_use]
     pub fn open(audit: Audit, phase_before: Phase, window: Window) -> Self {
-        Self { command: "open", window: Some(window), ..Self::set(audit, phase_before) }
+        Self { command: ChangeCommand::Open, window: Some(window), ..Self::set(audit, phase_before) }
     }
 
     /// What `seal` would do: `set`, and installers and left-overs removed, but for what `leave` names.
     #[must_use]
     pub fn seal(audit: Audit, phase_before: Phase, leave: &[PathBuf]) -> Self {
-        let mut plan = Self { command: "seal", ..Self::set(audit, phase_before) };
+        let mut plan = Self { command: ChangeCommand::Seal, ..Self::set(audit, phase_before) };
         removals(&mut plan, leave);
         plan
     }

@@ -12,8 +12,8 @@ use rustix::io::Errno;
 use super::folder::{Folder, Opener, as_os, c_name, folder, split};
 use super::keepsake::{How, Successors};
 use super::ledger::{
-    ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, RightsRow,
-    TakenBack,
+    ChangeCommand, ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow,
+    RestoringRow, RightsRow, TakenBack,
 };
 use super::moving::move_back;
 use super::remains::pending;
@@ -155,7 +155,7 @@ pub fn undo(
     let base = means.host.resolve(Path::new("/")).map_err(|_| ChangeError::RootReplaced)?.handle;
     let bases = [base];
     let phase_now = ledger.phase(&set.site)?.phase;
-    let mut entry = ledger.begin(&set.site, "undo", (phase_now, set.phase_before), Some(set.id))?;
+    let mut entry = ledger.begin(&set.site, ChangeCommand::Undo, (phase_now, set.phase_before), Some(set.id))?;
     let made = take_all_back(plan, &bases, &mut entry, means, force);
     end(entry, made, |outcome| Some(TakenBack { set: set.id, whole: outcome.failures.is_empty() }))
 }

@@ -2,18 +2,18 @@
 //! sealed. Times of birth alone would miss what was moved in, and what was overwritten in place.
 
 use std::collections::{BTreeMap, HashSet};
-use std::ffi::CStr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
 
 use super::ledger::{HowChanged, Known, Ledger, LedgerError};
-use crate::entry::{Facts, Kind, Nanos};
-use crate::policy::{Cursor, Policy, Right};
+use crate::entry::{Kind, Nanos};
+use crate::policy::{Policy, Right};
 use crate::site::{Phase, Site, Use, Write};
-use crate::starts::{SiteError, places};
-use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
+use crate::site_walk::{SiteSpot, SiteVisitor, walk_site};
+use crate::starts::SiteError;
+use crate::tree::{Host, Progress};
 
 /// A path that is not what it was when the site was opened.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -110,27 +110,21 @@ fn rank(kind: &str) -> usize {
 
 fn look(host: &Host, site: &Arc<Site>, progress: &Progress) -> Result<BTreeMap<PathBuf, WindowFile>, SiteError> {
     let policy = Policy::new(Arc::clone(site), Phase::Open);
-    let mut dirs = Vec::new();
-    for (path, resolved) in places(host, site)? {
-        if resolved.facts.kind == Kind::Directory {
-            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, policy.at(&path)))));
-        }
-    }
-    let seeker = WindowSeeker { policy: &policy, found: BTreeMap::new() };
-    let walked = walk(dirs, vec![seeker], progress);
-    Ok(walked.visitors.into_iter().flat_map(|seeker| seeker.found).collect())
+    let seekers = walk_site(host, site, &policy, vec![WindowSeeker::default()], progress)?;
+    Ok(seekers.into_iter().flat_map(|seeker| seeker.found).collect())
 }
 
-struct WindowSeeker<'p> {
-    policy: &'p Policy,
+#[derive(Default)]
+struct WindowSeeker {
     found: BTreeMap<PathBuf, WindowFile>,
 }
 
-impl WindowSeeker<'_> {
-    fn file(&mut self, dir: &Dir<Arc<Cursor>>, cursor: &Cursor, look: &Look<'_>, facts: &Facts) {
-        let context = &cursor.context;
+impl SiteVisitor for WindowSeeker {
+    fn path(&mut self, spot: &SiteSpot<'_>) {
+        let (context, look, facts) = (&spot.cursor.context, spot.look, spot.facts);
         // What PHP always writes is its own; installers go.
-        if context.write == Write::Always || context.used_as.goes() {
+        let watched = context.write != Write::Always && !context.used_as.goes();
+        if facts.kind == Kind::Directory || !context.is_managed() || !watched {
             return;
         }
         let name = Path::new(look.os_name());
@@ -143,30 +137,6 @@ impl WindowSeeker<'_> {
         let modified = look.modified().unwrap_or(0);
         let known = Known { id: facts.id, size: facts.size, modified, sum: sum.flatten() };
         let settings = context.used_as == Use::Secret && context.write == Write::Install;
-        self.found.insert(dir.path_of(look.name), WindowFile { known, changed: facts.changed, kind, settings });
-    }
-}
-
-impl Visitor for WindowSeeker<'_> {
-    type Data = Arc<Cursor>;
-
-    fn entry(&mut self, dir: &Arc<Dir<Arc<Cursor>>>, look: &Look<'_>, facts: &Facts) -> Option<Arc<Cursor>> {
-        let cursor = self.policy.enter(&dir.data, look.os_name(), facts.mounted)?;
-        let managed = cursor.context.is_managed();
-        if facts.kind != Kind::Directory {
-            if managed {
-                self.file(dir, &cursor, look, facts);
-            }
-            return None;
-        }
-        (managed || cursor.leads_on()).then_some(cursor)
-    }
-
-    fn labels(&self) -> bool {
-        false
-    }
-
-    fn trouble(&mut self, _dir: &Arc<Dir<Arc<Cursor>>>, _name: Option<&CStr>, _trouble: Trouble) {
-        // The audit tells what could not be looked at.
+        self.found.insert(spot.path(), WindowFile { known, changed: facts.changed, kind, settings });
     }
 }

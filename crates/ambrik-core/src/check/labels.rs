@@ -8,7 +8,7 @@ pub(crate) static LABEL_BLOCKS: Check = Check {
     severity: Severity::High,
     wrong: "the SELinux label keeps PHP from what the site needs, whatever the modes say",
     lets: "the site is broken there where SELinux enforces",
-    remedy: Remedy::Set,
+    remedy: Remedy::SetLabel,
     judge: Judge::Rights(|case| label(case, Verdict::Blocks)),
 };
 
@@ -17,7 +17,7 @@ pub(crate) static LABEL_TOO_WIDE: Check = Check {
     severity: Severity::Medium,
     wrong: "the SELinux label lets PHP do what the site file does not want",
     lets: "only the modes stand against it: the second wall is missing",
-    remedy: Remedy::Set,
+    remedy: Remedy::SetLabel,
     judge: Judge::Rights(|case| label(case, Verdict::TooWide)),
 };
 
@@ -26,7 +26,7 @@ pub(crate) static LABEL_UNKNOWN: Check = Check {
     severity: Severity::Medium,
     wrong: "files have no SELinux label, or one that the host's policy does not know",
     lets: "no confined service may touch them once SELinux enforces",
-    remedy: Remedy::Set,
+    remedy: Remedy::SetLabel,
     judge: Judge::Rights(|case| label(case, Verdict::Unknown)),
 };
 
@@ -35,7 +35,7 @@ pub(crate) static LABEL_NOT_KEPT: Check = Check {
     severity: Severity::Medium,
     wrong: "the SELinux label is right now, and the host's rules would make it another",
     lets: "the next relabelling of the system breaks the site",
-    remedy: Remedy::Set,
+    remedy: Remedy::SetLabel,
     judge: Judge::Audit,
 };
 

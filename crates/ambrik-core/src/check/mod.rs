@@ -62,12 +62,22 @@ impl fmt::Display for Severity {
 /// What puts a finding right.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Remedy {
-    /// `ambrik set SITE`.
+    /// `ambrik set SITE`, by the rights of paths.
     Set,
+    /// `ambrik set SITE`, by their labels.
+    SetLabel,
     /// `ambrik seal SITE`.
     Seal,
     /// Something that Ambrik does not do: these words say what.
     Hand(&'static str),
+}
+
+impl Remedy {
+    /// Whether `ambrik set` puts it right.
+    #[must_use]
+    pub const fn is_set(self) -> bool {
+        matches!(self, Self::Set | Self::SetLabel)
+    }
 }
 
 /// One check.
@@ -295,7 +305,7 @@ pub static CATALOGUE: &[&Check] = &[
 pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
 pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
 pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
-pub(crate) use needs::{PHP_CANNOT_WRITE, keeper_can_write};
+pub(crate) use needs::{PHP_CANNOT_WRITE, WEB_CANNOT_READ, keeper_can_write};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};
 pub(crate) use php::out_of_bounds;
 pub(crate) use renamed::{INSTALLER_RENAMED, Pages};
@@ -384,16 +394,6 @@ impl Check {
         }
         let how = if how.is_empty() { String::new() } else { format!(" ({})", how.join(", ")) };
         format!("{wrong}{how}: {}", self.lets)
-    }
-
-    /// The command, or the words, that put a finding of this check right.
-    #[must_use]
-    pub fn remedy_for(&self, site: &Site) -> String {
-        match self.remedy {
-            Remedy::Set => format!("ambrik set {}", site.name),
-            Remedy::Seal => format!("ambrik seal {}", site.name),
-            Remedy::Hand(words) => words.to_owned(),
-        }
     }
 }
 

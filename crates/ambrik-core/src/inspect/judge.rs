@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::{DirState, Named, PathJudge, next, overrides_rights};
+use crate::access::NameRule;
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Case, PathCan};
 use crate::entry::{Facts, Kind, Rights};
@@ -66,7 +67,7 @@ impl<'a> PathJudge<'a> {
     /// What everyone can reach and nobody can change: where judging begins.
     pub(crate) fn open_to_all(&self) -> Arc<DirState> {
         let (reach, writers) = (self.people.everyone(), self.people.no_one());
-        self.intern(DirState { id: 0, reach, writers, sticky: None, append_only: false })
+        self.intern(DirState { id: 0, reach, writers, names: NameRule::default() })
     }
 
     /// The state of a directory with these rights, and otherwise these facts, in one of state `above`.
@@ -77,8 +78,8 @@ impl<'a> PathJudge<'a> {
             Some(_) => self.people.no_one(),
             None => above.reach.and(&self.people.permitted(Kind::Directory, rights, Perm::WX)),
         };
-        let sticky = rights.mode.has(Mode::STICKY).then_some(rights.uid);
-        self.intern(DirState { id: 0, reach, writers, sticky, append_only: facts.append_only })
+        let names = NameRule::with(rights, facts.append_only);
+        self.intern(DirState { id: 0, reach, writers, names })
     }
 
     /// The same state, apart from who can make and remove names.
@@ -93,13 +94,13 @@ impl<'a> PathJudge<'a> {
 
     /// Who can remove or rename something with these facts in a directory of this state.
     pub(crate) fn replacers(&self, above: &DirState, facts: &Facts) -> Set {
-        if above.append_only || facts.append_only || facts.immutable || facts.mounted {
+        if above.names.fixed(facts).next().is_some() {
             return self.people.no_one();
         }
-        match above.sticky {
+        match above.names.owners(facts.rights.uid) {
             None => above.writers.clone(),
-            Some(dir_owner) => {
-                let owners = self.people.owners(facts.rights.uid).or(&self.people.owners(dir_owner));
+            Some([dir, own]) => {
+                let owners = self.people.owners(own).or(&self.people.owners(dir));
                 above.writers.and(&owners.or(&self.people.powerful(Powers::FOWNER)))
             }
         }

@@ -172,7 +172,7 @@ impl<'j> Inspector<'j> {
         let mut findings = check::judge_rights(&case);
         if fix.is_none() && judge.policy.overrides(context).is_some_and(Overrides::set_rights) {
             // What the site file sets by hand is what it wants, wider or narrower than its use.
-            findings.retain(|(check, _)| check.remedy != Remedy::Set || check.name.starts_with("label-"));
+            findings.retain(|(check, _)| check.remedy != Remedy::Set);
         }
         let label_right = matches!(case.label, Some((LabelVerdict::Right, _)));
         let abilities = abilities(judge, context, &case.can);

@@ -1,16 +1,15 @@
 //! The labels of a whole site side by side: what paths have, what a relabelling would give them, what they are to have.
 
 use std::collections::BTreeMap;
-use std::ffi::CStr;
-use std::path::Path;
+use std::os::unix::ffi::OsStrExt as _;
 use std::sync::Arc;
 
 use super::{Labels, RuleAnswer, SiteLabels};
-use crate::entry::{Facts, Kind};
-use crate::policy::{Cursor, Policy};
+use crate::policy::Policy;
 use crate::site::{Phase, Site};
-use crate::starts::{SiteError, places};
-use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, walk};
+use crate::site_walk::{SiteSpot, SiteVisitor, walk_site};
+use crate::starts::SiteError;
+use crate::tree::{Host, Progress};
 
 /// Paths of one part with the same labels.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -43,20 +42,9 @@ pub fn table(
     let policy = Policy::new(Arc::clone(site), phase);
     let of_site = labels.of_site(site);
     let reader = || LabelReader { policy: &policy, labels: &of_site, rules: labels, found: BTreeMap::new() };
-    let mut readers: Vec<LabelReader<'_>> = (0..threads.max(1)).map(|_| reader()).collect();
-    let mut dirs = Vec::new();
-    for (path, resolved) in places(host, site)? {
-        let cursor = policy.at(&path);
-        if let Some(first) = readers.first_mut() {
-            first.add(&cursor, &resolved.path, &resolved.facts);
-        }
-        if resolved.facts.kind == Kind::Directory {
-            let real = (path != resolved.path).then(|| (path.as_path().into(), resolved.path.into()));
-            dirs.push((resolved.handle, Arc::new(Dir::top(&path, resolved.facts.id, LabelledDir { cursor, real }))));
-        }
-    }
+    let readers = (0..threads.max(1)).map(|_| reader()).collect();
     let mut all: BTreeMap<LabelKey, u64> = BTreeMap::new();
-    for reader in walk(dirs, readers, progress).visitors {
+    for reader in walk_site(host, site, &policy, readers, progress)? {
         for (key, count) in reader.found {
             *all.entry(key).or_insert(0) += count;
         }
@@ -68,12 +56,6 @@ pub fn table(
     Ok(lines)
 }
 
-struct LabelledDir {
-    cursor: Arc<Cursor>,
-    /// The start's path and where it really is, where these differ.
-    real: Option<(Arc<Path>, Arc<Path>)>,
-}
-
 struct LabelReader<'r> {
     policy: &'r Policy,
     labels: &'r SiteLabels<'r>,
@@ -81,41 +63,27 @@ struct LabelReader<'r> {
     found: BTreeMap<LabelKey, u64>,
 }
 
-impl LabelReader<'_> {
-    fn add(&mut self, cursor: &Cursor, real: &Path, facts: &Facts) {
-        let context = &cursor.context;
-        if !context.is_managed() || !super::is_labelled(facts.kind) {
+impl SiteVisitor for LabelReader<'_> {
+    fn path(&mut self, spot: &SiteSpot<'_>) {
+        let (context, kind) = (&spot.cursor.context, spot.facts.kind);
+        if !context.is_managed() || !super::is_labelled(kind) {
             return;
         }
-        let label = facts.rights.label.as_ref();
-        let right = self.labels.judge(self.policy, context, label, facts.kind) == super::Verdict::Right;
+        let label = spot.facts.rights.label.as_ref();
+        let right = self.labels.judge(self.policy, context, label, kind) == super::Verdict::Right;
         let wanted = match label {
             Some(label) if right => label.type_name(),
             _ => self.labels.type_of(self.policy, context),
         };
-        let relabelled = self.rules.rules().map_or(&RuleAnswer::NoRule, |rules| {
-            rules.answer(std::os::unix::ffi::OsStrExt::as_bytes(real.as_os_str()), facts.kind)
-        });
-        let owned = |name: &str| name.to_owned();
-        let now = label.map(|label| owned(label.type_name()));
-        let key = (context.part, now, relabelled.type_name().map(owned), owned(wanted), right);
+        let real = spot.real_path();
+        let relabelled =
+            self.rules.rules().map_or(&RuleAnswer::NoRule, |rules| rules.answer(real.as_os_str().as_bytes(), kind));
+        let now = label.map(|label| label.type_name().to_owned());
+        let key = (context.part, now, relabelled.type_name().map(str::to_owned), wanted.to_owned(), right);
         *self.found.entry(key).or_insert(0) += 1;
     }
-}
 
-impl Visitor for LabelReader<'_> {
-    type Data = LabelledDir;
-
-    fn entry(&mut self, dir: &Arc<Dir<LabelledDir>>, look: &Look<'_>, facts: &Facts) -> Option<LabelledDir> {
-        let cursor = self.policy.enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
-        let path = dir.path_of(look.name);
-        let moved = dir.data.real.as_ref().and_then(|(start, real)| Some(real.join(path.strip_prefix(start).ok()?)));
-        self.add(&cursor, moved.as_deref().unwrap_or(&path), facts);
-        let enters = facts.kind == Kind::Directory && (cursor.context.ours || cursor.leads_on());
-        enters.then(|| LabelledDir { cursor, real: dir.data.real.clone() })
-    }
-
-    fn trouble(&mut self, _dir: &Arc<Dir<LabelledDir>>, _name: Option<&CStr>, _trouble: Trouble) {
-        // The audit tells what could not be looked at.
+    fn labels(&self) -> bool {
+        true
     }
 }

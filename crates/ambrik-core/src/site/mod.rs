@@ -114,6 +114,7 @@ pub trait Word: Copy + Sized + 'static {
     }
 }
 
+/// Declares an enum of which each variant has a word.
 macro_rules! words {
     ($(#[$meta:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal,)+ }) => {
         $(#[$meta])*
@@ -125,20 +126,21 @@ macro_rules! words {
         }
 
         impl $name {
-            /// The word for it in a site file.
+            /// The word for it.
             #[must_use]
             pub const fn word(self) -> &'static str {
                 match self { $(Self::$variant => $word),+ }
             }
         }
 
-        impl fmt::Display for $name {
-            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        impl std::fmt::Display for $name {
+            fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.pad(self.word())
             }
         }
     };
 }
+pub(crate) use words;
 
 words! {
     /// What a part is for; the rights that follow are in [`crate::policy::row`].

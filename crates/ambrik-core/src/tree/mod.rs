@@ -7,7 +7,7 @@ mod mounts;
 pub(crate) mod near;
 pub(crate) mod sys;
 mod walk;
-mod way;
+pub(crate) mod way;
 
 pub use mounts::{Mount, Mounts};
 pub(crate) use walk::raise_file_limit;

@@ -1,7 +1,7 @@
 //! The way from `/` to a path: each directory passed, by handles, links followed one at a time and told of.
 
 use std::collections::VecDeque;
-use std::ffi::{CString, OsStr, OsString};
+use std::ffi::{CStr, CString, OsStr, OsString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
@@ -11,6 +11,7 @@ use rustix::fs::{Mode as OpenMode, OFlags};
 use rustix::io::Errno;
 
 use super::{Mount, Mounts, sys};
+use crate::access::loose;
 use crate::account::{Gid, Uid};
 use crate::entry::{Bar, Facts, Kind};
 use crate::mode::Mode;
@@ -25,8 +26,33 @@ pub struct Host {
     mounts: OnceLock<(u64, Mounts)>,
 }
 
-/// As many symlinks are followed on one way as the kernel follows (`path_resolution(7)`).
-const MAX_LINKS: usize = 40;
+/// The symlinks followed on one way: as many as the kernel follows (`path_resolution(7)`).
+#[derive(Debug, Default)]
+pub(crate) struct Links(usize);
+
+impl Links {
+    const MOST: usize = 40;
+
+    /// One more; `LOOP` where that is too many.
+    pub(crate) fn follow(&mut self) -> Result<(), Errno> {
+        self.0 += 1;
+        if self.0 > Self::MOST { Err(Errno::LOOP) } else { Ok(()) }
+    }
+}
+
+/// Where a symlink leads: from `/`, or from the directory that it is in, through these names.
+pub(crate) struct LinkTarget {
+    pub(crate) from_root: bool,
+    pub(crate) names: VecDeque<OsString>,
+}
+
+impl LinkTarget {
+    /// The target of the symlink `name` in `dir`; with no name, of the one that `dir` is.
+    pub(crate) fn read(dir: &OwnedFd, name: &CStr) -> Result<Self, Errno> {
+        let target = PathBuf::from(OsString::from_vec(sys::read_link(dir, name)?));
+        Ok(Self { from_root: target.is_absolute(), names: components(&target) })
+    }
+}
 
 /// A directory on the way, and what was looked up in it.
 #[derive(Debug)]
@@ -101,7 +127,7 @@ impl Host {
     }
 
     /// The folder `name` in `parent` as a host of its own: no way leads out of it.
-    pub(crate) fn below(parent: &OwnedFd, name: &std::ffi::CStr) -> Result<Self, Errno> {
+    pub(crate) fn below(parent: &OwnedFd, name: &CStr) -> Result<Self, Errno> {
         Ok(Self::of(Path::new("/"), sys::open_directory(parent, name)?, false))
     }
 
@@ -236,7 +262,7 @@ impl Host {
         let mut names: Vec<OsString> = Vec::new();
         let mut ahead: VecDeque<OsString> = components(path);
         let mut way = Vec::new();
-        let mut links = 0;
+        let mut links = Links::default();
         while let Some(name) = ahead.pop_front() {
             if name == ".." {
                 if stack.len() > 1 {
@@ -258,23 +284,19 @@ impl Host {
             let facts = sys::look_whole(&pinned).map_err(failed)?;
             way.push(Passed { path: here, facts: dir_facts.clone(), entry: facts.clone() });
             if facts.kind == Kind::Symlink && (last_link || !ahead.is_empty()) {
-                links += 1;
                 if trusted.is_some_and(|trusted| !is_trusted(trusted, dir_facts, &facts)) {
                     let error = WayError::ForeignLink(entry_path);
                     return Err(WayStop { goal: path.to_owned(), error });
                 }
-                if links > MAX_LINKS {
-                    return Err(WayStop { goal: path.to_owned(), error: WayError::Loop(path.to_owned()) });
-                }
-                let target = sys::read_link(&pinned, c"").map_err(failed)?;
-                let target = PathBuf::from(OsString::from_vec(target));
-                if target.is_absolute() {
+                let too_many = |_| WayStop { goal: path.to_owned(), error: WayError::Loop(path.to_owned()) };
+                links.follow().map_err(too_many)?;
+                let mut target = LinkTarget::read(&pinned, c"").map_err(failed)?;
+                if target.from_root {
                     stack.truncate(1);
                     names.clear();
                 }
-                let mut next = components(&target);
-                next.append(&mut ahead);
-                ahead = next;
+                target.names.append(&mut ahead);
+                ahead = target.names;
                 continue;
             }
             names.push(name);
@@ -325,8 +347,8 @@ impl Host {
 
 /// Whether a link, and the directory it is in, belong to those trusted, and nobody else can put another in its place.
 fn is_trusted(trusted: &[Uid], dir: &Facts, link: &Facts) -> bool {
-    let others_write = dir.rights.mode.has(0o022) && !dir.rights.mode.has(Mode::STICKY);
-    trusted.contains(&dir.rights.uid) && !others_write && trusted.contains(&link.rights.uid)
+    let is_trusted = |uid: Uid| trusted.contains(&uid);
+    is_trusted(link.rights.uid) && loose(is_trusted, &dir.rights, link.rights.uid).is_none()
 }
 
 /// Where a way ended early, and where it would have led.
@@ -356,7 +378,8 @@ impl WayStop {
     }
 }
 
-fn components(path: &Path) -> VecDeque<OsString> {
+/// The names of a path that lead somewhere, `..` as it stands.
+pub(crate) fn components(path: &Path) -> VecDeque<OsString> {
     use std::path::Component;
     path.components()
         .filter_map(|component| match component {

@@ -7,11 +7,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::{Act, Holder, Subject, WhySetting};
-use crate::access::permits;
-use crate::account::{Ids, Powers, Uid};
+use crate::access::{NameRule, permits};
+use crate::account::Ids;
 use crate::entry::{Facts, Kind};
 use crate::host::Services;
-use crate::mode::{Mode, Perm};
+use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Right};
 use crate::site::{Site, Use};
 use crate::starts::{SiteError, places};
@@ -120,8 +120,7 @@ impl Everything {
 struct SearchState {
     reaches: bool,
     makes: bool,
-    sticky: Option<Uid>,
-    append_only: bool,
+    names: NameRule,
 }
 
 /// What is attached to the directories.
@@ -165,7 +164,7 @@ pub fn everything(
     let mut first = new();
     let mut dirs = Vec::new();
     for (path, resolved) in places(setting.host, site)? {
-        let top = SearchState { reaches: true, makes: false, sticky: None, append_only: false };
+        let top = SearchState { reaches: true, makes: false, names: NameRule::default() };
         let state = resolved.way.iter().fold(top, |state, passed| first.enter(state, &passed.facts));
         let cursor = holder.policy().at(&path);
         let name = std::ffi::CString::new(path.as_os_str().as_bytes()).unwrap_or_default();
@@ -220,8 +219,7 @@ impl Collector<'_> {
         SearchState {
             reaches: above.reaches && has(Perm::X) && !self.label_stops(facts, Act::Search),
             makes: above.reaches && removes,
-            sticky: facts.rights.mode.has(Mode::STICKY).then_some(facts.rights.uid),
-            append_only: facts.append_only,
+            names: NameRule::of(facts),
         }
     }
 
@@ -238,12 +236,8 @@ impl Collector<'_> {
         if has(write) && self.setting.host.bar(facts).is_none() && !self.label_stops(facts, changes) {
             return Some(Through::Itself);
         }
-        let fixed = state.append_only || facts.append_only || facts.immutable || facts.mounted;
-        let owner = |dir_owner: Uid| {
-            self.ids.uid == dir_owner || self.ids.uid == facts.rights.uid || self.ids.powers.has(Powers::FOWNER)
-        };
         let removable = directory || !self.label_stops(facts, Act::Delete);
-        (state.makes && !fixed && state.sticky.is_none_or(owner) && removable).then_some(Through::Above)
+        (state.makes && state.names.lets(self.ids, facts) && removable).then_some(Through::Above)
     }
 
     fn label_stops(&self, facts: &Facts, act: Act) -> bool {
@@ -282,8 +276,7 @@ impl Visitor for Collector<'_> {
     fn entry(&mut self, dir: &Arc<Dir<SearchedDir>>, look: &Look<'_>, facts: &Facts) -> Option<SearchedDir> {
         let cursor = self.holder.policy().enter(&dir.data.cursor, look.os_name(), facts.mounted)?;
         self.record(Some(dir), look.name, facts, &cursor.context, dir.data.state);
-        let managed = cursor.context.is_managed();
-        let enters = facts.kind == Kind::Directory && (managed || cursor.leads_on());
+        let enters = facts.kind == Kind::Directory && cursor.is_entered();
         enters.then(|| SearchedDir { cursor, state: self.enter(dir.data.state, facts) })
     }
 

@@ -9,7 +9,7 @@ use foldhash::fast::RandomState;
 
 use super::words::Words;
 use super::{Act, Can, Subject, WhySetting};
-use crate::access::{decide, permits};
+use crate::access::{Fixed, NameRule, decide, permits};
 use crate::account::{Powers, Uid};
 use crate::entry::{Bar, Facts, Kind, Rights};
 use crate::mode::{Mode, Perm};
@@ -243,28 +243,15 @@ impl<'s> AccessJudge<'s> {
         if facts.kind != Kind::Directory {
             steps.extend(self.label_step(facts, Act::Delete, Act::Delete, false));
         }
-        let makes = steps.iter().all(|step| step.allows != Some(false));
-        let mut refuse = |above: bool, says: String| steps.push(own(above, Act::Delete, says, false));
-        let sticky = dir.rights.mode.has(Mode::STICKY);
-        let owner = self.is_owner(facts.rights.uid) || self.subject.ids.uid == dir.rights.uid;
-        let mut allowed = makes;
-        if sticky && !owner {
-            refuse(true, self.words().sticky(facts.rights.uid, dir.rights.uid));
-            allowed = false;
+        let names = NameRule::of(dir);
+        if names.owners(facts.rights.uid).is_some_and(|owners| !owners.iter().any(|&owner| self.is_owner(owner))) {
+            steps.push(own(true, Act::Delete, self.words().sticky(facts.rights.uid, dir.rights.uid), false));
         }
-        let flags = [
-            (true, dir.append_only, "the append-only flag is set: names can be added, and none removed"),
-            (false, facts.immutable, Bar::Immutable.words()),
-            (false, facts.append_only, "the append-only flag is set: it cannot be removed"),
-            (false, facts.mounted, "something is mounted here: a mount point cannot be removed"),
-        ];
-        for (above, set, says) in flags {
-            if set {
-                refuse(above, says.to_owned());
-                allowed = false;
-            }
-        }
-        (allowed, steps)
+        steps.extend(names.fixed(facts).map(|fixed| {
+            let above = fixed == Fixed::NamesAreOnlyAdded;
+            own(above, Act::Delete, super::words::fixed(fixed).to_owned(), false)
+        }));
+        (steps.iter().all(|step| step.allows != Some(false)), steps)
     }
 
     /// Whether a file can be given a further name (`may_linkat` in the kernel's fs/namei.c).

@@ -1,11 +1,11 @@
 //! The way to a path as a process of the account goes it (`path_resolution(7)`), each directory looked at once.
 
 use std::cell::OnceCell;
-use std::collections::{HashMap, VecDeque};
-use std::ffi::{CString, OsStr, OsString};
+use std::collections::HashMap;
+use std::ffi::{CString, OsStr};
 use std::os::fd::OwnedFd;
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::path::{Path, PathBuf};
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -18,9 +18,8 @@ use crate::entry::{Facts, Kind};
 use crate::policy::Cursor;
 use crate::tree::near::Near;
 use crate::tree::sys;
+use crate::tree::way::{LinkTarget, Links};
 
-/// As many symlinks are followed on one way as the kernel follows (`path_resolution(7)`).
-const MAX_LINKS: usize = 40;
 /// As many directories are kept open between questions.
 const KEPT: usize = 128;
 
@@ -239,13 +238,14 @@ impl<'s> Asker<'s> {
             return Prefix { spot: self.root.clone(), cursors };
         };
         let above = self.prefix(above);
-        let spot = above.spot.and_then(|spot| self.enter(&spot, name, &mut 0).map(Rc::new).map_err(Arc::new));
+        let spot =
+            above.spot.and_then(|spot| self.enter(&spot, name, &mut Links::default()).map(Rc::new).map_err(Arc::new));
         let cursors = self.cursors_below(&above.cursors, name).into();
         Prefix { spot, cursors }
     }
 
     /// Goes from a directory into `name`, which must be a directory or lead to one.
-    fn enter(&mut self, at: &WaySpot, name: &OsStr, links: &mut usize) -> Result<WaySpot, Stop> {
+    fn enter(&mut self, at: &WaySpot, name: &OsStr, links: &mut Links) -> Result<WaySpot, Stop> {
         let way = at.search();
         if name == ".." {
             let dir = at.dir.above.as_ref().unwrap_or(&at.dir);
@@ -271,13 +271,10 @@ impl<'s> Asker<'s> {
                 Ok(WaySpot::new(Arc::new(dir), Some(way)))
             }
             Kind::Symlink => {
-                *links += 1;
-                if *links > MAX_LINKS {
-                    return Err(stop(Why::Loop));
-                }
-                let target = sys::read_link(&handle, c"").map_err(failed)?;
-                let (mut spot, names) = to_target(at, &way, target);
-                for name in names {
+                links.follow().map_err(failed)?;
+                let target = LinkTarget::read(&handle, c"").map_err(failed)?;
+                let mut spot = WaySpot::new(Arc::clone(target_start(at, &target)), Some(Arc::clone(&way)));
+                for name in target.names {
                     spot = self.enter(&spot, &name, links)?;
                 }
                 Ok(spot)
@@ -288,7 +285,7 @@ impl<'s> Asker<'s> {
 
     /// What the last name of a path leads to; where it is a symlink, `link` is that one.
     fn goal(&mut self, at: &WaySpot, name: &OsStr, link: &mut Option<Goal>) -> Result<Goal, Stop> {
-        let mut links = 0;
+        let mut links = Links::default();
         // What is asked about next in this directory goes the same way.
         at.search();
         let mut spot = at.clone();
@@ -298,25 +295,23 @@ impl<'s> Asker<'s> {
             if goal.facts.kind != Kind::Symlink {
                 return Ok(goal);
             }
-            links += 1;
             let (way, path, facts) = (goal.way.clone(), Arc::clone(&goal.path), goal.facts.clone());
             let goal = &*link.get_or_insert(goal);
-            let stop =
-                |why: Why| Stop { way: goal.way.clone(), path: Arc::clone(&goal.path), why, at_last_name: false };
-            if links > MAX_LINKS {
-                return Err(stop(Why::Loop));
-            }
+            let failed = |errno| {
+                let (way, path, why) = (goal.way.clone(), Arc::clone(&goal.path), Why::of(errno));
+                Stop { way, path, why, at_last_name: false }
+            };
+            links.follow().map_err(failed)?;
             let c_name = CString::new(name.as_bytes()).unwrap_or_default();
-            let target = sys::read_link(&spot.dir.handle, &c_name).map_err(|errno| stop(Why::of(errno)))?;
+            let mut target = LinkTarget::read(&spot.dir.handle, &c_name).map_err(failed)?;
             let (allows, says) = self.judge.follow(&spot.dir.facts, &facts);
             let reached = way.as_ref().is_none_or(|passed| passed.reached) && allows;
             let passed = Passed { before: way, path, act: Act::Follow, says, allows, reached, dir: None };
-            let (start, mut names) = to_target(&spot, &Arc::new(passed), target);
-            spot = start;
-            let Some(last) = names.pop_back() else {
+            spot = WaySpot::new(Arc::clone(target_start(&spot, &target)), Some(Arc::new(passed)));
+            let Some(last) = target.names.pop_back() else {
                 return Ok(root_goal(&spot));
             };
-            for name in names {
+            for name in target.names {
                 spot = self.enter(&spot, &name, &mut links)?;
             }
             name = last;
@@ -326,7 +321,7 @@ impl<'s> Asker<'s> {
     /// What `name` in a directory is.
     fn look(&mut self, at: &WaySpot, name: &OsStr) -> Result<Goal, Stop> {
         if name == ".." {
-            let spot = self.enter(at, name, &mut 0)?;
+            let spot = self.enter(at, name, &mut Links::default())?;
             // What is named `..` cannot be removed by that name.
             let facts = Facts { mounted: true, ..spot.dir.facts.clone() };
             let dir = spot.dir.above.clone().unwrap_or_else(|| Arc::clone(&spot.dir));
@@ -460,27 +455,17 @@ fn split(path: &Path) -> (&Path, Option<&OsStr>) {
     (components.as_path(), last)
 }
 
-/// Where a link's target begins, and the names from there on.
-fn to_target(at: &WaySpot, way: &Arc<Passed>, target: Vec<u8>) -> (WaySpot, VecDeque<OsString>) {
-    let target = PathBuf::from(OsString::from_vec(target));
+/// The directory that a link's target begins in, where the link is in the directory `at`.
+fn target_start<'d>(at: &'d WaySpot, target: &LinkTarget) -> &'d Arc<Dir> {
     let mut dir = &at.dir;
-    while let (true, Some(above)) = (target.is_absolute(), &dir.above) {
+    while let (true, Some(above)) = (target.from_root, &dir.above) {
         dir = above;
     }
-    (WaySpot::new(Arc::clone(dir), Some(Arc::clone(way))), components(&target).collect())
+    dir
 }
 
 /// `/` as what was asked about.
 fn root_goal(spot: &WaySpot) -> Goal {
     let facts = Facts { mounted: true, ..spot.dir.facts.clone() };
     Goal { dir: Arc::clone(&spot.dir), way: spot.way.clone(), path: Arc::clone(&spot.dir.path), facts }
-}
-
-fn components(path: &Path) -> impl DoubleEndedIterator<Item = OsString> {
-    use std::path::Component;
-    path.components().filter_map(|component| match component {
-        Component::Normal(name) => Some(name.to_owned()),
-        Component::ParentDir => Some(OsStr::new("..").to_owned()),
-        Component::RootDir | Component::CurDir | Component::Prefix(_) => None,
-    })
 }

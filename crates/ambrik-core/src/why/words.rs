@@ -3,15 +3,25 @@
 use rustix::io::Errno;
 
 use super::{Act, Subject};
-use crate::access::{Class, Decision};
+use crate::access::{Class, Decision, Fixed};
 use crate::account::{Accounts, Uid};
 use crate::audit::rights_shown;
-use crate::entry::{Kind, Rights};
+use crate::entry::{Bar, Kind, Rights};
 use crate::mode::Perm;
 
 /// Why a link is not followed.
 pub(super) const PROTECTED_LINK: &str = "a symlink in a sticky directory that everybody can write to, and neither the account nor \
     the directory's owner made it: the kernel does not follow it (fs.protected_symlinks)";
+
+/// What keeps everybody from removing a name.
+pub(super) const fn fixed(fixed: Fixed) -> &'static str {
+    match fixed {
+        Fixed::NamesAreOnlyAdded => "the append-only flag is set: names can be added, and none removed",
+        Fixed::Immutable => Bar::Immutable.words(),
+        Fixed::AppendOnly => "the append-only flag is set: it cannot be removed",
+        Fixed::MountPoint => "something is mounted here: a mount point cannot be removed",
+    }
+}
 
 /// Why something cannot be told.
 pub(super) fn unseen(errno: Errno) -> String {

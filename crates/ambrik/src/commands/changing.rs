@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use ambrik_core::audit::{Audit, AuditSetting, audit, host_findings};
 use ambrik_core::change::{
-    ChangeContext, Changed, HowChanged, Ledger, Outcome, Plan, Proof, StateDir, afterwards, apply, changed_in_window,
-    check_places, keep_module, plan_module, prove,
+    ChangeCommand, ChangeContext, Changed, HowChanged, Ledger, Outcome, Plan, Proof, StateDir, afterwards, apply,
+    changed_in_window, check_places, keep_module, plan_module, prove,
 };
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Role;
@@ -58,7 +58,7 @@ pub(crate) struct Insisting {
 
 /// What `set` or `seal` is to do.
 pub(crate) struct Job<'a> {
-    pub(crate) name: &'static str,
+    pub(crate) command: ChangeCommand,
     pub(crate) plan: &'a dyn Fn(Audit, Phase) -> Plan,
     pub(crate) mode: Mode,
     /// Whether what is removed is kept.
@@ -133,7 +133,7 @@ impl Work<'_> {
         tell(session, &audit);
         let mut plan = (self.job.plan)(audit, phase);
         plan.new_root = self.job.insisting.new_root;
-        if let (Phase::Open, "seal", Some(ledger)) = (phase, self.job.name, &self.records.ledger)
+        if let (Phase::Open, ChangeCommand::Seal, Some(ledger)) = (phase, self.job.command, &self.records.ledger)
             && let Some((_, made)) = ledger.opened(&site.name)?
         {
             plan.remove_unwritten(&made);
@@ -161,8 +161,10 @@ impl Work<'_> {
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
         Ok(watched(session.quiet, "looking at", |progress| {
             // `set` and `open` neither show nor remove information pages.
-            let setting =
-                AuditSetting { sniff: self.job.name == "seal", ..self.looked.setting(self.neighbours, progress) };
+            let setting = AuditSetting {
+                sniff: self.job.command == ChangeCommand::Seal,
+                ..self.looked.setting(self.neighbours, progress)
+            };
             audit(&setting, site, self.job.phase)
         })?)
     }
@@ -237,7 +239,7 @@ impl Work<'_> {
             if n > 0 && session.format == Format::Text {
                 session.line("")?;
             }
-            let _lock = state.lock(&site.name, &format!("{} {}", self.job.name, site.name))?;
+            let _lock = state.lock(&site.name, &format!("{} {}", self.job.command, site.name))?;
             match self.change_one(site, &state, session)? {
                 Some((site_exit, of_site)) => {
                     exit = exit.max(site_exit);
@@ -281,7 +283,8 @@ impl Work<'_> {
         let nothing = plan.is_empty() && plan.phase_before == Phase::Sealed && plan.window.is_none();
         self.is_finished(&plan, session)?;
         // Whatever closes a window compares first.
-        let compared = plan.command == "seal" || (self.job.phase == Phase::Sealed && plan.phase_before == Phase::Open);
+        let compared = plan.command == ChangeCommand::Seal
+            || (self.job.phase == Phase::Sealed && plan.phase_before == Phase::Open);
         let changed = if compared { self.changed(site, &plan, session)? } else { Vec::new() };
         let approved = self.approved(site, &changed, session)?;
         let question = format!("Make these changes to {}?", site.name);
@@ -329,7 +332,7 @@ impl Work<'_> {
             output::changes_text::outcome(&plan, outcome, &mut session.out())?;
         }
         let mut after = None;
-        if plan.command == "seal" {
+        if plan.command == ChangeCommand::Seal {
             let sealed = self.prove(site, changed, !nothing, state, session)?;
             let failed = |proof: &Proof| !proof.differences.is_empty() || proof.disturbed.is_some();
             if sealed.proof.as_ref().is_some_and(failed) {
@@ -388,7 +391,7 @@ impl Work<'_> {
     /// Whether somebody says that the code that changed is right: a person, on a terminal; `--yes` does not.
     fn approved(&self, site: &Site, changed: &[Changed], session: &mut Session<'_>) -> Result<bool, Failure> {
         let code = changed.iter().any(Changed::is_unproven);
-        if !code || self.job.name != "seal" || self.job.mode != Mode::Ask || !can_ask() {
+        if !code || self.job.command != ChangeCommand::Seal || self.job.mode != Mode::Ask || !can_ask() {
             return Ok(false);
         }
         go_on(session, false, &format!("Is the code of {} that changed right as it is?", site.name))
@@ -396,7 +399,7 @@ impl Work<'_> {
 
     /// Refuses to seal a site whose installer did not run, unless that is said to be so.
     fn is_finished(&self, plan: &Plan, session: &mut Session<'_>) -> Result<(), Failure> {
-        if plan.command != "seal" || self.job.unfinished {
+        if plan.command != ChangeCommand::Seal || self.job.unfinished {
             return Ok(());
         }
         let settings = plan.audit.unfinished();

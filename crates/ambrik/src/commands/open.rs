@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
 use ambrik_core::audit::{Audit, cannot_be_made};
-use ambrik_core::change::{Plan, Window};
+use ambrik_core::change::{ChangeCommand, Plan, Window};
 use ambrik_core::shown::shell_word;
 use ambrik_core::site::{Phase, Site};
 use jiff::{SignedDuration, Timestamp};
@@ -69,7 +69,7 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let plan = |audit: Audit, phase: Phase| Plan::open(audit, phase, Window { until, parts: parts.clone() });
     let parts_of = parts.as_deref();
     let job = Job {
-        name: "open",
+        command: ChangeCommand::Open,
         plan: &plan,
         mode,
         keep: true,

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use ambrik_core::audit::Audit;
-use ambrik_core::change::Plan;
+use ambrik_core::change::{ChangeCommand, Plan};
 use ambrik_core::site::Phase;
 
 use super::audit::FailOn;
@@ -52,7 +52,7 @@ pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let plan = |audit: Audit, phase: Phase| Plan::seal(audit, phase, &args.leave);
     let (keep, unfinished) = (!args.keep_nothing, args.unfinished);
     let job = Job {
-        name: "seal",
+        command: ChangeCommand::Seal,
         plan: &plan,
         mode,
         keep,

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use ambrik_core::change::{ChangeContext, Ledger, Plan, forget};
+use ambrik_core::change::{ChangeCommand, ChangeContext, Ledger, Plan, forget};
 use ambrik_core::label::Store;
 use ambrik_core::site::Phase;
 
@@ -52,7 +52,7 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
     };
     let (phase, plan) = (Phase::Sealed, &Plan::set);
     let job = Job {
-        name: "set",
+        command: ChangeCommand::Set,
         plan,
         mode,
         keep: true,

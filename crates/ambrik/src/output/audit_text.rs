@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, PartLine};
-use ambrik_core::check::{Check, Reason, Remedy, Severity};
+use ambrik_core::audit::{Audit, Cell, Cure, Finding, HostFinding, PartLine};
+use ambrik_core::check::{Check, Reason, Severity};
 use ambrik_core::shown::Shown;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
@@ -265,7 +265,7 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
     let first = findings[0];
     let total: u64 = findings.iter().map(|f| count(f.count())).sum();
     let severity = styled(style(first.severity()), &format!("{:<6}", first.severity()));
-    let by_hand = !audit.remedy(first).starts_with("ambrik ");
+    let by_hand = matches!(audit.cure(first), Cure::Hand(_));
     writeln!(out, "  {severity}  {}  {}", styled(HEAD, first.check.name), paths(total))?;
     wrapped(&says(audit, first.check, findings), "          ", "          ", out)?;
     if by_hand {
@@ -343,15 +343,11 @@ fn accepted(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
 
 /// The command that puts most right, last: it is what is done next.
 fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
-    let has = |remedy: Remedy| {
-        let command = if remedy == Remedy::Set { "ambrik set " } else { "ambrik " };
-        let of = |f: &Finding| remedy == Remedy::Set || f.check.remedy == remedy;
-        let by_command = |f: &Finding| of(f) && audit.remedy(f).starts_with(command);
-        counted_findings(audit).any(|f| !f.above && by_command(f))
-    };
+    let has = |cure: Cure| counted_findings(audit).any(|finding| !finding.above && audit.cure(finding) == cure);
     let name = &audit.site.name;
     let pending = audit.changes_pending() > 0;
-    let unfinished = if has(Remedy::Seal) { audit.unfinished() } else { Vec::new() };
+    let seals = has(Cure::Seal) || has(Cure::Open);
+    let unfinished = if seals { audit.unfinished() } else { Vec::new() };
     if !unfinished.is_empty() {
         let words = format!(
             "its installer has not run ({}): ambrik open {name}, run it, then: ambrik seal {name}",
@@ -360,11 +356,11 @@ fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         writeln!(out)?;
         return wrapped(&styled(HEAD, &words), "  ", "    ", out);
     }
-    let words = match (has(Remedy::Set) || pending, has(Remedy::Seal)) {
+    let words = match (has(Cure::Set) || pending, seals) {
         (_, true) => {
             format!("put it right: ambrik seal {name}   (first: --preview; also removes installers and left-overs)")
         }
-        (true, false) if has(Remedy::Set) => format!("put it right: ambrik set {name}   (first: --preview)"),
+        (true, false) if has(Cure::Set) => format!("put it right: ambrik set {name}   (first: --preview)"),
         (true, false) => format!("harmless differences from the site file: ambrik set {name} --preview"),
         (false, false) => return Ok(()),
     };

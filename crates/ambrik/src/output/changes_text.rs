@@ -5,7 +5,7 @@ use std::io::{self, Write};
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, Finding, host_findings};
-use ambrik_core::change::{Changed, Group, Outcome, Plan, Proof};
+use ambrik_core::change::{ChangeCommand, Changed, Group, Outcome, Plan, Proof};
 use ambrik_core::check::{Remedy, Severity};
 use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
@@ -217,7 +217,7 @@ fn still_there(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
     let site = &plan.audit.site;
     let left = plan.audit.findings.iter().filter(|f| f.accepted.is_none() && f.check.remedy == Remedy::Seal);
     let left: u64 = left.map(|finding| count(finding.count())).sum();
-    if left == 0 || plan.command != "set" {
+    if left == 0 || plan.command != ChangeCommand::Set {
         return Ok(());
     }
     let what = counted(left, "installer or left-over is", "installers and left-overs are");

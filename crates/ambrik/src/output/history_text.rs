@@ -17,7 +17,7 @@ pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write)
     let mut rows = table(&["id", "when", "site", "command", "changed", "removed", "failed", "deployment", "state"]);
     for &set in &sets {
         let when = set.begun.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string();
-        let command = set.undoes.map_or_else(|| set.command.clone(), |id| format!("undo {id}"));
+        let command = set.undoes.map_or_else(|| set.command.to_string(), |id| format!("undo {id}"));
         let count = |n: i64| number(n.unsigned_abs());
         rows.add_row(vec![
             set.id.to_string(),

@@ -18,7 +18,7 @@ struct HistoryDocument {
 struct SetDocument {
     id: i64,
     site: String,
-    command: String,
+    command: &'static str,
     begun: String,
     ended: Option<String>,
     changed: i64,
@@ -37,7 +37,7 @@ pub(crate) fn history(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write
         deployment: stories.get(&set.id).copied(),
         id: set.id,
         site: set.site.clone(),
-        command: set.command.clone(),
+        command: set.command.word(),
         begun: set.begun.to_string(),
         ended: set.ended.map(|time| time.to_string()),
         changed: set.done - set.removed.min(set.done),

@@ -25,7 +25,7 @@ use crate::tree::sys;
 pub(crate) use entry::{Entry, TakenBack};
 pub use known::HowChanged;
 pub(crate) use known::Known;
-pub use rows::{ChangeSet, ModuleChange, SitePhase, Window, deployments};
+pub use rows::{ChangeCommand, ChangeSet, ModuleChange, SitePhase, Window, deployments};
 pub(crate) use rows::{CreationRow, MovingRow, PlaceRow, RemovalRow, RestoringRow, RightsRow};
 use rows::{as_u64, change_set, identity_bytes, identity_of, kind_number, kind_of, path_of, rights_row, turn_id};
 use schema::{STEPS, TABLES, VERSION};
@@ -182,7 +182,7 @@ impl Ledger {
     pub(crate) fn begin(
         &mut self,
         site: &str,
-        command: &str,
+        command: ChangeCommand,
         phases: (Phase, Phase),
         undoes: Option<i64>,
     ) -> Result<Entry<'_>, LedgerError> {
@@ -191,7 +191,7 @@ impl Ledger {
         let begun = Timestamp::now().to_string();
         let (before, after) = (phases.0.word(), phases.1.word());
         self.db
-            .execute(sql, params![site, command, begun, std::process::id(), before, after, undoes])
+            .execute(sql, params![site, command.word(), begun, std::process::id(), before, after, undoes])
             .map_err(self.failed("write"))?;
         let id = self.db.last_insert_rowid();
         Ok(Entry::new(id, self))
@@ -208,7 +208,10 @@ impl Ledger {
     pub fn opened(&self, site: &str) -> Result<Option<(Timestamp, Vec<PathBuf>)>, LedgerError> {
         let sets = self.change_sets()?;
         let opened = sets.iter().find(|set| {
-            set.site == site && set.command == "open" && set.undone_by.is_none() && set.phase_before == Phase::Sealed
+            set.site == site
+                && set.command == ChangeCommand::Open
+                && set.undone_by.is_none()
+                && set.phase_before == Phase::Sealed
         });
         let Some(opened) = opened else { return Ok(None) };
         let made = self.creations(opened.id)?.into_iter().map(|creation| creation.path);

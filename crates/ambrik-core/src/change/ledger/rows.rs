@@ -14,7 +14,25 @@ use crate::account::{Gid, Uid};
 use crate::acl::Acl;
 use crate::entry::{Identity, Kind, Rights};
 use crate::mode::Mode;
-use crate::site::{Phase, Site, Word};
+use crate::site::{Phase, Site, Word, words};
+
+words! {
+    /// What makes a change set.
+    ChangeCommand {
+        /// `set`.
+        Set = "set",
+        /// `open`.
+        Open = "open",
+        /// `seal`.
+        Seal = "seal",
+        /// `undo`.
+        Undo = "undo",
+        /// `move`.
+        Move = "move",
+        /// `set --forget`.
+        Forget = "forget",
+    }
+}
 
 /// One change set, as `history` lists it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -24,7 +42,7 @@ pub struct ChangeSet {
     /// The site.
     pub site: String,
     /// The command that made it.
-    pub command: String,
+    pub command: ChangeCommand,
     /// When it began.
     pub begun: Timestamp,
     /// When it ended; none if it was stopped in the middle, or still runs.
@@ -58,7 +76,7 @@ pub fn deployments(sets: &[ChangeSet]) -> HashMap<i64, i64> {
     let mut open: HashMap<&str, i64> = HashMap::new();
     let mut found = HashMap::new();
     for set in sets.iter().rev() {
-        if set.command == "open" && set.phase_before == Phase::Sealed {
+        if set.command == ChangeCommand::Open && set.phase_before == Phase::Sealed {
             open.insert(&set.site, set.id);
         }
         if let Some(began) = open.get(&*set.site) {
@@ -270,7 +288,7 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
     let begun: String = row.get(3)?;
     let ended: Option<String> = row.get(4)?;
     let (before, after): (String, String) = (row.get(6)?, row.get(7)?);
-    let (id, site, command, process) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(5)?);
+    let (id, site, command, process): (_, _, String, _) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(5)?);
     let (undoes, undone_by, done, failed, removed) =
         (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
     let (settled, recorded) = (row.get(13)?, row.get(14)?);
@@ -280,7 +298,7 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
             None => None,
         };
         let (phase_before, phase_after) = (Phase::of_word(&before)?, Phase::of_word(&after)?);
-        let begun = begun.parse().ok()?;
+        let (begun, command) = (begun.parse().ok()?, ChangeCommand::of_word(&command)?);
         Some(ChangeSet {
             id,
             site,

@@ -45,7 +45,7 @@ fn what_is_recorded_comes_back() {
     let (_dir, state, mut ledger) = ledger();
     let turn = turn();
     let name = OsStr::from_bytes(b"new\nline\xff");
-    let mut entry = ledger.begin("berths", "seal", (Phase::Open, Phase::Sealed), None).unwrap();
+    let mut entry = ledger.begin("berths", ChangeCommand::Seal, (Phase::Open, Phase::Sealed), None).unwrap();
     entry.record([(Path::new("/srv/www"), name, &turn)].into_iter()).unwrap();
     entry.failed_turns(&[(0, "why".into())]).unwrap();
     entry.left(&[(0, (-5, 7))]).unwrap();
@@ -58,7 +58,7 @@ fn what_is_recorded_comes_back() {
     assert_eq!((&row.turn.before, &row.turn.after, row.turn.id), (&turn.before, &turn.after, turn.id));
     assert_eq!(ledger.phase("berths").unwrap().phase, Phase::Sealed);
     let set = &ledger.change_sets().unwrap()[0];
-    assert_eq!((&*set.command, set.failed, set.ended.is_some()), ("seal", 1, true));
+    assert_eq!((set.command, set.failed, set.ended.is_some()), (ChangeCommand::Seal, 1, true));
 }
 
 #[test]
@@ -73,7 +73,7 @@ fn a_newer_ledger_is_left_alone() {
 #[test]
 fn a_damaged_row_is_an_error_not_a_panic() {
     let (_dir, _state, mut ledger) = ledger();
-    let mut entry = ledger.begin("berths", "set", (Phase::Sealed, Phase::Sealed), None).unwrap();
+    let mut entry = ledger.begin("berths", ChangeCommand::Set, (Phase::Sealed, Phase::Sealed), None).unwrap();
     entry.record([(Path::new("/srv"), OsStr::new("a"), &turn())].into_iter()).unwrap();
     let id = entry.id;
     ledger.db.execute_batch("UPDATE rights SET mode = 99999; UPDATE change_set SET begun = 'never'").unwrap();
@@ -120,7 +120,7 @@ fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4)] version: i64) {
     assert_eq!(ledger.change_sets().unwrap().len(), 1);
     assert_eq!(ledger.movings(1).unwrap().len(), 0);
     let until = "2026-11-23T15:00:00Z".parse().unwrap();
-    let mut entry = ledger.begin("berths", "open", (Phase::Sealed, Phase::Open), None).unwrap();
+    let mut entry = ledger.begin("berths", ChangeCommand::Open, (Phase::Sealed, Phase::Open), None).unwrap();
     entry.window(&Window { until, parts: Some(vec!["a".into(), "b c".into()]) }).unwrap();
     let opened = ledger.phase("berths").unwrap();
     assert_eq!((opened.phase, opened.until), (Phase::Open, Some(until)), "before anything was granted");
@@ -140,7 +140,11 @@ fn first_runs_at_once_all_open_it() {
                 begin.wait();
                 let state = StateDir::open_or_create(&path).unwrap();
                 let mut ledger = Ledger::open_or_create(&state).unwrap();
-                ledger.begin("berths", "set", (Phase::Sealed, Phase::Sealed), None).unwrap().end(0, 0, None).unwrap();
+                ledger
+                    .begin("berths", ChangeCommand::Set, (Phase::Sealed, Phase::Sealed), None)
+                    .unwrap()
+                    .end(0, 0, None)
+                    .unwrap();
             });
         }
     });
@@ -152,12 +156,16 @@ fn first_runs_at_once_all_open_it() {
 fn a_seal_that_is_taken_back_leads_into_the_same_window() {
     let (_dir, _state, mut ledger) = ledger();
     let until = "2026-11-23T15:00:00Z".parse().unwrap();
-    let mut open = ledger.begin("berths", "open", (Phase::Sealed, Phase::Open), None).unwrap();
+    let mut open = ledger.begin("berths", ChangeCommand::Open, (Phase::Sealed, Phase::Open), None).unwrap();
     open.window(&Window { until, parts: None }).unwrap();
     open.end(1, 0, None).unwrap();
-    let seal = ledger.begin("berths", "seal", (Phase::Open, Phase::Sealed), None).unwrap().end(1, 0, None).unwrap();
+    let seal = ledger
+        .begin("berths", ChangeCommand::Seal, (Phase::Open, Phase::Sealed), None)
+        .unwrap()
+        .end(1, 0, None)
+        .unwrap();
     assert_eq!(ledger.phase("berths").unwrap(), SitePhase::default());
-    let undo = ledger.begin("berths", "undo", (Phase::Sealed, Phase::Open), Some(seal)).unwrap();
+    let undo = ledger.begin("berths", ChangeCommand::Undo, (Phase::Sealed, Phase::Open), Some(seal)).unwrap();
     undo.end(1, 0, Some(TakenBack { set: seal, whole: true })).unwrap();
     assert_eq!(ledger.phase("berths").unwrap().until, Some(until));
     let stories = deployments(&ledger.change_sets().unwrap());

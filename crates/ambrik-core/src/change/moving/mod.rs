@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::keepsake::Inventory;
-use super::ledger::{ChangeSet, Ledger, MovingRow};
+use super::ledger::{ChangeCommand, ChangeSet, Ledger, MovingRow};
 use super::plan::Creation;
 use super::{ChangeContext, ChangeError, Outcome, PlaceError, end};
 use crate::account::Accounts;
@@ -142,7 +142,8 @@ impl Ledger {
     pub fn stopped_move(&self, site: &str) -> Result<Option<Stopped>, super::LedgerError> {
         let sets = self.change_sets()?;
         let last = sets.iter().find(|set| set.site == site);
-        let unfinished = |set: &&ChangeSet| set.command == "move" && (set.ended.is_none() || set.failed > 0);
+        let unfinished =
+            |set: &&ChangeSet| set.command == ChangeCommand::Move && (set.ended.is_none() || set.failed > 0);
         let Some(last) = last.filter(unfinished).filter(|set| set.undone_by.is_none()) else { return Ok(None) };
         let row = self.movings(last.id)?.into_iter().next();
         Ok(row.map(|MovingRow { part, from, to, .. }| Stopped { part, from, to }))
@@ -348,7 +349,7 @@ fn links_to(place: &Place, to: &Path) -> bool {
 /// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
 pub fn move_part(plan: &MovePlan, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Result<Outcome, ChangeError> {
     let _held = signals::hold();
-    let mut entry = ledger.begin(&plan.site.name, "move", (plan.phase, plan.phase), None)?;
+    let mut entry = ledger.begin(&plan.site.name, ChangeCommand::Move, (plan.phase, plan.phase), None)?;
     let made = make_move(plan, &mut entry, means);
     end(entry, made, |_| None)
 }

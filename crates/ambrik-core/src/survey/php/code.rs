@@ -262,6 +262,8 @@ impl<'c> Code<'c> {
             Piece::EntryOf(inner) | Piece::Above(inner, _) => vec![(inner, answers)],
             Piece::Returned(name, handed) => {
                 let mut found: Vec<(&Value, &str)> = handed.iter().flatten().map(|value| (value, answers)).collect();
+                // What is handed may be the name that the answer is kept under.
+                found.extend(handed.iter().flatten().flat_map(|value| all(self.kept_under(value))));
                 for function in self.functions_called(name) {
                     let Some((function, values)) = self.returns.get_key_value(&*function) else { continue };
                     let answers = values.iter().flat_map(|values| values.iter());
@@ -270,6 +272,13 @@ impl<'c> Code<'c> {
                 found
             }
         }
+    }
+
+    /// What is kept under a name that stands there as it is.
+    fn kept_under(&self, name: &Value) -> &[&'c Values] {
+        let [Piece::Text(name)] = &**name else { return &[] };
+        let name = name.to_ascii_lowercase();
+        if COMMON.contains(&&*name) { &[] } else { kept(self.entries.get(&*name)) }
     }
 
     /// The functions that a call may mean.

@@ -95,6 +95,9 @@ fn expressions(#[case] expression: &str, #[case] want: &str) {
 #[case::object("$cfg->keptin = __DIR__ . '/p';", "$other->keptin", &["lib/p"])]
 #[case::function("function where() { return __DIR__ . '/p'; }", "where() . '/a'", &["lib/p/a"])]
 #[case::method("class K { function where() { return __DIR__ . '/p'; } }", "$k->where() . '/a'", &["lib/p/a"])]
+#[case::made_with("class K { private $v; function __construct($v) { $this->v = $v; } function v() { return $this->v; } }
+    class G { static $s; static function get($k) { return self::$s[$k]; } } $k = new K('ropes'); G::$s = ['qk' => __DIR__ . '/' . $k->v()];",
+    "G::get('qk') . '/a'", &["lib/ropes/a"])]
 #[case::too_common("$x['path'] = __DIR__ . '/p';", "$y['path']", &[])]
 #[case::no_path("$x['theme'] = 'blue';", "$y['theme']", &[])]
 fn symbols(#[case] before: &str, #[case] expression: &str, #[case] want: &[&str]) {
