@@ -10,8 +10,8 @@ use std::path::{Path, PathBuf};
 
 use super::files::Files;
 use super::ini;
-use super::process::{Family, Running};
-use super::{Place, Server};
+use super::program::{Keep, Launches, Options, Program};
+use super::{Place, Role, Server};
 use configuration::Configuration;
 
 /// A main file, the program that reads it, the file with its environment, and its `ServerRoot` where it says none.
@@ -30,26 +30,39 @@ const LAYOUTS: &[[&str; 4]] = &[
     ["/etc/apache2/httpd.conf", "httpd", "/etc/sysconfig/apache2", "/etc/apache2"],
     ["/usr/local/apache2/conf/httpd.conf", "httpd", "/usr/local/apache2/bin/envvars", "/usr/local/apache2"],
 ];
-/// The usual main files.
-pub(super) fn mains() -> Vec<&'static str> {
-    LAYOUTS.iter().map(|[main, ..]| *main).collect()
-}
 
-/// What its names are relative to where it was not told.
-pub(super) const ROOTS: &[&str] = &["/etc/apache2", "/etc/httpd", "/usr/local/apache2"];
+/// httpd(8).
+pub(super) static APACHE: Program = Program {
+    in_units: &["apache", "httpd"],
+    has_workers: true,
+    loads_php: true,
+    options: Options {
+        main: &["-f"],
+        prefix: &["-d"],
+        names: &["apache2.conf", "conf/httpd.conf", "httpd.conf", "etc/httpd.conf"],
+        usual: &[LAYOUTS[0][0], LAYOUTS[1][0], LAYOUTS[2][0], LAYOUTS[3][0]],
+        bases: &["/etc/apache2", "/etc/httpd", "/usr/local/apache2"],
+    },
+    read: Some(read),
+    lines: Some(lines),
+    ..Program::named("apache2", Role::Web, |name| {
+        matches!(name, "apache2" | "httpd") || name.starts_with("httpd-") || name.starts_with("httpd.")
+    })
+};
+
 /// Includes are followed so deep.
 const DEEPEST: usize = 16;
 /// Modules that are part of the program, so that no line loads them.
 const BUILT_IN: &[&str] = &["core", "so", "http", "log_config", "logio", "unixd", "version", "watchdog"];
 
 /// The configuration of every Apache found.
-pub(super) fn read(files: &mut Files<'_>, running: &Running, started: &[(PathBuf, Option<PathBuf>)]) -> Vec<Server> {
+fn read(files: &mut Files<'_>, launches: &Launches) -> Vec<Server> {
     let usual = LAYOUTS.iter().map(|[main, program, environment, root]| {
         let (main, root) = (Path::new(*main), Path::new(*root));
         Layout { main, program, environment: PathBuf::from(environment), root }
     });
     let mut layouts: Vec<Layout<'_>> = usual.collect();
-    for (main, root) in started {
+    for (main, root) in &launches.mains {
         if layouts.iter().any(|layout| layout.main == main) {
             continue;
         }
@@ -59,10 +72,10 @@ pub(super) fn read(files: &mut Files<'_>, running: &Running, started: &[(PathBuf
         let environment = own.filter(|own| files.text(own).is_some()).unwrap_or(usual.environment);
         layouts.push(Layout { main, root: root.as_deref().unwrap_or(usual.root), environment, ..usual });
     }
-    layouts.iter().filter_map(|layout| server(files, layout, running)).collect()
+    layouts.iter().filter_map(|layout| server(files, layout, &launches.words)).collect()
 }
 
-fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Option<Server> {
+fn server(files: &mut Files<'_>, layout: &Layout<'_>, words: &[String]) -> Option<Server> {
     let main = layout.main;
     let text = files.text(main)?;
     let shell = files.text(&layout.environment).unwrap_or_default();
@@ -73,7 +86,7 @@ fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Opti
         root: layout.root.to_owned(),
         variables,
         modules: BTreeSet::new(),
-        defined: defined(running),
+        defined: defined(words),
         deep: DEEPEST,
         lines: Vec::new(),
         sections: Vec::new(),
@@ -84,10 +97,21 @@ fn server(files: &mut Files<'_>, layout: &Layout<'_>, running: &Running) -> Opti
     Some(Configuration { files, layout, umask, lines, php_inside }.server())
 }
 
+/// What keeps something from visitors.
+fn lines(keep: Keep, served: &str, path: &str) -> String {
+    let pattern = path.replace('.', "\\.");
+    match keep {
+        Keep::PhpFromRunning => format!(
+            "<Directory \"{served}/{path}\">\n    AllowOverride None\n    \
+             <FilesMatch \"(?i)\\.(php\\d?|phtml|phar|inc)$\">\n        Require all denied\n    </FilesMatch>\n</Directory>"
+        ),
+        Keep::FromServing => format!("<LocationMatch \"^/{pattern}\">\n    Require all denied\n</LocationMatch>"),
+        Keep::FromListing => format!("<Directory \"{served}/{path}\">\n    Options -Indexes\n</Directory>"),
+    }
+}
+
 /// What running ones were told to define (`-D NAME`).
-fn defined(running: &Running) -> BTreeSet<String> {
-    let masters = running.masters.iter().filter(|master| master.family == Family::Apache);
-    let words: Vec<&String> = masters.flat_map(|master| &master.words).collect();
+fn defined(words: &[String]) -> BTreeSet<String> {
     let mut defined: BTreeSet<String> =
         words.windows(2).filter(|pair| pair[0] == "-D").map(|pair| pair[1].clone()).collect();
     defined.extend(words.iter().filter_map(|word| word.strip_prefix("-D")).filter(|n| !n.is_empty()).map(Into::into));

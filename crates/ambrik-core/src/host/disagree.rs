@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::process::{Family, Running};
+use super::php_programs::FPM;
+use super::process::Running;
+use super::program::Family;
 use super::sighting::{Seen, Sighting, is_of_pool};
 use super::{Address, Origin, Pool, Role, Runs, Through};
 use crate::account::Uid;
@@ -95,7 +97,7 @@ fn not_reloaded(sightings: &[Sighting]) -> Vec<String> {
 fn pools_by_name(seen: &Seen<'_>, sightings: &[Sighting]) -> Vec<String> {
     let mut says = Vec::new();
     let running =
-        || sightings.iter().filter(|s| s.family == Family::Fpm && s.evidence.from == Origin::Process && !s.weak);
+        || sightings.iter().filter(|s| s.family == Family::of(&FPM) && s.evidence.from == Origin::Process && !s.weak);
     let mains: BTreeSet<_> = seen.pools.iter().map(|pool| &pool.main).collect();
     for sighting in running() {
         let known_main = sighting.main.as_ref().is_none_or(|main| mains.contains(main));
@@ -111,7 +113,7 @@ fn pools_by_name(seen: &Seen<'_>, sightings: &[Sighting]) -> Vec<String> {
         }
     }
     for pool in seen.pools.iter().filter(|pool| !pool.on_demand) {
-        let masters = seen.running.masters.iter().filter(|master| master.family == Family::Fpm);
+        let masters = seen.running.masters.iter().filter(|master| master.family == Family::of(&FPM));
         let started = masters.filter_map(Running::fpm_file).any(|main| main == pool.main);
         if started && !running().any(|s| is_of_pool(s, pool)) {
             says.push(format!(

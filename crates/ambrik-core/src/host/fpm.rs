@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::files::Files;
 use super::ini::{self, Line, PHP};
+use super::program::Launches;
 use super::{Address, Place, Pool};
 
 /// Where distributions keep php-fpm's own file.
@@ -23,9 +24,9 @@ const FILES: &[&str] = &[
 const DEEPEST: usize = 8;
 
 /// The pools of every php-fpm on the host: in the usual places, and those that `started` ones read.
-pub(super) fn read(files: &mut Files<'_>, started: &[(PathBuf, Option<PathBuf>)]) -> Vec<Pool> {
+pub(super) fn read(files: &mut Files<'_>, launches: &Launches) -> Vec<Pool> {
     let mut mains: BTreeSet<PathBuf> = FILES.iter().flat_map(|pattern| files.matching(Path::new(pattern))).collect();
-    mains.extend(started.iter().map(|(main, _)| main.clone()));
+    mains.extend(launches.mains.iter().map(|(main, _)| main.clone()));
     mains.iter().flat_map(|main| pools(files, main)).collect()
 }
 

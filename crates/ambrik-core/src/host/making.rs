@@ -4,7 +4,9 @@ use std::path::{Path, PathBuf};
 
 use super::files::Files;
 use super::ini::{self, PHP};
-use super::process::{Family, Process, Running};
+use super::php_programs::FPM;
+use super::process::{Process, Running};
+use super::program::Family;
 use super::units::Unit;
 use super::{Place, Pool, Role, Server};
 use crate::account::{Accounts, Uid};
@@ -35,7 +37,7 @@ pub(super) fn read(
 ) -> Vec<Makes> {
     let set_for = |process: &Process| {
         let unit = units.iter().find(|unit| unit.program == process.program);
-        let server = servers.iter().find(|server| process.family == Family::Apache && server.program != "nginx");
+        let server = servers.iter().find(|server| process.family.loads_php && server.family.loads_php);
         let line = unit.and_then(|unit| unit.umask.clone());
         line.or_else(|| server.and_then(|server| server.umask.clone()))
     };
@@ -48,7 +50,7 @@ pub(super) fn read(
         Makes { uid: process.ids.uid, umask: process.umask.map(|umask| (umask, says(umask))), upload: None }
     });
     let mut found: Vec<Makes> = running.collect();
-    let unit = units.iter().find(|unit| Family::of_name(&unit.program) == Some(Family::Fpm));
+    let unit = units.iter().find(|unit| Family::of_name(&unit.program) == Some(Family::of(&FPM)));
     for pool in pools {
         let Some((text, _)) = &pool.account else { continue };
         let Ok(account) = accounts.account(text) else { continue };
@@ -59,7 +61,7 @@ pub(super) fn read(
         let upload = pool.upload.clone().or_else(|| of_ini(files, pool.main.parent()?));
         found.push(Makes { uid, umask, upload });
     }
-    for server in servers.iter().filter(|server| server.program != "nginx") {
+    for server in servers.iter().filter(|server| server.family.loads_php) {
         let account = server.account.as_ref().and_then(|(text, _)| accounts.account(text).ok());
         let uid = account.map(|account| account.ids.uid);
         if let (Some(uid), Some((umask, at))) = (uid, &server.umask)

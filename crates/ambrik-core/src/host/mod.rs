@@ -4,15 +4,19 @@
 //! could not understand it says with file and line; nothing is guessed.
 
 mod apache;
+mod caddy;
 mod disagree;
 mod files;
 mod fpm;
 mod ini;
+mod lighttpd;
 mod making;
 mod nginx;
 mod open_files;
+mod php_programs;
 mod php_settings;
 mod process;
+mod program;
 mod sighting;
 mod started;
 mod still_open;
@@ -26,15 +30,39 @@ use crate::account::{Account, Accounts};
 use crate::shown::Shown;
 use crate::tree::{Host, WayError};
 
-use process::Family;
+use php_programs::{CGI, FPM, OWN_SERVER};
+use program::{Family, Program};
 
 pub use disagree::Disagreement;
 pub use making::Making;
 pub use open_files::{Holding, OpenFiles, open_below};
 pub use php_settings::{PhpSetting, PhpSettings};
+pub use program::Keep;
 pub use still_open::Holder;
 pub(crate) use still_open::held_by;
 pub use tie::{Answer, Hint, Runs, Undecided};
+
+/// The programs that are looked for.
+static PROGRAMS: &[&Program] =
+    &[&nginx::NGINX, &apache::APACHE, &lighttpd::LIGHTTPD, &caddy::CADDY, &FPM, &CGI, &OWN_SERVER];
+
+/// Whether a program of this name serves the web.
+pub(crate) fn is_web_server(name: &str) -> bool {
+    Family::of_name(name).is_some_and(|family| family.role == Role::Web)
+}
+
+/// The lines of the configuration of a web server of this name that keep something from visitors; `path` is below the folder
+/// `served`. Nothing for a server whose configuration is not known, and for a path with anything in it that could mean something
+/// in a configuration: names on the disk may be an attacker's, and these lines are going to be pasted.
+#[must_use]
+pub fn configuration_lines(program: &str, keep: Keep, served: &Path, path: &Path) -> Option<String> {
+    let lines = Family::of_name(program)?.lines?;
+    let plain = |path: &Path| {
+        let text = path.to_str()?;
+        text.chars().all(|c| c.is_ascii_alphanumeric() || "/._-".contains(c)).then(|| text.to_owned())
+    };
+    Some(lines(keep, &plain(served)?, &plain(path)?))
+}
 
 /// A line of a file.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -242,6 +270,7 @@ pub struct Folder {
 /// A web server's configuration.
 #[derive(Clone, Debug)]
 struct Server {
+    family: Family,
     program: &'static str,
     /// `user[:group]` of its workers.
     account: Option<(String, Place)>,
@@ -346,13 +375,10 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
     let mut files = files::Files::new(host);
     let running = process::read(host);
     let units = units::read(&mut files);
-    let mains = |family, defaults| started::mains(host, &running, &units, family, defaults);
-    let pools = fpm::read(&mut files, &mains(Family::Fpm, (&[], &[])));
-    let servers = [
-        nginx::read(&mut files, &mains(Family::Nginx, (nginx::FILES, nginx::PREFIXES))),
-        apache::read(&mut files, &running, &mains(Family::Apache, (&apache::mains(), apache::ROOTS))),
-    ];
-    let servers: Vec<Server> = servers.into_iter().flatten().collect();
+    let launches = |program| started::launches(host, &running, &units, Family::of(program));
+    let pools = fpm::read(&mut files, &launches(&FPM));
+    let read = PROGRAMS.iter().filter_map(|program| Some((program.read?, launches(program))));
+    let servers: Vec<Server> = read.flat_map(|(read, launches)| read(&mut files, &launches)).collect();
     let seen = sighting::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
     let mut services = seen.tie();
     services.makes = making::read(&mut files, accounts, &making::believed(&running), (&pools, &units, &servers));

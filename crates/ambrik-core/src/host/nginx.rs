@@ -6,14 +6,27 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::files::Files;
-use super::{Address, Folder, Place, Server, Through};
+use super::program::{Family, Keep, Launches, Options, Program};
+use super::{Address, Folder, Place, Role, Server, Through};
 use parse::NginxReader;
 
-/// The main file, where distributions and the program's own build have it.
-pub(super) const FILES: &[&str] =
-    &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf"];
-/// What its names are relative to where it was not told, as distributions and the program's own build have it.
-pub(super) const PREFIXES: &[&str] = &["/usr/share/nginx", "/etc/nginx", "/usr/local/nginx"];
+/// nginx(8).
+pub(super) static NGINX: Program = Program {
+    in_units: &["nginx"],
+    has_workers: true,
+    brings_group: true,
+    options: Options {
+        main: &["-c"],
+        prefix: &["-p"],
+        names: &["nginx.conf", "conf/nginx.conf", "etc/nginx.conf"],
+        usual: &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf"],
+        bases: &["/usr/share/nginx", "/etc/nginx", "/usr/local/nginx"],
+    },
+    read: Some(read),
+    lines: Some(lines),
+    ..Program::named("nginx", Role::Web, |name| name == "nginx")
+};
+
 /// Includes and blocks are followed so deep.
 const DEEPEST: usize = 16;
 
@@ -27,9 +40,10 @@ struct Directive {
 }
 
 /// The configuration of every nginx found: in the usual places, and those that `started` ones read.
-pub(super) fn read(files: &mut Files<'_>, started: &[(PathBuf, Option<PathBuf>)]) -> Vec<Server> {
+fn read(files: &mut Files<'_>, launches: &Launches) -> Vec<Server> {
     let mut servers: Vec<Server> = Vec::new();
-    for main in started.iter().map(|(main, _)| main.clone()).chain(FILES.iter().map(PathBuf::from)) {
+    let usual = NGINX.options.usual.iter().map(PathBuf::from);
+    for main in launches.mains.iter().map(|(main, _)| main.clone()).chain(usual) {
         if servers.iter().all(|server| server.main.file != main) {
             servers.extend(server(files, &main));
         }
@@ -56,7 +70,25 @@ fn server(files: &mut Files<'_>, main: &Path) -> Option<Server> {
             folders.extend(ServerBlock::new(http, block, server.at.clone(), &upstreams).folders(files));
         }
     }
-    Some(Server { program: "nginx", account, main: Place::new(main, 0), folders, umask: None })
+    Some(Server {
+        family: Family::of(&NGINX),
+        program: NGINX.name,
+        account,
+        main: Place::new(main, 0),
+        folders,
+        umask: None,
+    })
+}
+
+/// What keeps something from visitors.
+fn lines(keep: Keep, _served: &str, path: &str) -> String {
+    match keep {
+        Keep::PhpFromRunning => {
+            format!("location ^~ /{path}/ {{\n    location ~* \\.(php\\d?|phtml|phar|inc)$ {{ return 403; }}\n}}")
+        }
+        Keep::FromServing => format!("location ^~ /{path} {{ return 404; }}"),
+        Keep::FromListing => format!("location ^~ /{path}/ {{ autoindex off; }}"),
+    }
 }
 
 /// The names that stand for addresses: `upstream NAME { server ADDRESS; }`.
@@ -162,7 +194,7 @@ impl<'d> ServerBlock<'d> {
                             names: Vec::new(),
                             listens: Vec::new(),
                             index: self.all("index"),
-                            program: "nginx".into(),
+                            program: NGINX.name.into(),
                             through: inside.through.clone(),
                             account: None,
                             at,

@@ -4,70 +4,12 @@ use std::collections::BTreeMap;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
-use super::Role;
 use super::ini::octal;
+use super::php_programs::{FPM, OWN_SERVER, is_version};
+use super::program::{Family, Program};
+use super::{PROGRAMS, Role};
 use crate::account::{Gid, Ids, Powers, Uid};
 use crate::tree::Host;
-
-/// A kind of program, by how its processes call themselves.
-struct ProcessKind {
-    /// What it is called, whatever its file's name.
-    family: Family,
-    role: Role,
-    /// Whether a process of this name (the file's, without its path) is one.
-    is: fn(&str) -> bool,
-}
-
-/// A program that serves the web or runs PHP.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Family {
-    Nginx,
-    Apache,
-    Lighttpd,
-    Caddy,
-    Fpm,
-    /// PHP as a CGI program that a web server keeps running.
-    Cgi,
-    /// PHP's own server, `php -S`.
-    OwnServer,
-}
-
-impl Family {
-    /// The family of programs of this name.
-    pub(super) fn of_name(name: &str) -> Option<Self> {
-        KINDS.iter().find(|kind| (kind.is)(name)).map(|kind| kind.family)
-    }
-}
-
-/// Every kind that is looked for.
-const KINDS: &[ProcessKind] = &[
-    ProcessKind { family: Family::Nginx, role: Role::Web, is: |name| name == "nginx" },
-    ProcessKind {
-        family: Family::Apache,
-        role: Role::Web,
-        is: |name| matches!(name, "apache2" | "httpd") || name.starts_with("httpd-") || name.starts_with("httpd."),
-    },
-    ProcessKind { family: Family::Lighttpd, role: Role::Web, is: |name| name == "lighttpd" },
-    ProcessKind { family: Family::Caddy, role: Role::Web, is: |name| name == "caddy" },
-    ProcessKind { family: Family::Fpm, role: Role::Php, is: is_fpm },
-    ProcessKind { family: Family::Cgi, role: Role::Php, is: |name| is_php(name, "-cgi") },
-    ProcessKind { family: Family::OwnServer, role: Role::Php, is: |name| is_php(name, "") },
-];
-
-/// `php-fpm`, `php-fpm8.2`, `php8.2-fpm`, `php83-fpm`, `php-fpm83`.
-fn is_fpm(name: &str) -> bool {
-    name.strip_prefix("php-fpm").is_some_and(is_version) || is_php(name, "-fpm")
-}
-
-/// `php`, a version, and an ending.
-fn is_php(name: &str, ending: &str) -> bool {
-    let rest = name.strip_prefix("php").and_then(|rest| rest.strip_suffix(ending));
-    rest.is_some_and(is_version)
-}
-
-fn is_version(text: &str) -> bool {
-    text.chars().all(|c| c.is_ascii_digit() || c == '.')
-}
 
 /// A process that serves the web or runs PHP.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -107,7 +49,7 @@ impl Process {
     /// The pool that a php-fpm worker says it is of.
     pub(super) fn pool(&self) -> Option<String> {
         let title = self.title();
-        title.split_once(": pool ").filter(|_| self.family == Family::Fpm).map(|(_, pool)| pool.trim().to_owned())
+        title.split_once(": pool ").filter(|_| self.family == Family::of(&FPM)).map(|(_, pool)| pool.trim().to_owned())
     }
 
     /// The folder that PHP's own server serves, and the address.
@@ -191,10 +133,9 @@ fn sort(seen: bool, processes: &[Process]) -> Running {
     running
 }
 
-/// Apache, nginx and php-fpm that run as root and have no workers are being started or asked something.
+/// What leaves the work to others, runs as root and has no workers is being started or asked something.
 fn is_root_alone(process: &Process, started_by_its_kind: bool) -> bool {
-    let has_workers = matches!(process.family, Family::Nginx | Family::Apache | Family::Fpm);
-    has_workers && !started_by_its_kind && process.ids.uid == Uid::ROOT
+    process.family.has_workers && !started_by_its_kind && process.ids.uid == Uid::ROOT
 }
 
 /// One process, where it is of a kind that matters.
@@ -216,18 +157,20 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
         let resolved = host.resolve(&at(name)).ok()?;
         Some((resolved.path, resolved.facts.rights.uid))
     };
-    let named = |kind: &&ProcessKind| (kind.is)(name) || (first.starts_with(name) && (kind.is)(&first));
+    let named = |kind: &&&'static Program| (kind.is)(name) || (first.starts_with(name) && (kind.is)(&first));
     // A process can give itself any name and title; the kernel knows which file it runs.
     let of_file = || {
         let (file, _) = link("exe")?;
         let file = file.file_name()?.to_str()?.to_owned();
-        KINDS.iter().find(|kind| (kind.is)(&file)).map(|kind| (kind, file))
+        PROGRAMS.iter().find(|kind| (kind.is)(&file)).map(|kind| (*kind, file))
     };
-    let (kind, program) = match KINDS.iter().find(named) {
-        Some(kind) => (kind, if (kind.is)(name) { name.to_owned() } else { first }),
+    let (kind, program) = match PROGRAMS.iter().find(named) {
+        Some(kind) => (*kind, if (kind.is)(name) { name.to_owned() } else { first }),
         None => of_file()?,
     };
-    if kind.family == Family::OwnServer && !words.iter().any(|word| word == "-S") {
+    let family = Family::of(kind);
+    let own_server = family == Family::of(&OWN_SERVER);
+    if own_server && !words.iter().any(|word| word == "-S") {
         return None;
     }
     let numbers = |field: &str| -> Vec<u32> {
@@ -243,11 +186,11 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
     Some(Process {
         pid,
         parent: fields.get("PPid")?.trim().parse().ok()?,
-        family: kind.family,
+        family,
         role: kind.role,
         program,
         umask: fields.get("Umask").and_then(|mask| octal(mask.trim())),
-        php_inside: kind.family == Family::Apache && read("maps").is_some_and(maps_php),
+        php_inside: family.loads_php && read("maps").is_some_and(maps_php),
         words,
         real: Uid(*uids.first()?),
         ids: match fields.get("CapEff").and_then(|mask| Powers::of_status(mask)) {
@@ -255,7 +198,7 @@ fn process(host: &Host, pid: u32) -> Option<Process> {
             None => ids,
         },
         foreign_program: link("exe").filter(|(_, uid)| *uid != Uid::ROOT),
-        works_in: (kind.family == Family::OwnServer).then(|| link("cwd").map(|(path, _)| path)).flatten(),
+        works_in: own_server.then(|| link("cwd").map(|(path, _)| path)).flatten(),
     })
 }
 
@@ -271,29 +214,28 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case("nginx", Some(Family::Nginx))]
-    #[case("apache2", Some(Family::Apache))]
-    #[case("httpd", Some(Family::Apache))]
-    #[case("httpd-prefork", Some(Family::Apache))]
-    #[case("httpd.worker", Some(Family::Apache))]
-    #[case("lighttpd", Some(Family::Lighttpd))]
-    #[case("caddy", Some(Family::Caddy))]
-    #[case("php-fpm", Some(Family::Fpm))]
-    #[case("php-fpm8.2", Some(Family::Fpm))]
-    #[case("php-fpm83", Some(Family::Fpm))]
-    #[case("php8.2-fpm", Some(Family::Fpm))]
-    #[case("php83-fpm", Some(Family::Fpm))]
-    #[case("php-cgi", Some(Family::Cgi))]
-    #[case("php8.2-cgi", Some(Family::Cgi))]
-    #[case("php8.2", Some(Family::OwnServer))]
-    #[case("php", Some(Family::OwnServer))]
+    #[case("nginx", Some("nginx"))]
+    #[case("apache2", Some("apache2"))]
+    #[case("httpd", Some("apache2"))]
+    #[case("httpd-prefork", Some("apache2"))]
+    #[case("httpd.worker", Some("apache2"))]
+    #[case("lighttpd", Some("lighttpd"))]
+    #[case("caddy", Some("caddy"))]
+    #[case("php-fpm", Some("php-fpm"))]
+    #[case("php-fpm8.2", Some("php-fpm"))]
+    #[case("php-fpm83", Some("php-fpm"))]
+    #[case("php8.2-fpm", Some("php-fpm"))]
+    #[case("php83-fpm", Some("php-fpm"))]
+    #[case("php-cgi", Some("php-cgi"))]
+    #[case("php8.2-cgi", Some("php-cgi"))]
+    #[case("php8.2", Some("php"))]
+    #[case("php", Some("php"))]
     #[case("phpstorm", None)]
     #[case("php-fpm-exporter", None)]
     #[case("nginx-exporter", None)]
     #[case("grep", None)]
-    fn programs_are_known_by_their_names(#[case] name: &str, #[case] want: Option<Family>) {
-        let found = KINDS.iter().find(|kind| (kind.is)(name)).map(|kind| kind.family);
-        assert_eq!(found, want);
+    fn programs_are_known_by_their_names(#[case] name: &str, #[case] want: Option<&str>) {
+        assert_eq!(Family::of_name(name).map(|family| family.name), want);
     }
 
     #[rstest]
@@ -306,7 +248,8 @@ mod tests {
         assert_eq!(is_php_library(file), want);
     }
 
-    fn process(title: &str, family: Family) -> Process {
+    fn process(title: &str, family: &'static Program) -> Process {
+        let family = Family::of(family);
         Process {
             pid: 7,
             parent: 1,
@@ -328,14 +271,14 @@ mod tests {
     #[case("php-fpm: pool with space   ", Some("with space"))]
     #[case("php-fpm: master process (/etc/php-fpm.conf)", None)]
     fn pools_are_told_by_titles(#[case] title: &str, #[case] want: Option<&str>) {
-        assert_eq!(process(title, Family::Fpm).pool().as_deref(), want);
+        assert_eq!(process(title, &FPM).pool().as_deref(), want);
     }
 
     #[test]
     fn a_masters_title_names_its_file() {
-        let master = process("php-fpm: master process (/etc/php-fpm.conf)", Family::Fpm);
+        let master = process("php-fpm: master process (/etc/php-fpm.conf)", &FPM);
         assert_eq!(Running::fpm_file(&master), Some(PathBuf::from("/etc/php-fpm.conf")));
-        assert_eq!(Running::fpm_file(&process("php-fpm: pool x", Family::Fpm)), None);
+        assert_eq!(Running::fpm_file(&process("php-fpm: pool x", &FPM)), None);
     }
 
     #[rstest]
@@ -344,7 +287,7 @@ mod tests {
     #[case("php -S :80 router.php", Some("/srv/quay :80"))]
     #[case("php -S", None)]
     fn phps_own_server(#[case] line: &str, #[case] want: Option<&str>) {
-        let served = process(line, Family::OwnServer).own_server();
+        let served = process(line, &OWN_SERVER).own_server();
         let shown = served.map(|(folder, address)| format!("{} {address}", folder.display()));
         assert_eq!(shown.as_deref(), want);
     }

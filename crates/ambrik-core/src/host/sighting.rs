@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use super::process::{Family, Running};
+use super::process::Running;
+use super::program::Family;
 use super::units::Unit;
 use super::{Evidence, Pool, Role, Server};
 use crate::account::{Account, Accounts};

@@ -3,7 +3,8 @@
 
 use std::path::{Path, PathBuf};
 
-use super::process::{Family, Process, Running};
+use super::process::{Process, Running};
+use super::program::{Family, Launches, Options};
 use super::units::Unit;
 use crate::tree::Host;
 
@@ -14,34 +15,6 @@ pub(super) struct Started {
     pub(super) main: Option<PathBuf>,
     /// The folder that names are relative to: nginx's prefix, Apache's `ServerRoot`.
     pub(super) prefix: Option<PathBuf>,
-}
-
-/// How a family takes its main file and its prefix, and what its main file is called below one.
-struct Options {
-    main: &'static [&'static str],
-    prefix: &'static [&'static str],
-    names: &'static [&'static str],
-}
-
-const fn options(family: Family) -> Options {
-    match family {
-        // nginx(8)
-        Family::Nginx => {
-            Options { main: &["-c"], prefix: &["-p"], names: &["nginx.conf", "conf/nginx.conf", "etc/nginx.conf"] }
-        }
-        // httpd(8)
-        Family::Apache => Options {
-            main: &["-f"],
-            prefix: &["-d"],
-            names: &["apache2.conf", "conf/httpd.conf", "httpd.conf", "etc/httpd.conf"],
-        },
-        // php-fpm(8)
-        _ => Options {
-            main: &["-y", "--fpm-config"],
-            prefix: &["-p", "--prefix"],
-            names: &["php-fpm.conf", "etc/php-fpm.conf"],
-        },
-    }
 }
 
 /// As many folders above an open file are looked into.
@@ -77,17 +50,10 @@ impl Started {
     }
 }
 
-/// The main files that running programs of a family, and those of units, were started with, each with its prefix; `defaults`
-/// is what the program takes names relative to without being told. Where one of the `usual` main files is there, a program that
-/// was told none reads that; else what it holds open tells.
-pub(super) fn mains(
-    host: &Host,
-    running: &Running,
-    units: &[Unit],
-    family: Family,
-    (usual, defaults): (&[&str], &[&str]),
-) -> Vec<(PathBuf, Option<PathBuf>)> {
-    let options = options(family);
+/// What running programs of a family, and those of units, were started with. A program that was told no main file reads the usual
+/// one where that is there; else what it holds open tells.
+pub(super) fn launches(host: &Host, running: &Running, units: &[Unit], family: Family) -> Launches {
+    let options = &family.options;
     let mut found: Vec<(PathBuf, Option<PathBuf>)> = Vec::new();
     let mut add = |main: PathBuf, prefix: Option<PathBuf>| {
         let there = host.resolve(&main).is_ok_and(|resolved| resolved.facts.kind == crate::entry::Kind::File);
@@ -96,33 +62,34 @@ pub(super) fn mains(
         }
         there
     };
-    let defaults = || defaults.iter().map(PathBuf::from);
+    let defaults = || options.bases.iter().map(PathBuf::from);
     for unit in units.iter().filter(|unit| Family::of_name(&unit.program) == Some(family)) {
-        let started = Started::of(&unit.arguments, &options);
+        let started = Started::of(&unit.arguments, options);
         let bases: Vec<PathBuf> = unit.works_in.iter().map(PathBuf::from).chain(defaults()).collect();
-        for main in started.mains(&options, &bases) {
+        for main in started.mains(options, &bases) {
             if add(main, started.prefix.clone()) {
                 break;
             }
         }
     }
-    for master in running.masters.iter().filter(|master| master.family == family && master.is_roots()) {
+    let masters = || running.masters.iter().filter(move |master| master.family == family);
+    for master in masters().filter(|master| master.is_roots()) {
         // A title is one text; its words are those of the command line as far as they hold no space.
         let title: Vec<String> = master.title().split_whitespace().map(Into::into).collect();
-        let by_words = Started::of(&master.words, &options);
-        let mut started = if by_words == Started::default() { Started::of(&title, &options) } else { by_words };
+        let by_words = Started::of(&master.words, options);
+        let mut started = if by_words == Started::default() { Started::of(&title, options) } else { by_words };
         started.main = started.main.or_else(|| Running::fpm_file(master));
         let works_in = host.resolve(&proc(master, "cwd")).ok().map(|resolved| resolved.path);
         let bases: Vec<PathBuf> = defaults().chain(works_in).collect();
-        let told = started.mains(&options, &bases).into_iter().any(|main| add(main, started.prefix.clone()));
+        let told = started.mains(options, &bases).into_iter().any(|main| add(main, started.prefix.clone()));
         // A sample that an application brings along may lie beside its logs.
-        if !told && !usual.iter().any(|main| host.resolve(Path::new(main)).is_ok()) {
-            for main in by_open_files(host, master, &options) {
+        if !told && !options.usual.iter().any(|main| host.resolve(Path::new(main)).is_ok()) {
+            for main in by_open_files(host, master, options) {
                 add(main, None);
             }
         }
     }
-    found
+    Launches { mains: found, words: masters().flat_map(|master| master.words.iter().cloned()).collect() }
 }
 
 fn proc(process: &Process, name: &str) -> PathBuf {
@@ -146,33 +113,37 @@ fn by_open_files(host: &Host, process: &Process, options: &Options) -> Vec<PathB
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::host::apache::APACHE;
+    use crate::host::nginx::NGINX;
+    use crate::host::php_programs::FPM;
+    use crate::host::program::Program;
     use rstest::rstest;
 
     #[rstest]
     #[case::of_nginx(
-        Family::Nginx,
+        &NGINX,
         "nginx: master process /usr/sbin/nginx -c /opt/quay/nginx.conf",
         "/opt/quay/nginx.conf"
     )]
-    #[case::without_a_space(Family::Nginx, "nginx -c/opt/quay/nginx.conf -g daemon", "/opt/quay/nginx.conf")]
-    #[case::relative(Family::Nginx, "nginx -p /opt/quay -c quay.conf", "/opt/quay/quay.conf /base/quay.conf")]
+    #[case::without_a_space(&NGINX, "nginx -c/opt/quay/nginx.conf -g daemon", "/opt/quay/nginx.conf")]
+    #[case::relative(&NGINX, "nginx -p /opt/quay -c quay.conf", "/opt/quay/quay.conf /base/quay.conf")]
     #[case::a_prefix(
-        Family::Nginx,
+        &NGINX,
         "nginx -p /opt/quay",
         "/opt/quay/nginx.conf /opt/quay/conf/nginx.conf /opt/quay/etc/nginx.conf"
     )]
     #[case::of_apache(
-        Family::Apache,
+        &APACHE,
         "apache2 -d /etc/quay -f quay.conf -k start",
         "/etc/quay/quay.conf /base/quay.conf"
     )]
-    #[case::of_fpm(Family::Fpm, "php-fpm8.2 --nodaemonize --fpm-config /opt/fpm.conf", "/opt/fpm.conf")]
-    #[case::with_a_sign(Family::Fpm, "php-fpm8.2 --fpm-config=/opt/fpm.conf", "/opt/fpm.conf")]
-    #[case::nothing(Family::Apache, "apache2 -k start", "")]
-    fn options_are_followed(#[case] family: Family, #[case] line: &str, #[case] want: &str) {
+    #[case::of_fpm(&FPM, "php-fpm8.2 --nodaemonize --fpm-config /opt/fpm.conf", "/opt/fpm.conf")]
+    #[case::with_a_sign(&FPM, "php-fpm8.2 --fpm-config=/opt/fpm.conf", "/opt/fpm.conf")]
+    #[case::nothing(&APACHE, "apache2 -k start", "")]
+    fn options_are_followed(#[case] program: &'static Program, #[case] line: &str, #[case] want: &str) {
         let words: Vec<String> = line.split(' ').map(Into::into).collect();
-        let options = options(family);
-        let mains = Started::of(&words, &options).mains(&options, &["/base".into()]);
+        let options = &program.options;
+        let mains = Started::of(&words, options).mains(options, &["/base".into()]);
         let mains: Vec<String> = mains.iter().map(|main| main.display().to_string()).collect();
         assert_eq!(mains.join(" "), want);
     }

@@ -1,3 +1,4 @@
+use super::program::Launches;
 use super::*;
 use rstest::rstest;
 use std::fs;
@@ -633,7 +634,7 @@ fn pools(files: &[(&str, &str)]) -> (Vec<String>, Vec<String>) {
     let quay = Quay::new(files);
     let host = Host::at(quay.dir.path()).unwrap();
     let mut files = files::Files::new(&host);
-    let pools = fpm::read(&mut files, &[]);
+    let pools = fpm::read(&mut files, &Launches::default());
     let shown = pools.iter().map(|pool| {
         let account = pool.account.as_ref().map_or("-", |(account, _)| account);
         let address = pool.listen.as_ref().map_or_else(|| "-".to_owned(), |(address, _)| address.to_string());
@@ -739,4 +740,19 @@ fn what_is_ambiguous_or_unknown_is_a_mistake_of_the_site_file() {
     assert!(said.contains("does not name php, and nothing here tells"), "{said}");
     // Without a web server PHP's account stands for it.
     assert_eq!(site(&Quay::new(&[]), "php = \"berths\"\n"), Ok(("berths berths".into(), vec![])));
+}
+
+#[rstest]
+#[case("nginx", ".git/HEAD", Some("location ^~ /.git/HEAD { return 404; }"))]
+#[case("apache2", "a.sql", Some("<LocationMatch \"^/a\\.sql\">\n    Require all denied\n</LocationMatch>"))]
+#[case("nginx", "x { } location / { proxy_pass http://192.0.2.7;", None)]
+#[case("apache2", "x\">\nRequire all granted", None)]
+#[case("another", "a.sql", None)]
+fn nothing_is_printed_that_a_name_could_have_smuggled_in(
+    #[case] program: &str,
+    #[case] path: &str,
+    #[case] want: Option<&str>,
+) {
+    let lines = configuration_lines(program, Keep::FromServing, Path::new("/srv/www"), Path::new(path));
+    assert_eq!(lines.as_deref(), want);
 }

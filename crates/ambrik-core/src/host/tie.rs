@@ -2,7 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use super::process::{Family, Process, Running};
+use super::php_programs::{FPM, OWN_SERVER};
+use super::process::{Process, Running};
+use super::program::Family;
 use super::sighting::{Seen, Sighting, is_of_pool};
 use super::units::Unit;
 use super::{Address, Evidence, Folder, Origin, Place, Pool, Role, Server, Service, Services, Through, disagree};
@@ -146,7 +148,6 @@ impl Seen<'_> {
 
     /// What a web server's own configuration says of its workers; a unit that starts all of it as somebody beats it.
     fn of_server(&self, server: &Server) -> Vec<Sighting> {
-        let family = if server.program == "nginx" { Family::Nginx } else { Family::Apache };
         let unit = self.units.iter().find(|unit| unit.program == server.program && unit.account.is_some());
         let Some((text, at)) = unit.and_then(|unit| unit.account.clone()).or_else(|| server.account.clone()) else {
             return Vec::new();
@@ -155,14 +156,13 @@ impl Seen<'_> {
             Through::Inside(at) => Some(at.clone()),
             _ => None,
         });
-        // An account that is named alone brings a group of its own name in nginx.
-        let whole = if family == Family::Nginx && !text.contains(':') && self.accounts.gid(&text).is_some() {
+        let whole = if server.family.brings_group && !text.contains(':') && self.accounts.gid(&text).is_some() {
             format!("{text}:{text}")
         } else {
             text.clone()
         };
         let sighting = |role: Role, at: &Place, says: String| Sighting {
-            family,
+            family: server.family,
             role,
             program: server.program.to_owned(),
             pool: None,
@@ -180,7 +180,7 @@ impl Seen<'_> {
     fn of_pool(&self, pool: &Pool) -> Option<Sighting> {
         let (text, at) = pool.account.as_ref().filter(|(text, _)| !text.is_empty() && !text.starts_with(':'))?;
         Some(Sighting {
-            family: Family::Fpm,
+            family: Family::of(&FPM),
             role: Role::Php,
             program: "php-fpm".into(),
             pool: Some(pool.name.clone()),
@@ -198,17 +198,17 @@ impl Seen<'_> {
     /// What a unit says of a program whose own configuration is not read, or has no account.
     fn of_unit(&self, unit: &Unit) -> Option<Sighting> {
         let (text, at) = unit.account.as_ref()?;
-        let (family, role) = match unit.program.as_str() {
-            "caddy" => (Family::Caddy, Role::Web),
-            "lighttpd" => (Family::Lighttpd, Role::Web),
-            name if name.starts_with("php") && unit.arguments.iter().any(|word| word == "-S") => {
-                (Family::OwnServer, Role::Php)
-            }
-            _ => return None,
+        let family = Family::of_name(&unit.program)?;
+        let tells = match family.role {
+            Role::Web => family.read.is_none(),
+            Role::Php => family == Family::of(&OWN_SERVER) && unit.arguments.iter().any(|word| word == "-S"),
         };
+        if !tells {
+            return None;
+        }
         Some(Sighting {
             family,
-            role,
+            role: family.role,
             program: unit.program.clone(),
             pool: None,
             main: None,
@@ -224,7 +224,7 @@ impl Seen<'_> {
 
     /// The folders that PHP's own server serves: running, or as a unit says.
     fn own_servers(&self) -> Vec<Folder> {
-        let running = self.running.of(Family::OwnServer).filter_map(|process| {
+        let running = self.running.of(Family::of(&OWN_SERVER)).filter_map(|process| {
             let (path, listen) = process.own_server()?;
             Some((
                 path,
@@ -268,11 +268,7 @@ impl Seen<'_> {
     }
 
     fn runs(&self, server: Option<&Server>, folder: &Folder, sightings: &[Sighting]) -> Runs {
-        let family = match server.map(|server| server.program) {
-            None => Family::OwnServer,
-            Some("nginx") => Family::Nginx,
-            Some(_) => Family::Apache,
-        };
+        let family = server.map_or(Family::of(&OWN_SERVER), |server| server.family);
         let own = folder.account.as_ref().and_then(|(text, at)| {
             let account = self.accounts.account(text).ok()?;
             Some(Answer { account, because: at.to_string(), from: vec![Origin::Config] })
@@ -281,7 +277,7 @@ impl Seen<'_> {
             Some(own) => vec![own.clone()],
             None => answers(sightings.iter().filter(|s| s.family == family && s.role == role)),
         };
-        let role = if family == Family::OwnServer { Role::Php } else { Role::Web };
+        let role = family.role;
         let web = of_server(role);
         let mut runs = Runs { folder: folder.clone(), pool: None, php: Vec::new(), web, may_connect: None };
         match &folder.through {

@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use super::Place;
 use super::files::Files;
 use super::ini::{self, UNIT};
+use super::{PROGRAMS, Place};
 
 /// Where units are, the strongest first.
 const FOLDERS: &[&str] =
@@ -37,9 +37,7 @@ pub(super) fn read(files: &mut Files<'_>) -> Vec<Unit> {
             names.entry(name.to_string_lossy().into_owned()).or_insert(path);
         }
     }
-    names.retain(|name, _| {
-        ["nginx", "apache", "httpd", "lighttpd", "caddy", "php"].iter().any(|word| name.contains(word))
-    });
+    names.retain(|name, _| PROGRAMS.iter().flat_map(|program| program.in_units).any(|word| name.contains(word)));
     names.iter().filter_map(|(name, path)| unit(files, name, path)).collect()
 }
 

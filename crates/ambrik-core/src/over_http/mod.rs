@@ -4,7 +4,6 @@
 //! write to a harmless PHP file is put for a moment, to see whether it is run.
 
 mod client;
-mod lines;
 mod pages;
 mod probe;
 
@@ -18,13 +17,12 @@ use std::time::{Duration, Instant};
 use crate::audit::{Audit, HttpAnswers, HttpFinding};
 use crate::check::{Check, FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
 use crate::entry::Kind;
-use crate::host::Services;
+use crate::host::{Keep, Services, configuration_lines};
 use crate::policy::Right;
 use crate::site::{Phase, Site, Use};
 use crate::tree::{Host, sys};
 
 use client::{Client, Reply};
-use lines::{Keep, lines};
 
 pub use pages::{Page, ask_pages, broken};
 
@@ -159,7 +157,7 @@ impl Inquiry<'_> {
     }
 
     fn report(&mut self, check: &'static Check, below: &Path, keep: Keep, says: String) {
-        let of = |program: &String| Some((program.clone(), lines(program, keep, &self.served, below)?));
+        let of = |program: &String| Some((program.clone(), configuration_lines(program, keep, &self.served, below)?));
         let lines = self.servers.iter().filter_map(of).collect();
         let found = HttpFinding { check, path: self.served.join(below), says, lines };
         self.asked.found.push(found);

@@ -13,6 +13,7 @@ use jiff::tz::TimeZone;
 use regex::bytes::Regex;
 
 use super::Act;
+use crate::host::is_web_server;
 
 /// Who was refused.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -237,8 +238,7 @@ impl Denied {
         if command.starts_with("php") {
             return Some(By::Php);
         }
-        let web = ["nginx", "apache2", "httpd", "lighttpd", "caddy"].iter().any(|name| command.starts_with(name));
-        (web || self.domain == "httpd_t").then_some(By::Web)
+        (is_web_server(&command) || self.domain == "httpd_t").then_some(By::Web)
     }
 
     fn act(&self) -> Act {

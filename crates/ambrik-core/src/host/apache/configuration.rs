@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::super::files::Files;
 use super::super::php_settings;
+use super::super::program::Family;
 use super::super::{Address, Folder, Place, Server, Through};
 use super::applies::{applies, bare_id, first, is_direct, is_of, is_servers_own};
 use super::{ApacheLine, Layout, Section};
@@ -46,6 +47,7 @@ impl Configuration<'_, '_> {
             folders.extend(self.folders(Some(host), &listens));
         }
         Server {
+            family: Family::of(&super::APACHE),
             program: self.layout.program,
             account,
             main: Place::new(self.layout.main, 0),
