@@ -23,6 +23,7 @@ use anstream::adapter::StripBytes;
 use crate::failure::Wrong;
 use crate::failure::{Exit, Failure};
 use crate::options::{Format, Global, When};
+use crate::output::report::Report;
 
 /// One run of the tool.
 pub(crate) struct Session<'s> {
@@ -31,7 +32,7 @@ pub(crate) struct Session<'s> {
     host: Option<PathBuf>,
     /// Where the folder that stands for the host is.
     host_folder: Option<PathBuf>,
-    pub(crate) format: Format,
+    format: Format,
     pub(crate) quiet: bool,
     verbose: bool,
     color: When,
@@ -141,6 +142,23 @@ impl<'s> Session<'s> {
     /// Runs another command line to the same streams.
     pub(crate) fn run_again(&mut self, line: Vec<std::ffi::OsString>) -> Exit {
         crate::run(line, &mut *self.out, &mut *self.err)
+    }
+
+    /// Writes a result in the format that was asked for.
+    pub(crate) fn write(&mut self, report: &dyn Report) -> io::Result<()> {
+        match self.format {
+            Format::Text => {
+                let mut out = io::BufWriter::new(self.out());
+                report.text(&mut out)?;
+                out.flush()
+            }
+            Format::Json => report.json(&mut *self.out),
+        }
+    }
+
+    /// Whether people read along while the work is done.
+    pub(crate) fn tells(&self) -> bool {
+        self.format == Format::Text
     }
 
     /// Prints a line of results.

@@ -90,7 +90,7 @@ pub struct HttpAnswers {
 
 /// What puts a finding right.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Cure {
+pub enum PutRight {
     /// `ambrik set SITE`.
     Set,
     /// `ambrik open SITE`, and its installer.
@@ -166,10 +166,10 @@ impl Audit {
 
     /// What puts a finding right.
     #[must_use]
-    pub fn cure(&self, finding: &Finding) -> Cure {
+    pub fn put_right(&self, finding: &Finding) -> PutRight {
         if finding.above {
             let who = if finding.check.is(&check::PHP_WRITES_CODE) { "PHP's account" } else { "other accounts" };
-            return Cure::Hand(format!(
+            return PutRight::Hand(format!(
                 "take the right to write away from {who} by hand: Ambrik changes only the site, not what leads to it"
             ));
         }
@@ -179,14 +179,14 @@ impl Audit {
         });
         let bars: Vec<&str> = bars.collect();
         if !bars.is_empty() && bars.len() == finding.reasons.len() {
-            return Cure::Hand(format!("{}; Ambrik leaves that to you", bars.join("; ")));
+            return PutRight::Hand(format!("{}; Ambrik leaves that to you", bars.join("; ")));
         }
         let over_http = |reason: &Reason| matches!(reason, Reason::Says(words) if words.starts_with(OVER_HTTP));
         if finding.check.is(&check::COULD_NOT_LOOK) && finding.reasons.keys().any(over_http) {
-            return Cure::Hand("see that the web server runs, and that url in the site file is this site's".into());
+            return PutRight::Hand("see that the web server runs, and that url in the site file is this site's".into());
         }
         if finding.check.remedy.is_set() && !self.has_changes() {
-            return Cure::Hand(
+            return PutRight::Hand(
                 "`ambrik set` has nothing to change here: what stands in the way is outside of the site, or set by hand in \
                  the site file (owner, group, dir_mode, file_mode): correct that"
                     .into(),
@@ -195,21 +195,21 @@ impl Audit {
         let next = [&check::NEXT_FILES_CLOSED, &check::NEXT_FILES_OPEN];
         if next.iter().any(|check| finding.check.is(check)) && finding.reasons.keys().all(|why| *why == Reason::Itself)
         {
-            return Cure::Set;
+            return PutRight::Set;
         }
         if finding.check.is(&check::INSTALLER_LEFT) && !self.unfinished().is_empty() {
-            return Cure::Open;
+            return PutRight::Open;
         }
         let guessed = |reason: &Reason| matches!(reason, Reason::Looks(_) | Reason::Needed(_));
         if !finding.reasons.is_empty() && finding.reasons.keys().all(guessed) {
-            return Cure::Hand(
+            return PutRight::Hand(
                 "look at it: a part (use = \"setup\" or \"remove\") has seal remove it, accept keeps it".into(),
             );
         }
         match finding.check.remedy {
-            Remedy::Set | Remedy::SetLabel => Cure::Set,
-            Remedy::Seal => Cure::Seal,
-            Remedy::Hand(words) => Cure::Hand(words.to_owned()),
+            Remedy::Set | Remedy::SetLabel => PutRight::Set,
+            Remedy::Seal => PutRight::Seal,
+            Remedy::Hand(words) => PutRight::Hand(words.to_owned()),
         }
     }
 
@@ -217,11 +217,11 @@ impl Audit {
     #[must_use]
     pub fn remedy(&self, finding: &Finding) -> String {
         let name = &self.site.name;
-        match self.cure(finding) {
-            Cure::Set => format!("ambrik set {name}"),
-            Cure::Open => format!("ambrik open {name}"),
-            Cure::Seal => format!("ambrik seal {name}"),
-            Cure::Hand(words) => words,
+        match self.put_right(finding) {
+            PutRight::Set => format!("ambrik set {name}"),
+            PutRight::Open => format!("ambrik open {name}"),
+            PutRight::Seal => format!("ambrik seal {name}"),
+            PutRight::Hand(words) => words,
         }
     }
 

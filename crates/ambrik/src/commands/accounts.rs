@@ -1,8 +1,7 @@
 //! `accounts`: who PHP and the web servers run as here.
 
 use crate::failure::{Exit, Failure};
-use crate::options::Format;
-use crate::output;
+use crate::output::report::AccountsReport;
 use crate::session::Session;
 
 /// Name the accounts that PHP and the web servers run as here
@@ -20,15 +19,6 @@ pub(crate) struct AccountsArgs {
 pub(crate) fn run(args: &AccountsArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let services = looked.services();
-    let host = session.host_name();
-    match session.format {
-        Format::Text => {
-            output::accounts_text::render(&host, services, &mut session.out())?;
-            if args.settings {
-                output::accounts_text::settings(services, &mut session.out())?;
-            }
-        }
-        Format::Json => output::json_host::accounts(&host, services, session.raw_out())?,
-    }
+    session.write(&AccountsReport { host: &session.host_name(), services, settings: args.settings })?;
     Ok(Exit::Clean)
 }

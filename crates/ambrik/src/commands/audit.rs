@@ -12,8 +12,7 @@ use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
 
 use crate::failure::{Exit, Failure, Wrong};
-use crate::options::Format;
-use crate::output;
+use crate::output::{self, report::AuditReport};
 use crate::progress::watched;
 use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
@@ -135,26 +134,16 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         session.say(&words);
     }
     let of_host = host_findings(&audits);
-    match session.format {
-        Format::Text if args.labels => {
-            for (n, (audit, lines)) in audits.iter().zip(&tables).enumerate() {
-                if n > 0 {
-                    session.line("")?;
-                }
-                output::labels_text::render(audit, &looked.labels, lines, &mut session.out())?;
-            }
-        }
-        Format::Text => {
-            let mut out = std::io::BufWriter::new(session.out());
-            output::audit_text::render(&audits, &of_host, &wrong, args.each, &mut out)?;
-            std::io::Write::flush(&mut out)?;
-        }
-        Format::Json => {
-            let name = session.host_name();
-            let host = output::json_audit::OfHost { name: &name, labels: &looked.labels, accounts: &looked.accounts };
-            output::json_audit::audit(&host, (&audits, &of_host), &wrong, &tables, session.raw_out())?;
-        }
-    }
+    session.write(&AuditReport {
+        host: &session.host_name(),
+        accounts: &looked.accounts,
+        labels: &looked.labels,
+        audits: &audits,
+        of_host: &of_host,
+        wrong: &wrong,
+        tables: args.labels.then_some(&*tables),
+        each: args.each,
+    })?;
     Ok(if wrong.is_empty() { exit(&audits, &of_host, args.fail_on) } else { Exit::Partial })
 }
 

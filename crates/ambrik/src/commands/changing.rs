@@ -20,10 +20,10 @@ use super::audit::{FailOn, ask_over_http, tell};
 use super::pages::{Watch, settle};
 use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure, Wrong};
-use crate::options::Format;
 use crate::output::{
     self,
     json_changes::{ChangedSite, Sealed},
+    report::ChangesReport,
 };
 use crate::progress::watched;
 use crate::session::{HostView, Records, Session, threads};
@@ -200,7 +200,7 @@ impl Work<'_> {
         let mut plans = Vec::new();
         for site in sites {
             let plan = self.plan(site, session)?;
-            if session.format == Format::Text {
+            if session.tells() {
                 output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
             }
             if let Err(refusal) = self.stands(&plan) {
@@ -215,9 +215,7 @@ impl Work<'_> {
             });
             plans.push(ChangedSite::planned(plan));
         }
-        if session.format == Format::Json {
-            output::json_changes::changes(&plans, &self.looked.accounts, session.raw_out())?;
-        }
+        session.write(&ChangesReport { sites: &plans, accounts: &self.looked.accounts })?;
         Ok(exit)
     }
 
@@ -236,7 +234,7 @@ impl Work<'_> {
         let mut exit = Exit::Clean;
         let mut changed = Vec::new();
         for (n, site) in sites.iter().enumerate() {
-            if n > 0 && session.format == Format::Text {
+            if n > 0 && session.tells() {
                 session.line("")?;
             }
             let _lock = state.lock(&site.name, &format!("{} {}", self.job.command, site.name))?;
@@ -249,9 +247,7 @@ impl Work<'_> {
                 None => exit = exit.max(Exit::Usage),
             }
         }
-        if session.format == Format::Json {
-            output::json_changes::changes(&changed, &self.looked.accounts, session.raw_out())?;
-        }
+        session.write(&ChangesReport { sites: &changed, accounts: &self.looked.accounts })?;
         Ok(exit)
     }
 
@@ -262,7 +258,7 @@ impl Work<'_> {
         state: &StateDir,
         session: &mut Session<'_>,
     ) -> Result<Option<(Exit, ChangedSite)>, Failure> {
-        let text = session.format == Format::Text;
+        let text = session.tells();
         let mut plan = self.plan(site, session)?;
         for other in self.stands(&plan)? {
             session.warn(&format!(
@@ -367,7 +363,7 @@ impl Work<'_> {
                 changed.push(Changed { path, how, kind, expected: false });
             }
         }
-        if session.format == Format::Text {
+        if session.tells() {
             output::changes_text::changed_in_window(&site.name, &changed, &mut session.out())?;
         }
         Ok(changed)
@@ -447,7 +443,7 @@ impl Work<'_> {
             audit = ask_over_http(audit, self.looked, ambrik_core::over_http::LONGEST, session)?;
         }
         let sealed = Sealed { changed, proof, audit };
-        if session.format == Format::Text {
+        if session.tells() {
             let mut out = session.out();
             output::changes_text::proof(site, sealed.proof.as_ref(), &mut out)?;
             output::changes_text::closing(&sealed.audit, &mut out)?;

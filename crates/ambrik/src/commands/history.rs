@@ -1,8 +1,7 @@
 //! `history`: what was changed, and when.
 
 use crate::failure::{Exit, Failure};
-use crate::options::Format;
-use crate::output;
+use crate::output::report::HistoryReport;
 use crate::session::Session;
 
 /// List the change sets, the newest first
@@ -19,9 +18,6 @@ pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit,
     if let Some(site) = site.filter(|site| all.iter().all(|set| set.site != *site)) {
         session.is_a_site(site)?;
     }
-    match session.format {
-        Format::Text => output::history_text::render(&all, site, &mut session.out())?,
-        Format::Json => output::json_records::history(&all, site, session.raw_out())?,
-    }
+    session.write(&HistoryReport { all: &all, site })?;
     Ok(Exit::Clean)
 }

@@ -12,7 +12,6 @@ use jiff::{SignedDuration, Timestamp};
 use super::audit::FailOn;
 use super::changing::{self, Insisting, Job, Mode};
 use crate::failure::{Exit, Failure};
-use crate::options::Format;
 use crate::output;
 use crate::session::Session;
 
@@ -87,7 +86,7 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         if mode == Mode::Preview || phase.phase != Phase::Open || phase.until != Some(until) {
             continue;
         }
-        if session.format == Format::Text {
+        if session.tells() {
             let site = phase.of(site);
             let missing = cannot_be_made(&looked.host, &site, Phase::Open);
             output::changes_text::opened(&site, &missing, until, &mut session.out())?;

@@ -12,9 +12,8 @@ use super::audit::tell;
 use super::pages::{Watch, settle};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
-use crate::options::Format;
-use crate::output;
 use crate::output::json_changes::Moved;
+use crate::output::{self, report::MoveReport};
 use crate::progress::watched;
 use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
@@ -62,14 +61,14 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
     if args.preview {
         let plan = plan(args, (site, &sites.neighbours), &looked, session)?;
-        show(&plan, None, &looked, session)?;
+        session.write(&MoveReport { plan: &plan, moved: None, accounts: &looked.accounts })?;
         return Ok(Exit::Findings);
     }
     let state = session.state()?;
     let _lock = state.lock(&site.name, &format!("move {}", site.name))?;
     let plan = plan(args, (site, &sites.neighbours), &looked, session)?;
-    if session.format == Format::Text {
-        show(&plan, None, &looked, session)?;
+    if session.tells() {
+        session.write(&MoveReport { plan: &plan, moved: None, accounts: &looked.accounts })?;
     }
     refuse_while_open(args, &plan, session)?;
     let part = plan.part().0.to_owned();
@@ -93,8 +92,8 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         taken_back = settle(site, outcome.id, args.or_undo, &looked, &state, session)?;
     }
     let moved = Moved { outcome: &outcome, broken: &broken, taken_back };
-    show(&plan, Some(moved), &looked, session)?;
-    if exit == Exit::Clean && session.format == Format::Text {
+    session.write(&MoveReport { plan: &plan, moved: Some(&moved), accounts: &looked.accounts })?;
+    if exit == Exit::Clean && session.tells() {
         look_again(site, &plan, &looked, session)?;
     }
     Ok(exit)
@@ -138,21 +137,6 @@ fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>
         return Ok(());
     }
     Err(Failure::usage(format!("{who}; nothing was changed: stop it first, or move all the same with --though-open")))
-}
-
-fn show(
-    plan: &MovePlan,
-    moved: Option<Moved<'_>>,
-    looked: &HostView,
-    session: &mut Session<'_>,
-) -> Result<(), Failure> {
-    let outcome = moved.as_ref().map(|moved| moved.outcome);
-    match (session.format, outcome) {
-        (Format::Json, _) => output::json_changes::moved(plan, moved, &looked.accounts, session.raw_out())?,
-        (Format::Text, None) => output::move_text::render(plan, &looked.accounts, &mut session.out())?,
-        (Format::Text, Some(outcome)) => output::move_text::outcome(plan, outcome, &mut session.out())?,
-    }
-    Ok(())
 }
 
 /// What remains to be done is what an audit of the site as its file is now finds.

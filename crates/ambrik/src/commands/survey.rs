@@ -12,8 +12,7 @@ use ambrik_core::survey::{Said, Survey, survey};
 
 use crate::ask::can_ask;
 use crate::failure::{Exit, Failure};
-use crate::options::Format;
-use crate::output;
+use crate::output::{self, report::SurveyReport};
 use crate::progress::watched;
 use crate::session::{HostView, Session};
 
@@ -70,13 +69,8 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
         save(&found, &name, args.replace, &looked, &others, session)?;
         saved = Some(name);
     }
-    match session.format {
-        Format::Json => output::json_survey::survey(&found, session.raw_out())?,
-        Format::Text if args.save.is_none() && (args.draft || !std::io::stdout().is_terminal()) => {
-            write!(session.raw_out(), "{}", found.draft())?;
-        }
-        Format::Text => output::survey_text::render(&found, saved.as_deref(), &mut session.out())?,
-    }
+    let draft = args.save.is_none() && (args.draft || !std::io::stdout().is_terminal());
+    session.write(&SurveyReport { found: &found, saved: saved.as_deref(), draft })?;
     Ok(if found.unseen.is_empty() { Exit::Clean } else { Exit::Partial })
 }
 

@@ -6,8 +6,7 @@ use ambrik_core::label::Store;
 
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
-use crate::options::Format;
-use crate::output;
+use crate::output::{self, report::UndoReport};
 use crate::progress::watched;
 use crate::session::{HostView, Session, threads};
 
@@ -51,16 +50,13 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         Ok(plan)
     };
     let plans = ids.iter().map(|id| plan_of(&ledger, *id)).collect::<Result<Vec<_>, _>>()?;
-    let text = session.format == Format::Text;
-    if text {
+    if session.tells() {
         for plan in &plans {
             output::undo_text::render(plan, &mut session.out())?;
         }
     }
     if args.preview {
-        if !text {
-            output::json_records::undo(&plans.iter().map(|plan| (plan, None)).collect::<Vec<_>>(), session.raw_out())?;
-        }
+        session.write(&UndoReport { plans: &plans.iter().map(|plan| (plan, None)).collect::<Vec<_>>() })?;
         return Ok(Exit::Findings);
     }
     let Some(newest) = plans.first() else { return Ok(Exit::Clean) };
@@ -87,16 +83,14 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
             take_back(&plan, &mut ledger, &means, args.force)
         })?;
         session.report_failures(&outcome.failures);
-        if text {
+        if session.tells() {
             output::undo_text::outcome(&plan, &outcome, &mut session.out())?;
         }
         exit = exit.max(Exit::of(&outcome));
         done.push((plan, outcome));
     }
-    if !text {
-        let done: Vec<_> = done.iter().map(|(plan, outcome)| (plan, Some(outcome))).collect();
-        output::json_records::undo(&done, session.raw_out())?;
-    }
+    session
+        .write(&UndoReport { plans: &done.iter().map(|(plan, outcome)| (plan, Some(outcome))).collect::<Vec<_>>() })?;
     Ok(exit)
 }
 

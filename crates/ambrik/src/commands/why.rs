@@ -14,8 +14,10 @@ use ambrik_core::site::Site;
 use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusals, Review, Subject, Told, Whom, WhySetting};
 
 use crate::failure::{Exit, Failure};
-use crate::options::Format;
-use crate::output;
+use crate::output::{
+    self,
+    report::{EverythingReport, ReviewsReport},
+};
 use crate::progress::watched;
 use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
@@ -202,7 +204,7 @@ impl<'l> Inquiry<'l> {
     fn tell(&self, questions: &Questions, account: &str, brief: bool, session: &mut Session<'_>) -> io::Result<Exit> {
         let Questions { subjects, asked, nobodys } = questions;
         let (setting, mut worst) = (self.setting(), Exit::Clean);
-        if session.format == Format::Json {
+        if !session.tells() {
             let each =
                 |subject: &Subject, answer: Answer| (exit(&answer), output::json_why::answer(&subject.name, &answer));
             why::ask_each(setting, subjects, asked, threads(), each, |answers| {
@@ -364,10 +366,8 @@ fn everything(
         for path in &found.unseen {
             session.warn(&format!("cannot tell from here what is in {}; run it as root", Shown(path)));
         }
-        match session.format {
-            Format::Text => output::why_text::everything(&found, &in_role(&whom, &subject), &mut session.out())?,
-            Format::Json => output::json_why::everything(&found, &subject.name, session.raw_out())?,
-        }
+        let in_role = in_role(&whom, &subject);
+        session.write(&EverythingReport { found: &found, account: &subject.name, in_role: &in_role })?;
         exit = exit.max(match (found.is_complete(), found.too_many()) {
             (false, _) => Exit::Partial,
             (true, 0) => Exit::Clean,
@@ -436,13 +436,8 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
         session.warn(&format!("{} refusals of further paths were only counted", output::number(refusals.more)));
     }
     let others = why::no_files(&inquiry.looked.host, &refusals);
-    match session.format {
-        Format::Text => {
-            let logs = output::count(args.from_log.len());
-            output::why_text::reviews(&reviews, &others, logs, refusals.without_path, &mut session.out())?;
-        }
-        Format::Json => output::json_why::reviews(&reviews, &others, refusals.without_path, session.raw_out())?,
-    }
+    let (logs, without_path) = (output::count(args.from_log.len()), refusals.without_path);
+    session.write(&ReviewsReport { reviews: &reviews, others: &others, logs, without_path })?;
     let has = |now: Now| reviews.iter().any(|review| review.now == now);
     Ok(match (has(Now::Unknown), has(Now::Wanted) || has(Now::Opened) || has(Now::Unwanted) || has(Now::NoSite)) {
         (true, _) => Exit::Partial,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use ambrik_core::audit::{Audit, Cell, Cure, Finding, HostFinding, PartLine};
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, PartLine, PutRight};
 use ambrik_core::check::{Check, Reason, Severity};
 use ambrik_core::shown::Shown;
 
@@ -265,7 +265,7 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
     let first = findings[0];
     let total: u64 = findings.iter().map(|f| count(f.count())).sum();
     let severity = styled(style(first.severity()), &format!("{:<6}", first.severity()));
-    let by_hand = matches!(audit.cure(first), Cure::Hand(_));
+    let by_hand = matches!(audit.put_right(first), PutRight::Hand(_));
     writeln!(out, "  {severity}  {}  {}", styled(HEAD, first.check.name), paths(total))?;
     wrapped(&says(audit, first.check, findings), "          ", "          ", out)?;
     if by_hand {
@@ -343,10 +343,10 @@ fn accepted(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
 
 /// The command that puts most right, last: it is what is done next.
 fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
-    let has = |cure: Cure| counted_findings(audit).any(|finding| !finding.above && audit.cure(finding) == cure);
+    let has = |how: PutRight| counted_findings(audit).any(|finding| !finding.above && audit.put_right(finding) == how);
     let name = &audit.site.name;
     let pending = audit.changes_pending() > 0;
-    let seals = has(Cure::Seal) || has(Cure::Open);
+    let seals = has(PutRight::Seal) || has(PutRight::Open);
     let unfinished = if seals { audit.unfinished() } else { Vec::new() };
     if !unfinished.is_empty() {
         let words = format!(
@@ -356,11 +356,11 @@ fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         writeln!(out)?;
         return wrapped(&styled(HEAD, &words), "  ", "    ", out);
     }
-    let words = match (has(Cure::Set) || pending, seals) {
+    let words = match (has(PutRight::Set) || pending, seals) {
         (_, true) => {
             format!("put it right: ambrik seal {name}   (first: --preview; also removes installers and left-overs)")
         }
-        (true, false) if has(Cure::Set) => format!("put it right: ambrik set {name}   (first: --preview)"),
+        (true, false) if has(PutRight::Set) => format!("put it right: ambrik set {name}   (first: --preview)"),
         (true, false) => format!("harmless differences from the site file: ambrik set {name} --preview"),
         (false, false) => return Ok(()),
     };

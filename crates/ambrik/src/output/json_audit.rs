@@ -122,7 +122,7 @@ struct Accepted {
 }
 
 /// The host of an audit.
-pub(crate) struct OfHost<'h> {
+pub(crate) struct HostHeader<'h> {
     pub(crate) name: &'h str,
     pub(crate) labels: &'h Labels,
     pub(crate) accounts: &'h Accounts,
@@ -130,7 +130,7 @@ pub(crate) struct OfHost<'h> {
 
 /// Writes `audit/1`.
 pub(crate) fn audit(
-    host: &OfHost<'_>,
+    host: &HostHeader<'_>,
     (audits, of_host): (&[Audit], &[HostFinding]),
     wrong: &[Wrong],
     tables: &[Vec<LabelLine>],

@@ -260,11 +260,11 @@ fn broken_pages(broken: &[(Page, Page)]) -> Vec<BrokenPage> {
 /// symlink.
 pub(crate) fn moved(
     plan: &MovePlan,
-    done: Option<Moved<'_>>,
+    done: Option<&Moved<'_>>,
     accounts: &Accounts,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let outcome = done.as_ref().map(|done| done.outcome);
+    let outcome = done.map(|done| done.outcome);
     let part = plan.part().0.to_owned();
     let change = |path: &Path, what, from, to| {
         let error = outcome.iter().flat_map(|outcome| &outcome.failures).find(|(failed, _)| failed == path);

@@ -13,6 +13,7 @@ pub(crate) mod json_survey;
 pub(crate) mod json_why;
 pub(crate) mod labels_text;
 pub(crate) mod move_text;
+pub(crate) mod report;
 pub(crate) mod script;
 pub(crate) mod survey_text;
 mod table;

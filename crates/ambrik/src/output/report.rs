@@ -1,0 +1,210 @@
+//! What commands find and do, in every format. A further format is a variant of `Format`, a method of [`Report`], and a file that
+//! writes it: the compiler names each result that lacks it.
+
+use std::io::{self, Write};
+
+use ambrik_core::account::Accounts;
+use ambrik_core::audit::{Audit, HostFinding};
+use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan};
+use ambrik_core::host::Services;
+use ambrik_core::label::{LabelLine, Labels};
+use ambrik_core::survey::Survey;
+use ambrik_core::why::{Everything, NoFile, Review};
+
+use super::json_audit::HostHeader;
+use super::json_changes::{ChangedSite, Moved};
+use super::{
+    accounts_text, audit_text, history_text, json_audit, json_changes, json_host, json_records, json_survey, json_why,
+    labels_text, move_text, survey_text, why_text,
+};
+use crate::failure::Wrong;
+
+/// A result.
+pub(crate) trait Report {
+    /// For people; what they were told while the work was done is not said again.
+    fn text(&self, out: &mut dyn Write) -> io::Result<()>;
+
+    /// One JSON document.
+    fn json(&self, out: &mut dyn Write) -> io::Result<()>;
+}
+
+/// `accounts`.
+pub(crate) struct AccountsReport<'r> {
+    pub(crate) host: &'r str,
+    pub(crate) services: &'r Services,
+    pub(crate) settings: bool,
+}
+
+impl Report for AccountsReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        accounts_text::render(self.host, self.services, out)?;
+        if self.settings { accounts_text::settings(self.services, out) } else { Ok(()) }
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_host::accounts(self.host, self.services, out)
+    }
+}
+
+/// `audit`.
+pub(crate) struct AuditReport<'r> {
+    pub(crate) host: &'r str,
+    pub(crate) accounts: &'r Accounts,
+    pub(crate) labels: &'r Labels,
+    pub(crate) audits: &'r [Audit],
+    pub(crate) of_host: &'r [HostFinding],
+    pub(crate) wrong: &'r [Wrong],
+    /// The labels of each site, where it was asked for them.
+    pub(crate) tables: Option<&'r [Vec<LabelLine>]>,
+    /// Whether every path is named.
+    pub(crate) each: bool,
+}
+
+impl Report for AuditReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        let Some(tables) = self.tables else {
+            return audit_text::render(self.audits, self.of_host, self.wrong, self.each, out);
+        };
+        for (n, (audit, lines)) in self.audits.iter().zip(tables).enumerate() {
+            if n > 0 {
+                writeln!(out)?;
+            }
+            labels_text::render(audit, self.labels, lines, out)?;
+        }
+        Ok(())
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        let host = HostHeader { name: self.host, labels: self.labels, accounts: self.accounts };
+        json_audit::audit(&host, (self.audits, self.of_host), self.wrong, self.tables.unwrap_or_default(), out)
+    }
+}
+
+/// `survey`.
+pub(crate) struct SurveyReport<'r> {
+    pub(crate) found: &'r Survey,
+    /// The site file that it was saved as.
+    pub(crate) saved: Option<&'r str>,
+    /// Whether the draft alone is wanted.
+    pub(crate) draft: bool,
+}
+
+impl Report for SurveyReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        if self.draft {
+            write!(out, "{}", self.found.draft())
+        } else {
+            survey_text::render(self.found, self.saved, out)
+        }
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_survey::survey(self.found, out)
+    }
+}
+
+/// `history`.
+pub(crate) struct HistoryReport<'r> {
+    pub(crate) all: &'r [ChangeSet],
+    /// Only those of this site.
+    pub(crate) site: Option<&'r str>,
+}
+
+impl Report for HistoryReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        history_text::render(self.all, self.site, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_records::history(self.all, self.site, out)
+    }
+}
+
+/// `why --all`.
+pub(crate) struct EverythingReport<'r> {
+    pub(crate) found: &'r Everything,
+    /// The account's name, and the same with its role.
+    pub(crate) account: &'r str,
+    pub(crate) in_role: &'r str,
+}
+
+impl Report for EverythingReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        why_text::everything(self.found, self.in_role, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_why::everything(self.found, self.account, out)
+    }
+}
+
+/// `why --from-log`.
+pub(crate) struct ReviewsReport<'r> {
+    pub(crate) reviews: &'r [Review],
+    /// What is no matter of files.
+    pub(crate) others: &'r [NoFile],
+    /// How many logs were read.
+    pub(crate) logs: u64,
+    pub(crate) without_path: u64,
+}
+
+impl Report for ReviewsReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        why_text::reviews(self.reviews, self.others, self.logs, self.without_path, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_why::reviews(self.reviews, self.others, self.without_path, out)
+    }
+}
+
+/// `set`, `open` and `seal`: people read along while it is done.
+pub(crate) struct ChangesReport<'r> {
+    pub(crate) sites: &'r [ChangedSite],
+    pub(crate) accounts: &'r Accounts,
+}
+
+impl Report for ChangesReport<'_> {
+    fn text(&self, _: &mut dyn Write) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_changes::changes(self.sites, self.accounts, out)
+    }
+}
+
+/// `undo`: people read along while it is done.
+pub(crate) struct UndoReport<'r> {
+    pub(crate) plans: &'r [(&'r UndoPlan, Option<&'r Outcome>)],
+}
+
+impl Report for UndoReport<'_> {
+    fn text(&self, _: &mut dyn Write) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_records::undo(self.plans, out)
+    }
+}
+
+/// `move`, planned or done.
+pub(crate) struct MoveReport<'r> {
+    pub(crate) plan: &'r MovePlan,
+    pub(crate) moved: Option<&'r Moved<'r>>,
+    pub(crate) accounts: &'r Accounts,
+}
+
+impl Report for MoveReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        match self.moved {
+            None => move_text::render(self.plan, self.accounts, out),
+            Some(moved) => move_text::outcome(self.plan, moved.outcome, out),
+        }
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_changes::moved(self.plan, self.moved, self.accounts, out)
+    }
+}
