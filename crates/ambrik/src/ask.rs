@@ -26,7 +26,7 @@ pub(crate) fn go_on(session: &mut Session<'_>, yes: bool, question: &str) -> Res
 
 /// A line that somebody answers with, in lower case; nothing at the end of the input.
 pub(crate) fn line(session: &mut Session<'_>, question: &str) -> io::Result<Option<String>> {
-    session.ask(question);
+    session.terminal.ask(question);
     let mut answer = String::new();
     let read = io::stdin().lock().read_line(&mut answer)?;
     Ok((read > 0).then(|| answer.trim().to_ascii_lowercase()))

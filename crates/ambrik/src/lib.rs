@@ -8,8 +8,10 @@ mod failure;
 mod options;
 mod output;
 mod progress;
+mod records;
 mod session;
 mod sites;
+mod terminal;
 
 use std::ffi::OsString;
 use std::io::{self, Write};
@@ -63,12 +65,13 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
     let mut session = Session::new(&cli.global, &mut out, err);
     for (id, name) in FOLDERS.iter().filter(|(_, name)| lent && std::env::var_os(name).is_some()) {
         session
+            .terminal
             .warn(&format!("{name} is not followed where somebody else's rights are used (sudo, set-uid); use --{id}"));
     }
     let result = commands::run(cli.command, &mut session);
     match result {
         Ok(exit) => exit,
-        Err(failure) => session.report(&failure),
+        Err(failure) => session.terminal.report(&failure),
     }
 }
 

@@ -1,45 +1,41 @@
-//! What every command needs: the host, its accounts, the site files, the ledger, and where to write.
+//! What every command needs: where the host, its site files and its records are, and a terminal.
 
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::ffi::OsStr;
-use std::io::{self, IsTerminal as _, Write};
+use std::io::Write;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::AuditSetting;
-use ambrik_core::change::{ChangeCommand, ChangeSet, HowChanged, Ledger, LedgerError, SitePhase, StateDir, StateError};
+use ambrik_core::change::{ChangeCommand, ChangeSet, Ledger, LedgerError, StateDir, StateError};
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Services;
 use ambrik_core::label::Labels;
 use ambrik_core::own::Place;
 use ambrik_core::shown::Shown;
-use ambrik_core::site::{Phase, Site};
+use ambrik_core::site::Site;
 use ambrik_core::tree::{Host, Progress};
-use anstream::adapter::StripBytes;
 
-use crate::failure::Wrong;
-use crate::failure::{Exit, Failure};
-use crate::options::{Format, Global, When};
-use crate::output::report::Report;
+use crate::failure::Failure;
+use crate::options::Global;
+use crate::records::Records;
+use crate::terminal::Terminal;
 
 /// One run of the tool.
 pub(crate) struct Session<'s> {
     sites: PathBuf,
     state: PathBuf,
+    /// The folder that stands for the host, as it was named.
     host: Option<PathBuf>,
-    /// Where the folder that stands for the host is.
+    /// The same without links of its own: absolute.
     host_folder: Option<PathBuf>,
-    format: Format,
-    pub(crate) quiet: bool,
-    verbose: bool,
-    color: When,
     /// Whether runs that were stopped have been told of.
     told_of_stopped: bool,
-    out: &'s mut dyn Write,
-    err: &'s mut dyn Write,
+    /// Where results and remarks go.
+    pub(crate) terminal: Terminal<'s>,
 }
 
 /// The host looked at, with its accounts.
@@ -96,136 +92,9 @@ impl<'s> Session<'s> {
                 .host
                 .as_ref()
                 .map(|host| std::path::absolute(host).unwrap_or_else(|_| host.clone()).components().collect()),
-            format: global.format,
-            quiet: global.quiet,
-            verbose: global.verbose,
-            color: global.color,
             told_of_stopped: false,
-            out,
-            err,
+            terminal: Terminal::new(global, out, err),
         }
-    }
-
-    /// Whether results for people have colours.
-    pub(crate) fn has_colours(&self) -> bool {
-        match self.color {
-            When::Always => true,
-            When::Never => false,
-            When::Auto => io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
-        }
-    }
-
-    /// Where results for people go; colours are taken out where they are not wanted.
-    pub(crate) fn out(&mut self) -> Box<dyn Write + '_> {
-        if self.has_colours() {
-            Box::new(&mut *self.out)
-        } else {
-            Box::new(Plain { to: self.out, state: StripBytes::new() })
-        }
-    }
-
-    /// Where results for programs go, unchanged.
-    pub(crate) fn raw_out(&mut self) -> &mut dyn Write {
-        &mut *self.out
-    }
-
-    /// The options that carry the choice of colours on to another run.
-    pub(crate) fn color_arguments(&self) -> [std::ffi::OsString; 2] {
-        let when = match self.color {
-            When::Auto => "auto",
-            When::Always => "always",
-            When::Never => "never",
-        };
-        ["--color".into(), when.into()]
-    }
-
-    /// Runs another command line to the same streams.
-    pub(crate) fn run_again(&mut self, line: Vec<std::ffi::OsString>) -> Exit {
-        crate::run(line, &mut *self.out, &mut *self.err)
-    }
-
-    /// Writes a result in the format that was asked for.
-    pub(crate) fn write(&mut self, report: &dyn Report) -> io::Result<()> {
-        match self.format {
-            Format::Text => {
-                let mut out = io::BufWriter::new(self.out());
-                report.text(&mut out)?;
-                out.flush()
-            }
-            Format::Json => report.json(&mut *self.out),
-        }
-    }
-
-    /// Whether people read along while the work is done.
-    pub(crate) fn tells(&self) -> bool {
-        self.format == Format::Text
-    }
-
-    /// Prints a line of results.
-    pub(crate) fn line(&mut self, words: &str) -> io::Result<()> {
-        writeln!(self.out, "{words}")
-    }
-
-    /// Says something about what is being done.
-    pub(crate) fn say(&mut self, words: &str) {
-        if !self.quiet {
-            // That a remark cannot be written must not stop the work.
-            let _ = writeln!(self.err, "{words}");
-        }
-    }
-
-    /// Asks something; the answer comes on the same line.
-    pub(crate) fn ask(&mut self, words: &str) {
-        let _ = write!(self.err, "{words}");
-        let _ = self.err.flush();
-    }
-
-    /// Says something that only `-v` asks for.
-    pub(crate) fn detail(&mut self, words: &str) {
-        if self.verbose {
-            let _ = writeln!(self.err, "{words}");
-        }
-    }
-
-    /// Says something that must be known, `-q` or not.
-    pub(crate) fn warn(&mut self, words: &str) {
-        let _ = writeln!(self.err, "ambrik: {words}");
-    }
-
-    /// Names each path that failed with its reason; of very many with the same reason, the first.
-    pub(crate) fn report_failures(&mut self, failures: &[(PathBuf, ambrik_core::tree::Failure)]) {
-        const NAMED: usize = 20;
-        let mut by_reason: BTreeMap<String, Vec<&Path>> = BTreeMap::new();
-        for (path, failure) in failures {
-            by_reason.entry(failure.to_string()).or_default().push(path);
-        }
-        for (reason, paths) in by_reason {
-            let named = if self.verbose { paths.len() } else { NAMED };
-            for path in paths.iter().take(named) {
-                self.warn(&format!("{}: {reason}", Shown(path)));
-            }
-            if paths.len() > named {
-                let more = crate::output::paths(crate::output::count(paths.len() - named));
-                self.warn(&format!("and {more} more: {reason} (-v names them all)"));
-            }
-        }
-    }
-
-    /// Names the sites that cannot be judged, and what is wrong with their files.
-    pub(crate) fn report_wrong(&mut self, wrong: &[Wrong]) {
-        for Wrong { says, .. } in wrong {
-            for line in says.lines() {
-                self.warn(line);
-            }
-        }
-    }
-
-    /// Tells why a command ended early.
-    pub(crate) fn report(&mut self, failure: &Failure) -> Exit {
-        for line in failure.message.lines() {
-            let _ = writeln!(self.err, "ambrik: {line}");
-        }
-        failure.exit
     }
 
     fn open_host(&self) -> Result<Host, Failure> {
@@ -246,7 +115,7 @@ impl<'s> Session<'s> {
         let accounts = ambrik_core::host::accounts(&host)?;
         let labels = Labels::of(&host);
         if let Some(problem) = &labels.problem {
-            self.warn(problem);
+            self.terminal.warn(problem);
         }
         Ok(HostView { host, accounts, labels, clean_since: HashMap::new(), services: OnceCell::new() })
     }
@@ -332,7 +201,7 @@ impl<'s> Session<'s> {
     /// What stands for records that this user may not read.
     fn no_records(&mut self, why: &StateError) -> Records {
         if !std::mem::replace(&mut self.told_of_stopped, true) {
-            self.say(&format!("{why}: which phase sites are in is not known; they are judged as sealed"));
+            self.terminal.say(&format!("{why}: which phase sites are in is not known; they are judged as sealed"));
         }
         Records { unreadable: Some(why.to_string()), ..Records::default() }
     }
@@ -356,7 +225,7 @@ impl<'s> Session<'s> {
                 (ChangeCommand::Forget, ..) => format!("set {site} --forget"),
                 _ => format!("{command} {site}"),
             };
-            self.warn(&format!(
+            self.terminal.warn(&format!(
                 "change set {id} ({command} {site}) was stopped in the middle; finish it with `ambrik {words}`, or take it back with `ambrik undo {id}`"
             ));
         }
@@ -367,84 +236,4 @@ impl<'s> Session<'s> {
 fn is_clean(path: &Path) -> bool {
     let bytes = path.as_os_str().as_bytes();
     bytes.first() == Some(&b'/') && !bytes.ends_with(b"/") && !bytes.windows(2).any(|two| two == b"//" || two == b"/.")
-}
-
-/// A stream without colours.
-struct Plain<'s> {
-    to: &'s mut dyn Write,
-    state: StripBytes,
-}
-
-impl Write for Plain<'_> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        for part in self.state.strip_next(bytes) {
-            self.to.write_all(part)?;
-        }
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.to.flush()
-    }
-}
-
-/// What the ledger tells, where it can be read.
-#[derive(Default)]
-pub(crate) struct Records {
-    pub(crate) ledger: Option<Ledger>,
-    pub(crate) sets: Vec<ChangeSet>,
-    /// Why this user may not read them.
-    pub(crate) unreadable: Option<String>,
-}
-
-impl Records {
-    /// The same, for what cannot do without them.
-    pub(crate) fn readable(self) -> Result<Self, Failure> {
-        match self.unreadable {
-            Some(why) => Err(Failure::privilege(&why)),
-            None => Ok(self),
-        }
-    }
-
-    /// A site's phase, and, where it is open, a word about until when.
-    pub(crate) fn phase_told(&self, site: &str, session: &mut Session<'_>) -> Result<SitePhase, Failure> {
-        let phase = self.phase(site)?;
-        if let (Phase::Open, Some(until)) = (phase.phase, phase.until) {
-            session.say(&format!("{site}: {}", crate::output::open_until(until)));
-        }
-        Ok(phase)
-    }
-
-    /// When these sites were found clean last.
-    pub(crate) fn clean_since(&self, sites: &[Arc<Site>]) -> Result<HashMap<String, Nanos>, Failure> {
-        let mut found = HashMap::new();
-        for site in sites {
-            if let Some(since) =
-                self.ledger.as_ref().map(|ledger| ledger.clean_since(&site.name)).transpose()?.flatten()
-            {
-                found.insert(site.name.clone(), since);
-            }
-        }
-        Ok(found)
-    }
-
-    /// Notes that a site was found clean by an audit that began then; where that cannot be written nothing else depends on it.
-    pub(crate) fn found_clean(&mut self, site: &str, begun: jiff::Timestamp) {
-        if let (Some(ledger), Ok(begun)) = (&mut self.ledger, Nanos::try_from(begun.as_nanosecond())) {
-            let _ = ledger.found_clean(site, begun);
-        }
-    }
-
-    /// The code of a site that changed and that nobody has answered for, and how.
-    pub(crate) fn unproven(&self, site: &str) -> Result<Vec<(PathBuf, HowChanged)>, Failure> {
-        Ok(self.ledger.as_ref().map(|ledger| ledger.unproven(site)).transpose()?.unwrap_or_default())
-    }
-
-    /// A site's phase.
-    pub(crate) fn phase(&self, site: &str) -> Result<SitePhase, Failure> {
-        match &self.ledger {
-            Some(ledger) => Ok(ledger.phase(site)?),
-            None => Ok(SitePhase::default()),
-        }
-    }
 }

@@ -19,6 +19,6 @@ pub(crate) struct AccountsArgs {
 pub(crate) fn run(args: &AccountsArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let services = looked.services();
-    session.write(&AccountsReport { host: &session.host_name(), services, settings: args.settings })?;
+    session.terminal.write(&AccountsReport { host: &session.host_name(), services, settings: args.settings })?;
     Ok(Exit::Clean)
 }

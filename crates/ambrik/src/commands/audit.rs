@@ -70,11 +70,11 @@ impl FailOn {
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let mut looked = session.look()?;
     let Sites { chosen: sites, neighbours, mut wrong } = session.sites(&args.names, &looked)?;
-    session.report_wrong(&wrong);
+    session.terminal.report_wrong(&wrong);
     let mut records = session.records()?;
     looked.clean_since = records.clean_since(&sites)?;
     let services = looked.services();
-    session.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
+    session.terminal.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
     let longest = longest(&args.within)?;
     let mut audits = Vec::new();
     let mut tables = Vec::new();
@@ -82,20 +82,20 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         for whom in [Whom::Php, Whom::Web] {
             let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, services);
             if let Some(stale) = subject.and_then(|subject| subject.stale) {
-                session.warn(&format!("{}: {stale}; this audit judges what is then", site.name));
+                session.terminal.warn(&format!("{}: {stale}; this audit judges what is then", site.name));
             }
         }
-        let phase = records.phase_told(&site.name, session)?;
+        let phase = records.phase_told(&site.name, &mut session.terminal)?;
         let site = phase.of(site);
         let begun = jiff::Timestamp::now();
-        let judged = watched(session.quiet, "looking at", |progress| {
+        let judged = watched(session.terminal.quiet, "looking at", |progress| {
             audit(&looked.setting(&neighbours, progress), &site, phase.phase)
         });
         let mut audit = match judged {
             Ok(audit) => audit,
             Err(error) => {
                 let unjudged = Wrong { site: site.name.clone(), says: error.to_string() };
-                session.report_wrong(std::slice::from_ref(&unjudged));
+                session.terminal.report_wrong(std::slice::from_ref(&unjudged));
                 wrong.push(unjudged);
                 continue;
             }
@@ -107,7 +107,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
             audit = audit.overdue_since(until, jiff::Zoned::now().date());
         }
         if args.over_http && site.url.is_none() && args.names.is_empty() {
-            session.say(&format!("{}: its site file has no url: not asked over HTTP", site.name));
+            session.terminal.say(&format!("{}: its site file has no url: not asked over HTTP", site.name));
         } else if args.over_http {
             audit = ask_over_http(audit, &looked, longest, session)?;
         }
@@ -117,7 +117,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         }
         if args.labels {
             let lines = if looked.labels.are_managed() {
-                watched(session.quiet, "looking at", |progress| {
+                watched(session.terminal.quiet, "looking at", |progress| {
                     table(&looked.host, &looked.labels, &site, phase.phase, threads(), progress)
                 })?
             } else {
@@ -131,10 +131,10 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         return Ok(Exit::Usage);
     }
     if let Some(words) = looked.accounts.not_asked() {
-        session.say(&words);
+        session.terminal.say(&words);
     }
     let of_host = host_findings(&audits);
-    session.write(&AuditReport {
+    session.terminal.write(&AuditReport {
         host: &session.host_name(),
         accounts: &looked.accounts,
         labels: &looked.labels,
@@ -166,10 +166,10 @@ pub(crate) fn ask_over_http(
         .map_err(|error| Failure::usage(error.to_string()))?;
     let name = audit.site.name.clone();
     for why in &asked.unanswered {
-        session.warn(&format!("{name}: could not be asked: {why}"));
+        session.terminal.warn(&format!("{name}: could not be asked: {why}"));
     }
     let addresses = output::counted(output::count(asked.addresses), "address", "addresses");
-    session.detail(&format!("{name}: {addresses} asked for over HTTP"));
+    session.terminal.detail(&format!("{name}: {addresses} asked for over HTTP"));
     Ok(audit.with_asked(asked, jiff::Zoned::now().date()))
 }
 
@@ -177,26 +177,26 @@ pub(crate) fn ask_over_http(
 pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     let name = &audit.site.name;
     for ambrik_core::site::Detected { key, user, because } in &audit.site.detected {
-        session.say(&format!("{name}: {key} is left out of the site file; found {user} ({because})"));
+        session.terminal.say(&format!("{name}: {key} is left out of the site file; found {user} ({because})"));
     }
     for part in &audit.site.parts {
         if let Some(other) = &part.other {
             let path = ambrik_core::shown::Shown(std::path::Path::new(&part.shown));
-            session.say(&format!(
+            session.terminal.say(&format!(
                 "{name}: {path} is of site {}, which its own site file describes: left to that",
                 other.name
             ));
         }
     }
     if let Some(real) = &audit.real_root {
-        session.say(&format!(
+        session.terminal.say(&format!(
             "{name}: root {} leads through a symlink to {}",
             audit.site.root.display(),
             real.display()
         ));
     }
     for mount in &audit.mounts {
-        session.say(&format!(
+        session.terminal.say(&format!(
             "{name}: another file system begins at {}; only what parts name there is looked at",
             ambrik_core::shown::Shown(mount)
         ));
@@ -204,10 +204,13 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     if audit.not_opened > 0 {
         let files = output::counted(audit.not_opened, "short PHP file", "short PHP files");
         session
+            .terminal
             .say(&format!("{name}: {files} deep in this large tree were not opened to look for PHP information pages"));
     }
     if audit.vanished > 0 {
-        session.say(&format!("{name}: {} went away during the run and were skipped", output::paths(audit.vanished)));
+        session
+            .terminal
+            .say(&format!("{name}: {} went away during the run and were skipped", output::paths(audit.vanished)));
     }
 }
 

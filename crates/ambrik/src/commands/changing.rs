@@ -26,7 +26,8 @@ use crate::output::{
     report::ChangesReport,
 };
 use crate::progress::watched;
-use crate::session::{HostView, Records, Session, threads};
+use crate::records::Records;
+use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
 
 /// How much is really done.
@@ -104,7 +105,7 @@ pub(crate) fn run(job: &Job<'_>, named: &[PathBuf], session: &mut Session<'_>) -
         Some(parts) => sites.iter().map(|site| Arc::new(site.open_for(parts))).collect(),
         None => sites,
     };
-    session.report_wrong(&wrong);
+    session.terminal.report_wrong(&wrong);
     if sites.is_empty() {
         return Ok(Exit::Usage);
     }
@@ -128,7 +129,7 @@ struct Work<'w> {
 
 impl Work<'_> {
     fn plan(&self, site: &Arc<Site>, session: &mut Session<'_>) -> Result<Plan, Failure> {
-        let phase = self.records.phase_told(&site.name, session)?.phase;
+        let phase = self.records.phase_told(&site.name, &mut session.terminal)?.phase;
         let audit = self.look(site, session)?;
         tell(session, &audit);
         let mut plan = (self.job.plan)(audit, phase);
@@ -159,7 +160,7 @@ impl Work<'_> {
     }
 
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
-        Ok(watched(session.quiet, "looking at", |progress| {
+        Ok(watched(session.terminal.quiet, "looking at", |progress| {
             // `set` and `open` neither show nor remove information pages.
             let setting = AuditSetting {
                 sniff: self.job.command == ChangeCommand::Seal,
@@ -174,7 +175,7 @@ impl Work<'_> {
         let records = Records { ledger: Ledger::open(state)?, ..Records::default() };
         let clean_since = records.clean_since(std::slice::from_ref(site))?;
         let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
-        let found = watched(session.quiet, "looking at", |progress| {
+        let found = watched(session.terminal.quiet, "looking at", |progress| {
             let setting = AuditSetting { clean_since: &clean_since, ..self.looked.setting(self.neighbours, progress) };
             audit(&setting, site, self.job.phase)
         })?;
@@ -200,11 +201,11 @@ impl Work<'_> {
         let mut plans = Vec::new();
         for site in sites {
             let plan = self.plan(site, session)?;
-            if session.tells() {
-                output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
+            if session.terminal.tells() {
+                output::changes_text::render(&plan, &self.looked.accounts, &mut session.terminal.out())?;
             }
             if let Err(refusal) = self.stands(&plan) {
-                session.report(&refusal);
+                session.terminal.report(&refusal);
                 exit = exit.max(Exit::Usage);
             }
             let nothing = plan.is_empty() && plan.passed_over().next().is_none();
@@ -215,7 +216,7 @@ impl Work<'_> {
             });
             plans.push(ChangedSite::planned(plan));
         }
-        session.write(&ChangesReport { sites: &plans, accounts: &self.looked.accounts })?;
+        session.terminal.write(&ChangesReport { sites: &plans, accounts: &self.looked.accounts })?;
         Ok(exit)
     }
 
@@ -225,7 +226,7 @@ impl Work<'_> {
             self.stands(plan)?;
         }
         let complete = plans.iter().all(|plan| plan.audit.is_complete());
-        output::script::render(&plans, &self.looked.accounts, session.raw_out())?;
+        output::script::render(&plans, &self.looked.accounts, session.terminal.raw_out())?;
         Ok(if complete { Exit::Clean } else { Exit::Partial })
     }
 
@@ -234,8 +235,8 @@ impl Work<'_> {
         let mut exit = Exit::Clean;
         let mut changed = Vec::new();
         for (n, site) in sites.iter().enumerate() {
-            if n > 0 && session.tells() {
-                session.line("")?;
+            if n > 0 && session.terminal.tells() {
+                session.terminal.line("")?;
             }
             let _lock = state.lock(&site.name, &format!("{} {}", self.job.command, site.name))?;
             match self.change_one(site, &state, session)? {
@@ -247,7 +248,7 @@ impl Work<'_> {
                 None => exit = exit.max(Exit::Usage),
             }
         }
-        session.write(&ChangesReport { sites: &changed, accounts: &self.looked.accounts })?;
+        session.terminal.write(&ChangesReport { sites: &changed, accounts: &self.looked.accounts })?;
         Ok(exit)
     }
 
@@ -258,16 +259,16 @@ impl Work<'_> {
         state: &StateDir,
         session: &mut Session<'_>,
     ) -> Result<Option<(Exit, ChangedSite)>, Failure> {
-        let text = session.tells();
+        let text = session.terminal.tells();
         let mut plan = self.plan(site, session)?;
         for other in self.stands(&plan)? {
-            session.warn(&format!(
+            session.terminal.warn(&format!(
                 "{}: another folder is there than when it was changed last: a new release?",
                 Shown(&other)
             ));
         }
         if text {
-            output::changes_text::render(&plan, &self.looked.accounts, &mut session.out())?;
+            output::changes_text::render(&plan, &self.looked.accounts, &mut session.terminal.out())?;
         }
         if !plan.can_be_made() {
             return Err(Failure::privilege(&format!(
@@ -285,7 +286,7 @@ impl Work<'_> {
         let approved = self.approved(site, &changed, session)?;
         let question = format!("Make these changes to {}?", site.name);
         if !nothing && !go_on(session, self.job.mode == Mode::Yes, &question)? {
-            session.say(&format!("{}: nothing was changed", site.name));
+            session.terminal.say(&format!("{}: nothing was changed", site.name));
             return Ok(None);
         }
         let unproven = || changed.iter().filter(|changed| changed.is_unproven());
@@ -301,7 +302,7 @@ impl Work<'_> {
         {
             let taken_back = settle(site, outcome.id, self.job.insisting.or_undo, self.looked, state, session)?;
             if text {
-                output::changes_text::outcome(&plan, &outcome, &mut session.out())?;
+                output::changes_text::outcome(&plan, &outcome, &mut session.terminal.out())?;
             }
             let outcome = Some(outcome);
             return Ok(Some((Exit::Partial, ChangedSite { plan, outcome, after: None, broken, taken_back })));
@@ -325,7 +326,7 @@ impl Work<'_> {
             exit = exit.max(Exit::Partial);
         }
         if let (true, Some(outcome)) = (text, &outcome) {
-            output::changes_text::outcome(&plan, outcome, &mut session.out())?;
+            output::changes_text::outcome(&plan, outcome, &mut session.terminal.out())?;
         }
         let mut after = None;
         if plan.command == ChangeCommand::Seal {
@@ -347,9 +348,11 @@ impl Work<'_> {
         let mut changed = Vec::new();
         if plan.phase_before == Phase::Open {
             let host = &self.looked.host;
-            match watched(session.quiet, "comparing", |progress| changed_in_window(host, site, ledger, progress))? {
+            match watched(session.terminal.quiet, "comparing", |progress| {
+                changed_in_window(host, site, ledger, progress)
+            })? {
                 Some(found) => changed = found,
-                None => session.warn(&format!(
+                None => session.terminal.warn(&format!(
                     "{}: what was there when it was opened is not on record, so what changed since is not known",
                     site.name
                 )),
@@ -363,8 +366,8 @@ impl Work<'_> {
                 changed.push(Changed { path, how, kind, expected: false });
             }
         }
-        if session.tells() {
-            output::changes_text::changed_in_window(&site.name, &changed, &mut session.out())?;
+        if session.terminal.tells() {
+            output::changes_text::changed_in_window(&site.name, &changed, &mut session.terminal.out())?;
         }
         Ok(changed)
     }
@@ -408,7 +411,7 @@ impl Work<'_> {
         if self.job.mode == Mode::Yes || !can_ask() {
             return Err(Failure::usage(format!("{what}; nothing was changed: {todo}")));
         }
-        session.warn(&what);
+        session.terminal.warn(&what);
         if go_on(session, false, "Seal it all the same?")? { Ok(()) } else { Err(Failure::usage(todo)) }
     }
 
@@ -423,10 +426,10 @@ impl Work<'_> {
         session: &mut Session<'_>,
     ) -> Result<Sealed, Failure> {
         let host = &self.looked.host;
-        let found = watched(session.quiet, "looking at", |progress| afterwards(host, site, progress))?;
+        let found = watched(session.terminal.quiet, "looking at", |progress| afterwards(host, site, progress))?;
         let mut audit = self.look_after(site, state, session)?;
         for held in audit.still_open() {
-            session.warn(&format!("{}: {held}", site.name));
+            session.terminal.warn(&format!("{}: {held}", site.name));
         }
         let enforces = self.looked.labels.state.now == Protection::Enforcing && host.is_this();
         let domain = enforces.then(|| self.looked.labels.domain(Role::Php, site.php.ids.uid).0);
@@ -434,7 +437,7 @@ impl Work<'_> {
         // Where nothing was changed nothing is touched.
         let proof = made.then(|| prove(host, site, &found, domain, &super::prove::prover())).flatten();
         for (path, why) in proof.iter().flat_map(|proof| &proof.differences) {
-            session.warn(&format!("{}: tried as {}: {why}", Shown(path), site.php.user));
+            session.terminal.warn(&format!("{}: tried as {}: {why}", Shown(path), site.php.user));
         }
         if let Some(why) = proof.as_ref().and_then(|proof| proof.disturbed.as_ref()) {
             audit = audit.with_disturbed_proof(why, jiff::Zoned::now().date());
@@ -443,8 +446,8 @@ impl Work<'_> {
             audit = ask_over_http(audit, self.looked, ambrik_core::over_http::LONGEST, session)?;
         }
         let sealed = Sealed { changed, proof, audit };
-        if session.tells() {
-            let mut out = session.out();
+        if session.terminal.tells() {
+            let mut out = session.terminal.out();
             output::changes_text::proof(site, sealed.proof.as_ref(), &mut out)?;
             output::changes_text::closing(&sealed.audit, &mut out)?;
         }
@@ -455,25 +458,25 @@ impl Work<'_> {
         let mut ledger = Ledger::open_or_create(state)?;
         let store = self.store();
         if plan.module.is_some() {
-            session.say("the labels are made to last in the host's policy: that takes a while");
+            session.terminal.say("the labels are made to last in the host's policy: that takes a while");
         }
-        let outcome = watched(session.quiet, "changing", |progress| {
+        let outcome = watched(session.terminal.quiet, "changing", |progress| {
             let (host, keep, store) = (&self.looked.host, self.job.keep, store.as_ref());
             apply(plan, &mut ledger, &ChangeContext { host, state, threads: threads(), store, keep, progress })
         })?;
         let by_hand = plan.audit.module.as_ref().filter(|module| module.needed && store.is_none());
         if let Some(module) = by_hand {
             let path = keep_module(module, state)?;
-            session.say(&format!(
+            session.terminal.say(&format!(
                 "{}: the labels do not outlast a relabelling: this host's policy cannot be changed from here; on the host: semodule -i {}",
                 plan.audit.site.name,
                 shell_path(&path)
             ));
         }
-        session.report_failures(&outcome.failures);
+        session.terminal.report_failures(&outcome.failures);
         if outcome.vanished > 0 {
             let gone = output::paths(outcome.vanished);
-            session.say(&format!("{gone} went away before they were changed and were skipped"));
+            session.terminal.say(&format!("{gone} went away before they were changed and were skipped"));
         }
         Ok(outcome)
     }

@@ -75,7 +75,7 @@ pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     }
     let failed = |cause| Failure::usage(format!("cannot build the demo host in {shown}: {cause}"));
     let files = crate::demo::build(&folder).map_err(failed)?;
-    session.line(&format!(
+    session.terminal.line(&format!(
         "The host quay-1 of the Saltmarsh Harbour Trust, {} files, in {shown}",
         crate::output::number(crate::output::count(files))
     ))?;
@@ -83,7 +83,9 @@ pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         return Ok(Exit::Clean);
     }
     if !rustix::process::geteuid().is_root() {
-        session.line("You are not root: changes of owner will be refused and listed; everything else is real.")?;
+        session
+            .terminal
+            .line("You are not root: changes of owner will be refused and listed; everything else is real.")?;
     }
     for (what, words) in STEPS {
         step(session, &folder, what, words)?;
@@ -92,7 +94,7 @@ pub(crate) fn run(args: &DemoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     for (what, words) in OTHER_STEPS {
         step(session, &other, what, words)?;
     }
-    session.line(&format!("\nTry more of it:  ambrik --host {shown} audit tidewatch --each"))?;
+    session.terminal.line(&format!("\nTry more of it:  ambrik --host {shown} audit tidewatch --each"))?;
     Ok(Exit::Clean)
 }
 
@@ -100,13 +102,13 @@ fn step(session: &mut Session<'_>, folder: &Path, what: &str, words: &[&str]) ->
     let bold = Style::new().bold();
     let faint = Style::new().dimmed();
     {
-        let mut out = session.out();
+        let mut out = session.terminal.out();
         writeln!(out, "\n{faint}# {what}{faint:#}")?;
         writeln!(out, "{bold}$ ambrik --host {} {}{bold:#}", folder.display(), words.join(" "))?;
     }
     let mut line: Vec<OsString> = vec!["ambrik".into(), "--host".into(), folder.into()];
-    line.extend(session.color_arguments());
+    line.extend(session.terminal.color_arguments());
     line.extend(words.iter().map(Into::into));
-    session.run_again(line);
+    session.terminal.run_again(line);
     Ok(())
 }

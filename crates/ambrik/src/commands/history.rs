@@ -18,6 +18,6 @@ pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit,
     if let Some(site) = site.filter(|site| all.iter().all(|set| set.site != *site)) {
         session.is_a_site(site)?;
     }
-    session.write(&HistoryReport { all: &all, site })?;
+    session.terminal.write(&HistoryReport { all: &all, site })?;
     Ok(Exit::Clean)
 }

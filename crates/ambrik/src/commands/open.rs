@@ -86,10 +86,10 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         if mode == Mode::Preview || phase.phase != Phase::Open || phase.until != Some(until) {
             continue;
         }
-        if session.tells() {
+        if session.terminal.tells() {
             let site = phase.of(site);
             let missing = cannot_be_made(&looked.host, &site, Phase::Open);
-            output::changes_text::opened(&site, &missing, until, &mut session.out())?;
+            output::changes_text::opened(&site, &missing, until, &mut session.terminal.out())?;
         }
         if !timer(args, site, duration, session) {
             exit = exit.max(Exit::Partial);
@@ -146,12 +146,12 @@ fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut S
     words.extend(["set".to_owned(), file.display().to_string(), "--yes".to_owned()]);
     if !args.arm {
         if runs {
-            session.say(&format!(
+            session.terminal.say(&format!(
                 "nothing closes it by itself; --arm does, or: systemd-run {}",
                 words.iter().map(|word| shell_word(word.as_ref())).collect::<Vec<_>>().join(" ")
             ));
         } else {
-            session.say("nothing closes it by itself: every later command tells how long is left");
+            session.terminal.say("nothing closes it by itself: every later command tells how long is left");
         }
         return true;
     }
@@ -162,15 +162,17 @@ fn timer(args: &OpenArgs, site: &Site, duration: SignedDuration, session: &mut S
     let _ = quietly("systemctl", &["stop".to_owned(), format!("{unit}.timer")]);
     match quietly("systemd-run", &words) {
         Ok(done) if done.status.success() => {
-            session.say(&format!("closed by itself: timer {unit}"));
+            session.terminal.say(&format!("closed by itself: timer {unit}"));
             return true;
         }
         Ok(failed) => {
             let why = String::from_utf8_lossy(&failed.stderr).trim().to_owned();
-            session.warn(&format!("--arm: systemd-run failed ({why}): close the window with `ambrik seal`"));
+            session.terminal.warn(&format!("--arm: systemd-run failed ({why}): close the window with `ambrik seal`"));
         }
         Err(cause) => {
-            session.warn(&format!("--arm: cannot run systemd-run ({cause}): close the window with `ambrik seal`"));
+            session
+                .terminal
+                .warn(&format!("--arm: cannot run systemd-run ({cause}): close the window with `ambrik seal`"));
         }
     }
     false

@@ -25,7 +25,7 @@ impl<'s> Watch<'s> {
     pub(crate) fn begin(site: &'s Site, session: &mut Session<'_>) -> Self {
         let before = ask_pages(site, LONGEST);
         for page in before.iter().filter(|page| !page.works()) {
-            session.detail(&format!(
+            session.terminal.detail(&format!(
                 "{}: {} does not work before the change: {}",
                 site.name,
                 page.address,
@@ -47,7 +47,7 @@ impl<'s> Watch<'s> {
             found = broken(&self.before, &ask_pages(self.site, LONGEST));
         }
         for (was, is) in &found {
-            session.warn(&format!(
+            session.terminal.warn(&format!(
                 "{}: {} answered before the change ({}), and does not any more: {}",
                 self.site.name,
                 was.address,
@@ -69,11 +69,11 @@ pub(crate) fn settle(
     session: &mut Session<'_>,
 ) -> Result<bool, Failure> {
     if !or_undo {
-        session.warn(&format!("{}: take the change back with: ambrik undo {id}", site.name));
+        session.terminal.warn(&format!("{}: take the change back with: ambrik undo {id}", site.name));
         return Ok(false);
     }
     let exit = take_back_now(id, looked, state, session)?;
     let how = if exit == Exit::Clean { "was taken back" } else { "was taken back in part, see above" };
-    session.warn(&format!("{}: the change {how}", site.name));
+    session.terminal.warn(&format!("{}: the change {how}", site.name));
     Ok(true)
 }

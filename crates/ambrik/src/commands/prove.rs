@@ -20,6 +20,6 @@ pub(crate) fn prover() -> Prover {
 }
 
 pub(crate) fn run(session: &mut Session<'_>) -> Result<Exit, Failure> {
-    answer(std::io::stdin().lock(), session.raw_out())?;
+    answer(std::io::stdin().lock(), session.terminal.raw_out())?;
     Ok(Exit::Clean)
 }

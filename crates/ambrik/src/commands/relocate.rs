@@ -61,29 +61,29 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
     if args.preview {
         let plan = plan(args, (site, &sites.neighbours), &looked, session)?;
-        session.write(&MoveReport { plan: &plan, moved: None, accounts: &looked.accounts })?;
+        session.terminal.write(&MoveReport { plan: &plan, moved: None, accounts: &looked.accounts })?;
         return Ok(Exit::Findings);
     }
     let state = session.state()?;
     let _lock = state.lock(&site.name, &format!("move {}", site.name))?;
     let plan = plan(args, (site, &sites.neighbours), &looked, session)?;
-    if session.tells() {
-        session.write(&MoveReport { plan: &plan, moved: None, accounts: &looked.accounts })?;
+    if session.terminal.tells() {
+        session.terminal.write(&MoveReport { plan: &plan, moved: None, accounts: &looked.accounts })?;
     }
     refuse_while_open(args, &plan, session)?;
     let part = plan.part().0.to_owned();
     if !go_on(session, args.yes, &format!("Move {part} of {}?", site.name))? {
-        session.say(&format!("{}: nothing was changed", site.name));
+        session.terminal.say(&format!("{}: nothing was changed", site.name));
         return Ok(Exit::Usage);
     }
     let mut ledger = Ledger::open_or_create(&state)?;
     let watch = Watch::begin(site, session);
-    let outcome = watched(session.quiet, "moving", |progress| {
+    let outcome = watched(session.terminal.quiet, "moving", |progress| {
         let (host, state) = (&looked.host, &state);
         let means = ChangeContext { host, state, threads: threads(), store: None, keep: true, progress };
         move_part(&plan, &mut ledger, &means)
     })?;
-    session.report_failures(&outcome.failures);
+    session.terminal.report_failures(&outcome.failures);
     let mut exit = Exit::of(&outcome);
     let broken = watch.end(session);
     let mut taken_back = false;
@@ -92,8 +92,8 @@ pub(crate) fn run(args: &MoveArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         taken_back = settle(site, outcome.id, args.or_undo, &looked, &state, session)?;
     }
     let moved = Moved { outcome: &outcome, broken: &broken, taken_back };
-    session.write(&MoveReport { plan: &plan, moved: Some(&moved), accounts: &looked.accounts })?;
-    if exit == Exit::Clean && session.tells() {
+    session.terminal.write(&MoveReport { plan: &plan, moved: Some(&moved), accounts: &looked.accounts })?;
+    if exit == Exit::Clean && session.terminal.tells() {
         look_again(site, &plan, &looked, session)?;
     }
     Ok(exit)
@@ -114,7 +114,7 @@ fn plan(
     let asked: Asked = asked(site, &args.part, &args.to, text, stopped.as_ref())?;
     let stopped = stopped.is_some_and(|stopped| stopped.from == asked.from && stopped.to == asked.to);
     let after = session.site_of(&asked.text_after, &site.file, looked)?.chosen;
-    let phase = records.phase_told(&site.name, session)?.phase;
+    let phase = records.phase_told(&site.name, &mut session.terminal)?.phase;
     let (host, accounts) = (&looked.host, &looked.accounts);
     let setting = MoveSetting { host, accounts, neighbours, phase, link: args.link, stopped };
     Ok(plan_move(&setting, site, &after[0], asked)?)
@@ -124,7 +124,9 @@ fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>
     let open = &plan.open;
     if open.unseen > 0 {
         let those = output::counted(output::count(open.unseen), "process", "processes");
-        session.say(&format!("whether {those} of others hold files open there cannot be seen; run it as root"));
+        session
+            .terminal
+            .say(&format!("whether {those} of others hold files open there cannot be seen; run it as root"));
     }
     let Some(first) = open.holding.first() else { return Ok(()) };
     let more = match open.holding.len() {
@@ -133,7 +135,7 @@ fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>
     };
     let who = format!("process {} ({}) has {} open{more}", first.pid, first.program, Shown(&first.path));
     if args.though_open {
-        session.warn(&format!("{who}: what it writes there from now on may stay behind"));
+        session.terminal.warn(&format!("{who}: what it writes there from now on may stay behind"));
         return Ok(());
     }
     Err(Failure::usage(format!("{who}; nothing was changed: stop it first, or move all the same with --though-open")))
@@ -145,9 +147,9 @@ fn look_again(site: &Arc<Site>, plan: &MovePlan, looked: &HostView, session: &mu
     let now = &chosen[0];
     let phase = session.records()?.phase(&now.name)?;
     let now = phase.of(now);
-    let after = watched(session.quiet, "looking at", |progress| {
+    let after = watched(session.terminal.quiet, "looking at", |progress| {
         audit(&looked.setting(&neighbours, progress), &now, phase.phase)
     })?;
     tell(session, &after);
-    Ok(output::move_text::closing(&after, &mut session.out())?)
+    Ok(output::move_text::closing(&after, &mut session.terminal.out())?)
 }

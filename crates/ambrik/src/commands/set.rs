@@ -77,16 +77,16 @@ fn forget_modules(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         let _lock = state.lock(&site.name, &format!("set --forget {}", site.name))?;
         let mut ledger = Ledger::open_or_create(&state)?;
         if ledger.module(&site.name)?.is_none() {
-            session.line(&format!("{}: it has no module in the host's policy", site.name))?;
+            session.terminal.line(&format!("{}: it has no module in the host's policy", site.name))?;
             continue;
         }
         let question = format!("Take the module of {} out of the host's policy?", site.name);
         if !go_on(session, args.yes, &question)? {
-            session.say(&format!("{}: nothing was changed", site.name));
+            session.terminal.say(&format!("{}: nothing was changed", site.name));
             exit = exit.max(Exit::Usage);
             continue;
         }
-        let outcome = watched(session.quiet, "changing", |progress| {
+        let outcome = watched(session.terminal.quiet, "changing", |progress| {
             let (host, state, store) = (&looked.host, &state, store.as_ref());
             forget(
                 &site.name,
@@ -95,12 +95,14 @@ fn forget_modules(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
             )
         })?;
         let Some(outcome) = outcome else { continue };
-        session.report_failures(&outcome.failures);
+        session.terminal.report_failures(&outcome.failures);
         exit = exit.max(if outcome.module { Exit::Clean } else { Exit::Partial });
         if outcome.module {
             let id = outcome.id;
             let words = "its module is out of the host's policy: a relabelling gives other labels now";
-            session.line(&format!("{}: {words}; change set {id}, taken back by: ambrik undo {id}", site.name))?;
+            session
+                .terminal
+                .line(&format!("{}: {words}; change set {id}, taken back by: ambrik undo {id}", site.name))?;
         }
     }
     Ok(exit)

@@ -53,10 +53,10 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
             survey(&looked.host, &looked.accounts, services, &dir, &others, of, progress)
         })
     };
-    let mut found = survey(None, session.quiet)?;
+    let mut found = survey(None, session.terminal.quiet)?;
     if let Some(time) = args.watch {
         let seen = watch_php(time, &found, &looked, session)?;
-        found = survey(Some(&seen), session.quiet)?;
+        found = survey(Some(&seen), session.terminal.quiet)?;
         tell_watched(session, &seen, &found);
     }
     tell(session, &found);
@@ -70,13 +70,13 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
         saved = Some(name);
     }
     let draft = args.save.is_none() && (args.draft || !std::io::stdout().is_terminal());
-    session.write(&SurveyReport { found: &found, saved: saved.as_deref(), draft })?;
+    session.terminal.write(&SurveyReport { found: &found, saved: saved.as_deref(), draft })?;
     Ok(if found.unseen.is_empty() { Exit::Clean } else { Exit::Partial })
 }
 
 fn tell(session: &mut Session<'_>, found: &Survey) {
     for path in found.unseen.iter().take(10) {
-        session.warn(&format!("{}: cannot be looked at, so nothing is known of it; run as root", Shown(path)));
+        session.terminal.warn(&format!("{}: cannot be looked at, so nothing is known of it; run as root", Shown(path)));
     }
 }
 
@@ -89,9 +89,15 @@ fn ask(found: &mut Survey, session: &mut Session<'_>) -> Result<(), Failure> {
     let mut answers = Vec::new();
     for (number, question) in found.questions.iter().enumerate() {
         let part = &question.part;
-        session.say(&format!("{} of {many}: {} as {}: {}", number + 1, Shown(&part.path), part.used_as, question.asks));
+        session.terminal.say(&format!(
+            "{} of {many}: {} as {}: {}",
+            number + 1,
+            Shown(&part.path),
+            part.used_as,
+            question.asks
+        ));
         for reason in &part.because {
-            session.say(&format!("    {}: {}", reason.says, reason.seen));
+            session.terminal.say(&format!("    {}: {}", reason.says, reason.seen));
         }
         match answer(session, "yes, no or later? [y/n/L] ")? {
             Some(said) => answers.push(said),
@@ -142,7 +148,7 @@ fn watch_php(
     places.extend(found.parts.iter().map(|part| found.root.join(&part.path)));
     let terminal = std::io::stdin().is_terminal();
     let end = if terminal { ", or until Enter is pressed" } else { "" };
-    session.say(&format!(
+    session.terminal.say(&format!(
         "watching what PHP ({}) writes for {} s{end}: use the application now",
         php.account.user,
         time.as_secs()
@@ -157,19 +163,19 @@ fn watch_php(
 
 fn tell_watched(session: &mut Session<'_>, seen: &Watched, found: &Survey) {
     let files = output::counted(output::count(seen.files.len()), "file", "files");
-    session.say(&format!(
+    session.terminal.say(&format!(
         "{} of PHP's in {} s, to {files}",
         output::counted(seen.writes, "write", "writes"),
         seen.time.as_secs()
     ));
     if seen.missed {
-        session.warn("there were more writes than the kernel kept: some are not in this");
+        session.terminal.warn("there were more writes than the kernel kept: some are not in this");
     }
     for place in &seen.unwatched {
-        session.warn(&format!("{}: what is written there cannot be watched", Shown(place)));
+        session.terminal.warn(&format!("{}: what is written there cannot be watched", Shown(place)));
     }
     for path in found.never_written.iter().flatten() {
-        session.say(&format!("{}: drafted, and not written in that time", Shown(path)));
+        session.terminal.say(&format!("{}: drafted, and not written in that time", Shown(path)));
     }
 }
 
@@ -216,6 +222,6 @@ fn save(
         }
         error => Failure::from(error),
     })?;
-    session.say(&format!("saved as {}", Shown(&file)));
+    session.terminal.say(&format!("saved as {}", Shown(&file)));
     Ok(())
 }

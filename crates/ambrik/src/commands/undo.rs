@@ -50,13 +50,13 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         Ok(plan)
     };
     let plans = ids.iter().map(|id| plan_of(&ledger, *id)).collect::<Result<Vec<_>, _>>()?;
-    if session.tells() {
+    if session.terminal.tells() {
         for plan in &plans {
-            output::undo_text::render(plan, &mut session.out())?;
+            output::undo_text::render(plan, &mut session.terminal.out())?;
         }
     }
     if args.preview {
-        session.write(&UndoReport { plans: &plans.iter().map(|plan| (plan, None)).collect::<Vec<_>>() })?;
+        session.terminal.write(&UndoReport { plans: &plans.iter().map(|plan| (plan, None)).collect::<Vec<_>>() })?;
         return Ok(Exit::Findings);
     }
     let Some(newest) = plans.first() else { return Ok(Exit::Clean) };
@@ -68,7 +68,7 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         n => format!("Take these {n} change sets of {site} back?"),
     };
     if !go_on(session, args.yes, &question)? {
-        session.say("nothing was changed");
+        session.terminal.say("nothing was changed");
         return Ok(Exit::Usage);
     }
     let store = Store::of(&looked.host, &looked.labels.state);
@@ -77,19 +77,20 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
     for id in ids {
         // Each is looked up again: taking back the one before may have concerned it.
         let plan = plan_of(&ledger, id)?;
-        let outcome = watched(session.quiet, "taking back", |progress| {
+        let outcome = watched(session.terminal.quiet, "taking back", |progress| {
             let (host, store) = (&looked.host, store.as_ref());
             let means = ChangeContext { host, state: &state, threads: threads(), store, keep: true, progress };
             take_back(&plan, &mut ledger, &means, args.force)
         })?;
-        session.report_failures(&outcome.failures);
-        if session.tells() {
-            output::undo_text::outcome(&plan, &outcome, &mut session.out())?;
+        session.terminal.report_failures(&outcome.failures);
+        if session.terminal.tells() {
+            output::undo_text::outcome(&plan, &outcome, &mut session.terminal.out())?;
         }
         exit = exit.max(Exit::of(&outcome));
         done.push((plan, outcome));
     }
     session
+        .terminal
         .write(&UndoReport { plans: &done.iter().map(|(plan, outcome)| (plan, Some(outcome))).collect::<Vec<_>>() })?;
     Ok(exit)
 }
@@ -104,7 +105,7 @@ pub(crate) fn take_back_now(
     let mut ledger = Ledger::open_or_create(state)?;
     let plan = plan_undo(&ledger, Some(id))?;
     let store = Store::of(&looked.host, &looked.labels.state);
-    let outcome = watched(session.quiet, "taking back", |progress| {
+    let outcome = watched(session.terminal.quiet, "taking back", |progress| {
         let (host, store) = (&looked.host, store.as_ref());
         take_back(
             &plan,
@@ -113,7 +114,7 @@ pub(crate) fn take_back_now(
             false,
         )
     })?;
-    session.report_failures(&outcome.failures);
+    session.terminal.report_failures(&outcome.failures);
     Ok(Exit::of(&outcome))
 }
 

@@ -72,7 +72,7 @@ pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Fai
     }
     if let Some(path) = questions.nobodys.values().next() {
         let paths = output::counted(output::count(questions.nobodys.len()), "path is", "paths are");
-        session.warn(&format!(
+        session.terminal.warn(&format!(
             "{paths} in no site ({}, …), so it is not known who \"{account}\" is there; name a user: --as www-data",
             Shown(path)
         ));
@@ -204,7 +204,7 @@ impl<'l> Inquiry<'l> {
     fn tell(&self, questions: &Questions, account: &str, brief: bool, session: &mut Session<'_>) -> io::Result<Exit> {
         let Questions { subjects, asked, nobodys } = questions;
         let (setting, mut worst) = (self.setting(), Exit::Clean);
-        if !session.tells() {
+        if !session.terminal.tells() {
             let each =
                 |subject: &Subject, answer: Answer| (exit(&answer), output::json_why::answer(&subject.name, &answer));
             why::ask_each(setting, subjects, asked, threads(), each, |answers| {
@@ -213,11 +213,11 @@ impl<'l> Inquiry<'l> {
                     worst = worst.max(exit);
                     answer
                 });
-                output::json_why::answers(&mut answers, session.raw_out())
+                output::json_why::answers(&mut answers, session.terminal.raw_out())
             })?;
             return Ok(worst);
         }
-        let colours = session.has_colours();
+        let colours = session.terminal.has_colours();
         let width = subjects.iter().map(|subject| subject.name.chars().count()).max().unwrap_or(0);
         let each = |subject: &Subject, answer: Answer| {
             let mut text = Vec::new();
@@ -230,9 +230,9 @@ impl<'l> Inquiry<'l> {
         };
         why::ask_each(setting, subjects, asked, threads(), each, |answers| -> io::Result<()> {
             if brief {
-                output::why_text::heading(width, &mut session.out())?;
+                output::why_text::heading(width, &mut session.terminal.out())?;
             }
-            let mut out = io::BufWriter::with_capacity(1 << 16, session.raw_out());
+            let mut out = io::BufWriter::with_capacity(1 << 16, session.terminal.raw_out());
             let unknown = |path: &Path| {
                 let mut text = Vec::new();
                 output::why_text::unknown(account, brief.then_some(width), path, &mut text)?;
@@ -264,7 +264,7 @@ impl<'l> Inquiry<'l> {
     fn warn_of_left_out(&self, session: &mut Session<'_>) {
         if !self.holders.is_empty() {
             for wrong in &self.wrong {
-                session.warn(&format!("left out: {wrong}"));
+                session.terminal.warn(&format!("left out: {wrong}"));
             }
         }
     }
@@ -297,10 +297,12 @@ impl Homes<'_, '_> {
 /// What is worth knowing about the account itself.
 fn tell_about(subject: &Subject, session: &mut Session<'_>) {
     if let Some(stale) = &subject.stale {
-        session.warn(stale);
+        session.terminal.warn(stale);
     }
     if let Some(process) = &subject.process {
-        session.detail(&format!("{}: ids and groups are those of a running process ({process})", subject.name));
+        session
+            .terminal
+            .detail(&format!("{}: ids and groups are those of a running process ({process})", subject.name));
     }
 }
 
@@ -347,7 +349,7 @@ fn everything(
     let whom = Whom::of(args.account.as_deref().unwrap_or("php"));
     let mut exit = Exit::Clean;
     for site in &sites {
-        let phase = records.phase_told(&site.name, session)?;
+        let phase = records.phase_told(&site.name, &mut session.terminal)?;
         let holders = [Holder::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts)];
         let subject = match &whom {
             Whom::Named(name) => {
@@ -360,14 +362,14 @@ fn everything(
         let HostView { host, accounts, labels, .. } = looked;
         let subject = subject.in_domain(&whom, labels);
         let setting = WhySetting { host, accounts, holders: &holders, labels: Some(labels) };
-        let found = watched(session.quiet, "looking at", |progress| {
+        let found = watched(session.terminal.quiet, "looking at", |progress| {
             why::everything(setting, &holders[0], &subject, act, services, (threads(), progress))
         })?;
         for path in &found.unseen {
-            session.warn(&format!("cannot tell from here what is in {}; run it as root", Shown(path)));
+            session.terminal.warn(&format!("cannot tell from here what is in {}; run it as root", Shown(path)));
         }
         let in_role = in_role(&whom, &subject);
-        session.write(&EverythingReport { found: &found, account: &subject.name, in_role: &in_role })?;
+        session.terminal.write(&EverythingReport { found: &found, account: &subject.name, in_role: &in_role })?;
         exit = exit.max(match (found.is_complete(), found.too_many()) {
             (false, _) => Exit::Partial,
             (true, 0) => Exit::Clean,
@@ -405,7 +407,9 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
     }
     inquiry.warn_of_left_out(session);
     let sites: Vec<Arc<Site>> = inquiry.holders.iter().map(|holder| Arc::clone(holder.site())).collect();
-    watched(session.quiet, "looking at", |progress| refusals.find_inodes(&inquiry.looked.host, &sites, progress));
+    watched(session.terminal.quiet, "looking at", |progress| {
+        refusals.find_inodes(&inquiry.looked.host, &sites, progress);
+    });
     let mut reviews = Vec::new();
     for refusal in refusals.list() {
         let whom = match (&args.account, refusal.by) {
@@ -433,11 +437,13 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
     }
     why::worst_first(&mut reviews);
     if refusals.more > 0 {
-        session.warn(&format!("{} refusals of further paths were only counted", output::number(refusals.more)));
+        session
+            .terminal
+            .warn(&format!("{} refusals of further paths were only counted", output::number(refusals.more)));
     }
     let others = why::no_files(&inquiry.looked.host, &refusals);
     let (logs, without_path) = (output::count(args.from_log.len()), refusals.without_path);
-    session.write(&ReviewsReport { reviews: &reviews, others: &others, logs, without_path })?;
+    session.terminal.write(&ReviewsReport { reviews: &reviews, others: &others, logs, without_path })?;
     let has = |now: Now| reviews.iter().any(|review| review.now == now);
     Ok(match (has(Now::Unknown), has(Now::Wanted) || has(Now::Opened) || has(Now::Unwanted) || has(Now::NoSite)) {
         (true, _) => Exit::Partial,

@@ -1,0 +1,73 @@
+//! What the ledger tells of sites.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use ambrik_core::change::{ChangeSet, HowChanged, Ledger, SitePhase};
+use ambrik_core::entry::Nanos;
+use ambrik_core::site::{Phase, Site};
+
+use crate::failure::Failure;
+use crate::terminal::Terminal;
+
+/// What the ledger tells, where it can be read.
+#[derive(Default)]
+pub(crate) struct Records {
+    pub(crate) ledger: Option<Ledger>,
+    pub(crate) sets: Vec<ChangeSet>,
+    /// Why this user may not read them.
+    pub(crate) unreadable: Option<String>,
+}
+
+impl Records {
+    /// The same, for what cannot do without them.
+    pub(crate) fn readable(self) -> Result<Self, Failure> {
+        match self.unreadable {
+            Some(why) => Err(Failure::privilege(&why)),
+            None => Ok(self),
+        }
+    }
+
+    /// A site's phase, and, where it is open, a word about until when.
+    pub(crate) fn phase_told(&self, site: &str, terminal: &mut Terminal<'_>) -> Result<SitePhase, Failure> {
+        let phase = self.phase(site)?;
+        if let (Phase::Open, Some(until)) = (phase.phase, phase.until) {
+            terminal.say(&format!("{site}: {}", crate::output::open_until(until)));
+        }
+        Ok(phase)
+    }
+
+    /// When these sites were found clean last.
+    pub(crate) fn clean_since(&self, sites: &[Arc<Site>]) -> Result<HashMap<String, Nanos>, Failure> {
+        let mut found = HashMap::new();
+        for site in sites {
+            if let Some(since) =
+                self.ledger.as_ref().map(|ledger| ledger.clean_since(&site.name)).transpose()?.flatten()
+            {
+                found.insert(site.name.clone(), since);
+            }
+        }
+        Ok(found)
+    }
+
+    /// Notes that a site was found clean by an audit that began then; where that cannot be written nothing else depends on it.
+    pub(crate) fn found_clean(&mut self, site: &str, begun: jiff::Timestamp) {
+        if let (Some(ledger), Ok(begun)) = (&mut self.ledger, Nanos::try_from(begun.as_nanosecond())) {
+            let _ = ledger.found_clean(site, begun);
+        }
+    }
+
+    /// The code of a site that changed and that nobody has answered for, and how.
+    pub(crate) fn unproven(&self, site: &str) -> Result<Vec<(PathBuf, HowChanged)>, Failure> {
+        Ok(self.ledger.as_ref().map(|ledger| ledger.unproven(site)).transpose()?.unwrap_or_default())
+    }
+
+    /// A site's phase.
+    pub(crate) fn phase(&self, site: &str) -> Result<SitePhase, Failure> {
+        match &self.ledger {
+            Some(ledger) => Ok(ledger.phase(site)?),
+            None => Ok(SitePhase::default()),
+        }
+    }
+}

@@ -1,0 +1,170 @@
+//! Where results and remarks go, and how.
+
+use std::collections::BTreeMap;
+use std::io::{self, IsTerminal as _, Write};
+use std::path::{Path, PathBuf};
+
+use ambrik_core::shown::Shown;
+use anstream::adapter::StripBytes;
+
+use crate::failure::{Exit, Failure, Wrong};
+use crate::options::{Format, Global, When};
+use crate::output::report::Report;
+
+/// The streams of one run.
+pub(crate) struct Terminal<'s> {
+    format: Format,
+    pub(crate) quiet: bool,
+    verbose: bool,
+    color: When,
+    out: &'s mut dyn Write,
+    err: &'s mut dyn Write,
+}
+
+impl<'s> Terminal<'s> {
+    pub(crate) fn new(global: &Global, out: &'s mut dyn Write, err: &'s mut dyn Write) -> Self {
+        let Global { format, quiet, verbose, color, .. } = *global;
+        Self { format, quiet, verbose, color, out, err }
+    }
+
+    /// Whether results for people have colours.
+    pub(crate) fn has_colours(&self) -> bool {
+        match self.color {
+            When::Always => true,
+            When::Never => false,
+            When::Auto => io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+        }
+    }
+
+    /// Where results for people go; colours are taken out where they are not wanted.
+    pub(crate) fn out(&mut self) -> Box<dyn Write + '_> {
+        if self.has_colours() {
+            Box::new(&mut *self.out)
+        } else {
+            Box::new(Plain { to: self.out, state: StripBytes::new() })
+        }
+    }
+
+    /// Where results for programs go, unchanged.
+    pub(crate) fn raw_out(&mut self) -> &mut dyn Write {
+        &mut *self.out
+    }
+
+    /// The options that carry the choice of colours on to another run.
+    pub(crate) fn color_arguments(&self) -> [std::ffi::OsString; 2] {
+        let when = match self.color {
+            When::Auto => "auto",
+            When::Always => "always",
+            When::Never => "never",
+        };
+        ["--color".into(), when.into()]
+    }
+
+    /// Writes a result in the format that was asked for.
+    pub(crate) fn write(&mut self, report: &dyn Report) -> io::Result<()> {
+        match self.format {
+            Format::Text => {
+                let mut out = io::BufWriter::new(self.out());
+                report.text(&mut out)?;
+                out.flush()
+            }
+            Format::Json => report.json(&mut *self.out),
+        }
+    }
+
+    /// Whether people read along while the work is done.
+    pub(crate) fn tells(&self) -> bool {
+        self.format == Format::Text
+    }
+
+    /// Prints a line of results.
+    pub(crate) fn line(&mut self, words: &str) -> io::Result<()> {
+        writeln!(self.out, "{words}")
+    }
+
+    /// Says something about what is being done.
+    pub(crate) fn say(&mut self, words: &str) {
+        if !self.quiet {
+            // That a remark cannot be written must not stop the work.
+            let _ = writeln!(self.err, "{words}");
+        }
+    }
+
+    /// Asks something; the answer comes on the same line.
+    pub(crate) fn ask(&mut self, words: &str) {
+        let _ = write!(self.err, "{words}");
+        let _ = self.err.flush();
+    }
+
+    /// Says something that only `-v` asks for.
+    pub(crate) fn detail(&mut self, words: &str) {
+        if self.verbose {
+            let _ = writeln!(self.err, "{words}");
+        }
+    }
+
+    /// Says something that must be known, `-q` or not.
+    pub(crate) fn warn(&mut self, words: &str) {
+        let _ = writeln!(self.err, "ambrik: {words}");
+    }
+
+    /// Names each path that failed with its reason; of very many with the same reason, the first.
+    pub(crate) fn report_failures(&mut self, failures: &[(PathBuf, ambrik_core::tree::Failure)]) {
+        const NAMED: usize = 20;
+        let mut by_reason: BTreeMap<String, Vec<&Path>> = BTreeMap::new();
+        for (path, failure) in failures {
+            by_reason.entry(failure.to_string()).or_default().push(path);
+        }
+        for (reason, paths) in by_reason {
+            let named = if self.verbose { paths.len() } else { NAMED };
+            for path in paths.iter().take(named) {
+                self.warn(&format!("{}: {reason}", Shown(path)));
+            }
+            if paths.len() > named {
+                let more = crate::output::paths(crate::output::count(paths.len() - named));
+                self.warn(&format!("and {more} more: {reason} (-v names them all)"));
+            }
+        }
+    }
+
+    /// Names the sites that cannot be judged, and what is wrong with their files.
+    pub(crate) fn report_wrong(&mut self, wrong: &[Wrong]) {
+        for Wrong { says, .. } in wrong {
+            for line in says.lines() {
+                self.warn(line);
+            }
+        }
+    }
+
+    /// Tells why a command ended early.
+    pub(crate) fn report(&mut self, failure: &Failure) -> Exit {
+        for line in failure.message.lines() {
+            let _ = writeln!(self.err, "ambrik: {line}");
+        }
+        failure.exit
+    }
+
+    /// Runs another command line to the same streams.
+    pub(crate) fn run_again(&mut self, line: Vec<std::ffi::OsString>) -> Exit {
+        crate::run(line, &mut *self.out, &mut *self.err)
+    }
+}
+
+/// A stream without colours.
+struct Plain<'s> {
+    to: &'s mut dyn Write,
+    state: StripBytes,
+}
+
+impl Write for Plain<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        for part in self.state.strip_next(bytes) {
+            self.to.write_all(part)?;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.to.flush()
+    }
+}
