@@ -115,7 +115,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
     };
     // Paths with the same verdict go to the same findings, unless an exception or a closed directory tells them apart.
     let mut alike: HashMap<*const Verdict, FindingKey<'_>> = HashMap::new();
-    for (number, deviant) in audit.deviants.iter().enumerate() {
+    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
         let path = || audit.path(deviant);
         let part = deviant.verdict.context.part;
         let found = || Found::Deviation(u32::try_from(number).unwrap_or(u32::MAX));
@@ -169,7 +169,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
             Found::Path(site.root.clone()),
         );
     }
-    for &part in &audit.missing {
+    for &part in &audit.seen.missing {
         let (check, whole) = (&check::PHP_CANNOT_WRITE, part_path(site, part).unwrap_or_default());
         if is_missed(audit, part, &whole) {
             let reason = Reason::Says("not there, and PHP cannot make it".into());
@@ -188,7 +188,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
             Found::Path(whole.clone()),
         );
     }
-    for unseen in &audit.unseen {
+    for unseen in &audit.seen.unseen {
         let words = match unseen.trouble {
             Trouble::Failed(op, errno) => Failure::Os(op, errno).to_string(),
             Trouble::Replaced => Failure::Replaced.to_string(),
@@ -208,7 +208,7 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
 fn stopped(audit: &Audit, deviant: &Deviation, check: &Check) -> Reason {
     let (php, web) = match &deviant.spot {
         Spot::Start(number) => {
-            let start = &audit.starts[*number as usize];
+            let start = &audit.seen.starts[*number as usize];
             (start.php_stop.as_ref(), start.web_stop.as_ref())
         }
         Spot::In(dir, _) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref()),
@@ -242,7 +242,7 @@ fn served_without_need(audit: &Audit) -> Option<(PathBuf, Reason)> {
 
 /// The site's root as a host of its own: for looking up paths inside it without leaving it.
 fn audit_host(audit: &Audit) -> Option<Host> {
-    let start = audit.starts.first()?;
+    let start = audit.seen.starts.first()?;
     Host::below(&start.parent, &start.name).ok()
 }
 
@@ -250,14 +250,14 @@ fn audit_host(audit: &Audit) -> Option<Host> {
 /// write, and is never changed.
 pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usize, Failure> {
     let mut files: HashMap<Identity, Vec<usize>> = HashMap::new();
-    for (number, deviant) in audit.deviants.iter().enumerate() {
+    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
         if deviant.links > 1 && deviant.verdict.kind == Kind::File {
             files.entry(deviant.id).or_default().push(number);
         }
     }
     let mut left_alone = BTreeMap::new();
     for names in files.values() {
-        let of = |number: usize| &audit.deviants[number];
+        let of = |number: usize| &audit.seen.deviants[number];
         let links = of(names[0]).links;
         let seen = u32::try_from(names.len()).unwrap_or(u32::MAX);
         // A name that somebody moves about during the walk can be seen twice.

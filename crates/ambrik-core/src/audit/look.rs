@@ -8,7 +8,7 @@ use super::finding::{Findings, collect, hard_links};
 use super::missing::{NotThere, ToMake, not_there, to_make};
 use super::start::{begin, not_seen, start};
 use super::table::{Cell, PartLine};
-use super::{Audit, AuditSetting};
+use super::{Audit, AuditSetting, Judgement, Observation, ToChange};
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Pages, Reason, Sniffing};
 use crate::entry::{Identity, Kind, Rights};
@@ -110,42 +110,31 @@ pub(super) fn look(
     };
     let module = labels.as_ref().and_then(|labels| labels.module(site, &real));
     let learnt = Learnt::of(merged.served_too, setting.accounts, &people, &judge.named());
-    let mut audit = Audit {
-        site: Arc::clone(site),
-        phase,
-        phase_known: true,
+    let seen = Observation {
         entries: merged.table.iter().map(|line| line.count).sum(),
         table: merged.table,
-        findings: Vec::new(),
-        of_host: Vec::new(),
         vanished: merged.vanished,
         not_opened: judge.sniffing.as_ref().map_or(0, Sniffing::passed_over),
         mounts: merged.mounts,
         real_root,
         missing,
-        deviants: merged.deviants,
         starts,
-        left_alone: BTreeMap::new(),
+        deviants: merged.deviants,
         unseen,
-        changed: Vec::new(),
-        asked: Vec::new(),
         all_asked: true,
-        module,
-        switches_off: Vec::new(),
-        to_make,
-        policy,
-        solver,
     };
+    let (wrong, pending) = (Judgement::default(), ToChange { module, to_make, ..ToChange::default() });
+    let mut audit = Audit { site: Arc::clone(site), phase, phase_known: true, policy, solver, seen, wrong, pending };
     audit.sort();
     if setting.sniff {
         what_code_names(setting, &mut audit);
     }
-    audit.left_alone = hard_links(&audit, &mut findings);
+    audit.pending.left_alone = hard_links(&audit, &mut findings);
     collect(setting.host, &audit, &people, &mut findings, setting.today);
-    audit.findings = findings.sorted();
+    audit.wrong.findings = findings.sorted();
     let changed =
         |deviant: &&Deviation| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
-    audit.changed = audit.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
+    audit.wrong.changed = audit.seen.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
     let served = site.served_folder().unwrap_or_else(|| site.root.clone());
     for (below, says) in together {
         audit = audit.with(&check::INSTALLER_RENAMED, served.join(below), says, setting.today);
@@ -161,7 +150,7 @@ pub(super) fn look(
 fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
     let mut sought = Vec::new();
     let mut whose = Vec::new();
-    for (number, deviant) in audit.deviants.iter().enumerate() {
+    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
         for (check, reason) in &deviant.extra {
             let loaded = check.is(&check::INSTALLER_LEFT) && matches!(reason, Reason::Looks(_));
             // What version control keeps is never code, whoever speaks of it.
@@ -175,7 +164,7 @@ fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
     if sought.is_empty() {
         return;
     }
-    let starts = audit.starts.iter().filter(|start| start.facts.kind == Kind::Directory).filter_map(|start| {
+    let starts = audit.seen.starts.iter().filter(|start| start.facts.kind == Kind::Directory).filter_map(|start| {
         let opened = sys::open_directory(&start.parent, &start.name).ok()?;
         (sys::look_at(&opened).ok()?.id == start.facts.id).then(|| (start.path.clone(), opened, start.facts.id))
     });
@@ -183,7 +172,7 @@ fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
     for (number, deviant) in whose.iter().enumerate() {
         let place = named.places.get(&number);
         let says = place.map(|place| format!("{}:{}", Shown(&audit.relative(&place.file)), place.line));
-        let extra = &mut audit.deviants[*deviant].extra;
+        let extra = &mut audit.seen.deviants[*deviant].extra;
         match says {
             Some(says) if sought[number].loaded => {
                 for (_, reason) in extra.iter_mut().filter(|(check, _)| check.is(&check::INSTALLER_LEFT)) {
@@ -311,7 +300,7 @@ impl Audit {
     fn sort(&mut self) {
         let mut ranks: HashMap<*const Dir<DirData>, u32> = HashMap::new();
         let mut dirs: Vec<(PathBuf, *const Dir<DirData>)> = Vec::new();
-        for deviant in &self.deviants {
+        for deviant in &self.seen.deviants {
             if let Spot::In(dir, _) = &deviant.spot
                 && ranks.insert(Arc::as_ptr(dir), 0).is_none()
             {
@@ -322,7 +311,7 @@ impl Audit {
         for (rank, (_, dir)) in (1..).zip(dirs) {
             ranks.insert(dir, rank);
         }
-        let ranked = std::mem::take(&mut self.deviants).into_iter().map(|deviant| match &deviant.spot {
+        let ranked = std::mem::take(&mut self.seen.deviants).into_iter().map(|deviant| match &deviant.spot {
             Spot::Start(_) => (0, deviant),
             Spot::In(dir, _) => (ranks.get(&Arc::as_ptr(dir)).copied().unwrap_or(0), deviant),
         });
@@ -335,6 +324,6 @@ impl Audit {
                 (Spot::In(..), Spot::Start(_)) => std::cmp::Ordering::Greater,
             })
         });
-        self.deviants = ranked.into_iter().map(|(_, deviant)| deviant).collect();
+        self.seen.deviants = ranked.into_iter().map(|(_, deviant)| deviant).collect();
     }
 }

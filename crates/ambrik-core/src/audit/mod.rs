@@ -101,7 +101,7 @@ pub enum PutRight {
     Hand(String),
 }
 
-/// A site, looked at.
+/// A site, looked at: what was seen, what is wrong with it, and what would change that.
 #[derive(Debug)]
 pub struct Audit {
     /// The site.
@@ -110,14 +110,23 @@ pub struct Audit {
     pub phase: Phase,
     /// Whether it is known to be in that.
     pub phase_known: bool,
+    pub(crate) policy: Policy,
+    solver: Solver,
+    /// What was seen.
+    pub seen: Observation,
+    /// What is wrong.
+    pub wrong: Judgement,
+    /// What would change.
+    pub pending: ToChange,
+}
+
+/// What an audit saw.
+#[derive(Debug)]
+pub struct Observation {
     /// How many paths of the site there are.
     pub entries: u64,
     /// What everyone can do, a line for each part that has paths, and for code that no part names.
     pub table: Vec<PartLine>,
-    /// The findings, the gravest first.
-    pub findings: Vec<Finding>,
-    /// What concerns other sites too.
-    of_host: Vec<OfHost>,
     /// Paths that went while they were looked at.
     pub vanished: u64,
     /// How many short PHP files deep in the tree were not opened to know whether they show PHP's settings.
@@ -128,19 +137,33 @@ pub struct Audit {
     pub real_root: Option<PathBuf>,
     /// The parts without wildcards that are not on the disk.
     pub missing: Vec<usize>,
-    pub(crate) policy: Policy,
-    solver: Solver,
-    pub(crate) deviants: Vec<Deviation>,
+    /// Where the walks began.
     pub(crate) starts: Vec<Start>,
-    /// The deviants that `set` must leave alone, and why.
-    pub(crate) left_alone: BTreeMap<usize, Failure>,
+    /// The paths that differ: from what they should be, or from all that are alike.
+    pub(crate) deviants: Vec<Deviation>,
     unseen: Vec<Unseen>,
+    /// Whether everything was answered that was asked over HTTP.
+    all_asked: bool,
+}
+
+/// What an audit found wrong.
+#[derive(Debug, Default)]
+pub struct Judgement {
+    /// The findings, the gravest first.
+    pub findings: Vec<Finding>,
+    /// What concerns other sites too.
+    of_host: Vec<OfHost>,
     /// Code that changed since the site was found clean.
     changed: Vec<PathBuf>,
     /// What was found over HTTP.
     asked: Vec<HttpFinding>,
-    /// Whether everything was answered that was asked over HTTP.
-    all_asked: bool,
+}
+
+/// What `set` would change, besides the rights of the paths that differ.
+#[derive(Debug, Default)]
+pub struct ToChange {
+    /// The paths that differ and that `set` must leave alone, and why.
+    pub(crate) left_alone: BTreeMap<usize, Failure>,
     /// The SELinux booleans that the site file names and that are off.
     pub switches_off: Vec<String>,
     /// The policy module that makes the site's labels last.
@@ -153,7 +176,7 @@ impl Audit {
     /// The paths of a finding, relative to the root, or absolute outside it; in order.
     pub fn paths<'f>(&'f self, finding: &'f Finding) -> impl Iterator<Item = PathBuf> + 'f {
         finding.paths.iter().map(|found| match found {
-            Found::Deviation(number) => self.relative(&self.path(&self.deviants[*number as usize])),
+            Found::Deviation(number) => self.relative(&self.path(&self.seen.deviants[*number as usize])),
             Found::Path(path) => self.relative(path),
         })
     }
@@ -236,19 +259,20 @@ impl Audit {
     /// Whether an installer was found.
     pub(crate) fn has_installer(&self) -> bool {
         let installers = [&check::INSTALLER_LEFT, &check::INSTALLER_RENAMED];
-        self.findings.iter().any(|finding| installers.iter().any(|check| finding.check.is(check)))
+        self.wrong.findings.iter().any(|finding| installers.iter().any(|check| finding.check.is(check)))
     }
 
     /// How the host says otherwise than the site file what is served, unless an exception covers it.
     #[must_use]
     pub fn served_differs(&self) -> Option<String> {
         let of = |finding: &&Finding| finding.check.is(&check::SERVED_DIFFERS) && finding.accepted.is_none();
-        self.findings.iter().find(of).map(|finding| self.says(finding))
+        self.wrong.findings.iter().find(of).map(|finding| self.says(finding))
     }
 
     /// What PHP still holds open for writing though it is closed to it: each path, and who.
     pub fn still_open(&self) -> impl Iterator<Item = String> + '_ {
-        let held = self.deviants.iter().flat_map(|deviant| deviant.extra.iter().map(move |found| (deviant, found)));
+        let held =
+            self.seen.deviants.iter().flat_map(|deviant| deviant.extra.iter().map(move |found| (deviant, found)));
         let held = held.filter(|(_, (check, _))| check.is(&crate::check::STILL_OPEN));
         held.filter_map(|(deviant, (_, reason))| {
             let Reason::Says(holder) = reason else { return None };
@@ -258,12 +282,12 @@ impl Audit {
 
     /// The code that changed since the site was found clean, by its real paths.
     pub(crate) fn changed_since_clean(&self) -> impl Iterator<Item = &Path> {
-        self.changed.iter().map(PathBuf::as_path)
+        self.wrong.changed.iter().map(PathBuf::as_path)
     }
 
     /// The code that changed since the site was found clean, relative to the root.
     pub fn changed(&self) -> impl Iterator<Item = PathBuf> + '_ {
-        self.changed.iter().map(|path| self.relative(path))
+        self.wrong.changed.iter().map(|path| self.relative(path))
     }
 
     /// Adds the finding that code changed and that nobody has answered for it: paths, and how. What is gone by now is none.
@@ -276,7 +300,7 @@ impl Audit {
     ) -> Self {
         for (path, how) in unproven {
             let path = self.site.root.join(path);
-            if host.resolve_link(&path).is_ok() && !self.changed.contains(&path) {
+            if host.resolve_link(&path).is_ok() && !self.wrong.changed.contains(&path) {
                 self = self.with(&crate::check::CHANGED_IN_WINDOW, path, how.to_owned(), today);
             }
         }
@@ -299,9 +323,9 @@ impl Audit {
         let root = self.site.root.clone();
         for why in asked.unanswered {
             self = self.with(&check::COULD_NOT_LOOK, root.clone(), format!("{OVER_HTTP}{why}"), today);
-            self.all_asked = false;
+            self.seen.all_asked = false;
         }
-        self.asked = asked.found;
+        self.wrong.asked = asked.found;
         self
     }
 
@@ -309,7 +333,7 @@ impl Audit {
     #[must_use]
     pub fn configuration(&self, finding: &Finding) -> Vec<(String, String)> {
         let paths: Vec<PathBuf> = self.paths(finding).collect();
-        let of_finding = self.asked.iter().filter(|found| found.check.is(finding.check));
+        let of_finding = self.wrong.asked.iter().filter(|found| found.check.is(finding.check));
         let of_finding = of_finding.filter(|found| paths.contains(&self.relative(&found.path)));
         of_finding.flat_map(|found| found.lines.iter().cloned()).collect()
     }
@@ -318,8 +342,8 @@ impl Audit {
     fn with_selinux(mut self, setting: &AuditSetting<'_>, labels: Option<&SiteLabels<'_>>) -> Self {
         let root = self.site.root.clone();
         let off = |name: &&String| labels.is_some() && crate::label::boolean::is_on(setting.host, name) == Some(false);
-        self.switches_off = self.site.switches.iter().filter(off).cloned().collect();
-        for name in self.switches_off.clone() {
+        self.pending.switches_off = self.site.switches.iter().filter(off).cloned().collect();
+        for name in self.pending.switches_off.clone() {
             self = self.with(&crate::check::SWITCH_DIFFERS, root.clone(), name, setting.today);
         }
         let permissive = || {
@@ -335,14 +359,14 @@ impl Audit {
 
     /// Adds a finding about one path, unless an exception covers it.
     fn with(mut self, check: &'static Check, path: PathBuf, says: String, today: Date) -> Self {
-        let mut findings = Findings::of(std::mem::take(&mut self.findings));
+        let mut findings = Findings::of(std::mem::take(&mut self.wrong.findings));
         let holds = |accept: &crate::site::Accept| {
             accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&path)
         };
         let accepted = self.site.accepts.iter().position(holds);
         let part = self.policy.at(&path).context.part;
         findings.add(Slot { check, part, accepted, above: false }, Reason::Says(says), Found::Path(path));
-        self.findings = findings.sorted();
+        self.wrong.findings = findings.sorted();
         self
     }
 
@@ -360,27 +384,27 @@ impl Audit {
     /// Whether all was looked at, and asked, that was to be.
     #[must_use]
     pub fn is_complete(&self) -> bool {
-        self.unseen.is_empty() && self.all_asked
+        self.seen.unseen.is_empty() && self.seen.all_asked
     }
 
     /// The gravest severity among the findings that count.
     #[must_use]
     pub fn worst(&self) -> Option<Severity> {
-        self.findings.iter().filter(|f| f.accepted.is_none()).map(Finding::severity).max()
+        self.wrong.findings.iter().filter(|f| f.accepted.is_none()).map(Finding::severity).max()
     }
 
     /// Whether `set` has anything to do.
     fn has_changes(&self) -> bool {
         self.changes_pending() > 0
-            || !self.to_make.is_empty()
-            || self.module.as_ref().is_some_and(|module| module.needed && !module.holds)
-            || !self.switches_off.is_empty()
+            || !self.pending.to_make.is_empty()
+            || self.pending.module.as_ref().is_some_and(|module| module.needed && !module.holds)
+            || !self.pending.switches_off.is_empty()
     }
 
     /// How many paths `set` would change.
     #[must_use]
     pub fn changes_pending(&self) -> usize {
-        self.deviants.iter().filter(|d| d.verdict.fix.is_some()).count()
+        self.seen.deviants.iter().filter(|d| d.verdict.fix.is_some()).count()
     }
 
     /// The path of a part as shown in a report.
@@ -397,13 +421,13 @@ impl Audit {
 
     /// Whether an accepted exception covers what a check found about a deviant.
     pub(crate) fn is_accepted(&self, check: &Check, deviant: usize) -> bool {
-        let of = self.findings.iter().filter(|f| f.check.is(check) && f.accepted.is_some());
+        let of = self.wrong.findings.iter().filter(|f| f.check.is(check) && f.accepted.is_some());
         of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviation(number) if *number as usize == deviant))
     }
 
     pub(crate) fn path(&self, deviant: &Deviation) -> PathBuf {
         match &deviant.spot {
-            Spot::Start(number) => self.starts[*number as usize].path.clone(),
+            Spot::Start(number) => self.seen.starts[*number as usize].path.clone(),
             Spot::In(dir, name) => dir.path_of(name),
         }
     }
@@ -432,11 +456,11 @@ pub fn audit(setting: &AuditSetting<'_>, site: &Arc<Site>, phase: Phase) -> Resu
     for folder in found.site.serving.unseen.clone() {
         let says = "archives in a served folder around the site: it cannot be listed".to_owned();
         found = found.with(&check::COULD_NOT_LOOK, folder, says, setting.today);
-        found.all_asked = false;
+        found.seen.all_asked = false;
     }
     for unanswered in learnt.unanswered {
         found = found.with(&check::COULD_NOT_LOOK, root.clone(), unanswered, setting.today);
-        found.all_asked = false;
+        found.seen.all_asked = false;
     }
     Ok(found)
 }

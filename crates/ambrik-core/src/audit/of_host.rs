@@ -43,7 +43,7 @@ pub(super) struct OfHost {
 #[must_use]
 pub fn host_findings(audits: &[Audit]) -> Vec<HostFinding> {
     let mut alike: BTreeMap<(usize, &str), Vec<&OfHost>> = BTreeMap::new();
-    for of_host in audits.iter().flat_map(|audit| &audit.of_host) {
+    for of_host in audits.iter().flat_map(|audit| &audit.wrong.of_host) {
         alike.entry((crate::check::place(of_host.check), &of_host.concern.cause)).or_default().push(of_host);
     }
     alike.into_iter().map(|((_, cause), alike)| finding(cause, &alike)).collect()
@@ -72,6 +72,6 @@ impl Audit {
             accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&site.root)
         };
         let accepted = site.accepts.iter().find(holds).cloned();
-        self.of_host.push(OfHost { check, concern, accepted });
+        self.wrong.of_host.push(OfHost { check, concern, accepted });
     }
 }

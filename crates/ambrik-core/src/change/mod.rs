@@ -177,7 +177,7 @@ const SHARE: usize = 1024;
 pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Result<Outcome, ChangeError> {
     let _held = signals::hold();
     check_places(&plan.audit, Some(ledger), plan.new_root)?;
-    let bases = bases(&plan.audit.starts).map_err(|_| ChangeError::RootReplaced)?;
+    let bases = bases(&plan.audit.seen.starts).map_err(|_| ChangeError::RootReplaced)?;
     let mut entry = ledger.begin(&plan.audit.site.name, plan.command, (plan.phase_before, plan.audit.phase), None)?;
     let made = make_all(plan, &bases, &mut entry, means);
     end(entry, made, |_| None)
@@ -247,7 +247,7 @@ fn make_all(
         outcome.fail(path.clone(), failure.clone());
     }
     let removals = plan.removals.iter().map(|removal| {
-        let (folder, name) = place(&plan.audit, &plan.audit.deviants[removal.deviant]);
+        let (folder, name) = place(&plan.audit, &plan.audit.seen.deviants[removal.deviant]);
         PendingRemoval { folder, name, id: Some(removal.id), reason: removal.reason.clone() }
     });
     remove(entry, bases, &removals.collect::<Vec<_>>(), &plan.audit.site.name, means, &mut outcome)?;
@@ -288,7 +288,7 @@ impl<'a> Places<'a> {
     fn place(&mut self, deviant: &Deviation) -> (Arc<Folder>, CString) {
         match &deviant.spot {
             Spot::Start(number) => {
-                let start = &self.audit.starts[*number as usize];
+                let start = &self.audit.seen.starts[*number as usize];
                 let path = start.real.parent().unwrap_or(Path::new("/")).to_owned();
                 let folder = Folder { base: *number as usize * 2, below: PathBuf::new(), path, id: None };
                 (Arc::new(folder), start.name.clone())
@@ -307,7 +307,7 @@ impl<'a> Places<'a> {
 
     fn folder(&self, dir: &Arc<Dir<DirData>>) -> Arc<Folder> {
         let path = dir.path();
-        let starts = self.audit.starts.iter().enumerate();
+        let starts = self.audit.seen.starts.iter().enumerate();
         let start = starts
             .filter(|(_, start)| path.starts_with(&start.path))
             .max_by_key(|(_, start)| start.path.as_os_str().len());

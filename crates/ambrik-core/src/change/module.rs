@@ -49,7 +49,7 @@ pub(super) fn change(
     if !outcome.module {
         return Ok(());
     }
-    for probe in audit.module.iter().flat_map(|module| &module.probes) {
+    for probe in audit.pending.module.iter().flat_map(|module| &module.probes) {
         if rules.as_ref().is_none_or(|rules| !probe.holds(rules)) {
             let wanted = probe.type_name.as_deref().unwrap_or("no label");
             let why = format!(

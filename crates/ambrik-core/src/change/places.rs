@@ -40,7 +40,7 @@ pub enum PlaceError {
 pub fn check_places(audit: &Audit, ledger: Option<&Ledger>, new_root: bool) -> Result<Vec<PathBuf>, PlaceError> {
     let root = rustix::process::geteuid().is_root();
     let mut others = Vec::new();
-    for start in &audit.starts {
+    for start in &audit.seen.starts {
         if let Some(way) = start.open_way.as_ref().filter(|_| root) {
             return Err(PlaceError::OpenWay { start: start.path.clone(), way: way.clone() });
         }
@@ -57,7 +57,7 @@ pub fn check_places(audit: &Audit, ledger: Option<&Ledger>, new_root: bool) -> R
 
 /// Records where the trees begin that are about to be changed.
 pub(super) fn record(audit: &Audit, entry: &mut Entry<'_>) -> Result<(), LedgerError> {
-    for start in &audit.starts {
+    for start in &audit.seen.starts {
         let place = PlaceRow { identity: start.facts.id, closed: start.open_way.is_none() };
         entry.place(&audit.site.name, &start.path, &place)?;
     }

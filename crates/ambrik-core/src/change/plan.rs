@@ -157,7 +157,7 @@ impl Plan {
 
     /// Also removes the files among these that hold nothing: settings made for an installer that did not write them.
     pub fn remove_unwritten(&mut self, made: &[PathBuf]) {
-        for (number, deviant) in self.audit.deviants.iter().enumerate() {
+        for (number, deviant) in self.audit.seen.deviants.iter().enumerate() {
             let path = self.audit.path(deviant);
             let part = deviant.verdict.context.part;
             let settings = part.is_some_and(|part| self.audit.site.parts[part].is_installers());
@@ -193,7 +193,7 @@ impl Plan {
                 .changing()
                 .any(|deviant| own(deviant) && deviant.verdict.fix.as_ref().is_some_and(|fix| fix.uid == caller))
             || self.creations.iter().any(|creation| creation.rights.uid == caller)
-            || self.removals.iter().any(|removal| own(&self.audit.deviants[removal.deviant]))
+            || self.removals.iter().any(|removal| own(&self.audit.seen.deviants[removal.deviant]))
     }
 
     /// Whether there is nothing to do.
@@ -236,7 +236,8 @@ impl Plan {
 
     /// The paths that should change and are left alone, with the reason; what is removed is not.
     pub fn left_alone(&self) -> impl Iterator<Item = (PathBuf, &Failure)> + '_ {
-        let left = self.audit.left_alone.iter().map(|(number, failure)| (&self.audit.deviants[*number], failure));
+        let left =
+            self.audit.pending.left_alone.iter().map(|(number, failure)| (&self.audit.seen.deviants[*number], failure));
         left.filter(|(deviant, _)| !self.goes(deviant)).map(|(deviant, failure)| (self.audit.path(deviant), failure))
     }
 
@@ -286,9 +287,10 @@ impl Plan {
 
     /// The deviants that get other rights.
     fn changing(&self) -> impl Iterator<Item = &Deviation> + '_ {
-        let deviants = self.audit.deviants.iter().enumerate();
-        let to_change = deviants
-            .filter(|(number, deviant)| deviant.verdict.fix.is_some() && !self.audit.left_alone.contains_key(number));
+        let deviants = self.audit.seen.deviants.iter().enumerate();
+        let to_change = deviants.filter(|(number, deviant)| {
+            deviant.verdict.fix.is_some() && !self.audit.pending.left_alone.contains_key(number)
+        });
         to_change.map(|(_, deviant)| deviant).filter(|deviant| !self.goes(deviant))
     }
 
@@ -320,7 +322,7 @@ fn turn(deviant: &Deviation) -> Option<RightsChange> {
 fn creations(audit: &Audit) -> (Vec<Creation>, Vec<(PathBuf, Failure)>) {
     let mut creations: Vec<Creation> = Vec::new();
     let mut without_sample = Vec::new();
-    for made in &audit.to_make {
+    for made in &audit.pending.to_make {
         let from = made.sample.clone();
         let content = match &from {
             None => Ok(Vec::new()),
@@ -345,7 +347,7 @@ fn creations(audit: &Audit) -> (Vec<Creation>, Vec<(PathBuf, Failure)>) {
 
 fn removals(plan: &mut Plan, leave: &[PathBuf]) {
     let audit = &plan.audit;
-    for (number, deviant) in audit.deviants.iter().enumerate() {
+    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
         let mut found = deviant.extra.iter().filter(|(check, _)| check.remedy == crate::check::Remedy::Seal);
         let Some((check, reason)) = found.next() else { continue };
         let path = audit.path(deviant);
@@ -393,7 +395,7 @@ fn removals(plan: &mut Plan, leave: &[PathBuf]) {
 /// How many paths at and below a deviant would be removed, what they take in a keepsake, and what would stay.
 fn measure(audit: &Audit, deviant: &Deviation, path: &Path) -> Result<(u64, u64, Vec<PathFailure>), PathFailure> {
     let failed = |failure| (path.to_owned(), failure);
-    let bases = super::bases(&audit.starts).map_err(failed)?;
+    let bases = super::bases(&audit.seen.starts).map_err(failed)?;
     let mut opener = super::folder::Opener::new(&bases);
     let (folder, name) = super::place(audit, deviant);
     let dir = opener.open(&folder).map_err(failed)?;

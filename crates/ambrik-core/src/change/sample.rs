@@ -43,7 +43,7 @@ pub(super) fn is_empty(audit: &Audit, path: &Path) -> bool {
 }
 
 fn root(audit: &Audit) -> Result<OwnedFd, Failure> {
-    let start = audit.starts.first().ok_or(Failure::Replaced)?;
+    let start = audit.seen.starts.first().ok_or(Failure::Replaced)?;
     sys::open_directory(&start.parent, &start.name).map_err(|errno| Failure::Os(Op::Open, errno))
 }
 

@@ -73,7 +73,7 @@ pub fn ask(host: &Host, audit: &Audit, services: &Services, longest: Duration) -
         .map(|runs| runs.folder.program.clone())
         .collect();
     let deadline = Instant::now() + longest;
-    let root = audit.starts.first().and_then(|start| sys::pin_directory(&start.parent, &start.name).ok());
+    let root = audit.seen.starts.first().and_then(|start| sys::pin_directory(&start.parent, &start.name).ok());
     let root = root.ok_or_else(|| HttpError::NotServed(site.name.clone()))?;
     let mut inquiry =
         Inquiry { host, audit, client, served, servers, asked: HttpAnswers::default(), nothing: None, root, deadline };
@@ -319,7 +319,8 @@ impl Inquiry<'_> {
 
     /// What the audit found in the served folder.
     fn findings(&self, checks: &[&str]) -> Vec<PathBuf> {
-        let findings = self.audit.findings.iter().filter(|f| checks.contains(&f.check.name) && f.accepted.is_none());
+        let findings =
+            self.audit.wrong.findings.iter().filter(|f| checks.contains(&f.check.name) && f.accepted.is_none());
         let paths = findings.flat_map(|finding| self.audit.paths(finding)).map(|path| self.site().root.join(path));
         let below = paths.filter_map(|path| path.strip_prefix(&self.served).ok().map(Path::to_owned));
         below.filter(|path| !path.as_os_str().is_empty()).take(EACH).collect()

@@ -117,6 +117,7 @@ fn what_is_said_of_the_next_files_is_so(
     assert!(host.set(&site).failures.is_empty());
     let audit = host.audit(&site);
     let said: Vec<String> = audit
+        .wrong
         .findings
         .iter()
         .filter(|finding| finding.check.name == "next-files-closed")

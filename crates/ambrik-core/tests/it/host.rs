@@ -216,7 +216,7 @@ fn one_picture(path: &Path, change_times: bool) -> String {
 
 /// The paths of a finding.
 pub(crate) fn found(audit: &Audit, check: &str) -> Vec<String> {
-    let findings = audit.findings.iter().filter(|f| f.check.name == check && f.accepted.is_none());
+    let findings = audit.wrong.findings.iter().filter(|f| f.check.name == check && f.accepted.is_none());
     findings.flat_map(|f| audit.paths(f)).map(|path| path.to_string_lossy().into_owned()).collect()
 }
 

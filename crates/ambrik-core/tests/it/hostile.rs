@@ -50,12 +50,12 @@ fn odd_names_and_depths_are_set_like_all_others() {
     }
     let site = host.site(SITE);
     let audit = host.audit(&site);
-    assert_eq!(audit.entries, 1 + 8 + 300);
+    assert_eq!(audit.seen.entries, 1 + 8 + 300);
     assert_eq!(found(&audit, "php-writes-code").len(), 308);
     let outcome = host.set(&site);
     assert!(outcome.failures.is_empty(), "{:?}", outcome.failures);
     let after = host.audit(&site);
-    assert_eq!((after.entries, after.changes_pending()), (309, 0));
+    assert_eq!((after.seen.entries, after.changes_pending()), (309, 0));
     assert!(after.is_complete());
     assert!(host.undo(None, false).failures.is_empty());
     assert_eq!(found(&host.audit(&site), "php-writes-code").len(), 308);
@@ -124,29 +124,30 @@ fn other_file_systems_are_not_entered() {
     let before = picture(&mounted, true);
     let site = host.site(SITE);
     let audit = host.audit(&site);
-    assert_eq!(audit.mounts, [Path::new("/srv/www/site/mounted")]);
+    assert_eq!(audit.seen.mounts, [Path::new("/srv/www/site/mounted")]);
     host.set(&site);
     let untouched = picture(&mounted, true) == before;
     let named = host.site(&format!("{SITE}[[part]]\npath = \"mounted\"\nuse = \"store\"\n"));
-    let entered = host.audit(&named).mounts.is_empty() && host.audit(&named).entries == audit.entries + 2;
+    let entered =
+        host.audit(&named).seen.mounts.is_empty() && host.audit(&named).seen.entries == audit.seen.entries + 2;
     // A part below it is judged and set, and nothing else there is.
     fs::create_dir_all(mounted.join("uploads/2026")).unwrap();
     fs::set_permissions(mounted.join("uploads/2026"), fs::Permissions::from_mode(0o777)).unwrap();
     fs::set_permissions(mounted.join("inside"), fs::Permissions::from_mode(0o666)).unwrap();
     let below = host.site(&format!("{SITE}[[part]]\npath = \"mounted/uploads\"\nuse = \"store\"\n"));
     let judged = host.audit(&below);
-    let found = judged.findings.iter().filter(|finding| finding.check.name == "everyone-writes");
+    let found = judged.wrong.findings.iter().filter(|finding| finding.check.name == "everyone-writes");
     let found: Vec<PathBuf> = found.flat_map(|finding| judged.paths(finding)).collect();
     host.set(&below);
     let mode = |path: &str| fs::metadata(mounted.join(path)).unwrap().permissions().mode() & 0o7777;
     let modes = ["uploads", "uploads/2026", "inside", "."].map(mode);
-    let told = judged.mounts == [Path::new("/srv/www/site/mounted")];
+    let told = judged.seen.mounts == [Path::new("/srv/www/site/mounted")];
     let anywhere = host.site(&format!("{SITE}[[part]]\npath = \"**/uploads\"\nuse = \"store\"\n"));
-    let crossed = host.audit(&anywhere).entries != audit.entries;
+    let crossed = host.audit(&anywhere).seen.entries != audit.seen.entries;
     rustix::mount::unmount(&mounted, rustix::mount::UnmountFlags::DETACH).unwrap();
     assert!(untouched && entered, "untouched {untouched}, entered {entered}");
     assert!(found.contains(&PathBuf::from("mounted/uploads/2026")), "{found:?}");
-    assert_eq!(judged.entries, audit.entries + 2);
+    assert_eq!(judged.seen.entries, audit.seen.entries + 2);
     assert!(told && !crossed, "told {told}, crossed {crossed}");
     assert!(modes[..2].iter().all(|mode| mode.trailing_zeros() >= 3) && modes[2] == 0o666, "{modes:?}");
 }
@@ -439,7 +440,7 @@ fn a_tree_that_grows_while_it_is_walked_has_an_end() {
     };
     for _ in 0..3 {
         let audit = host.audit(&host.site(SITE));
-        assert!(audit.entries > 200);
+        assert!(audit.seen.entries > 200);
     }
     stop.store(true, Ordering::Relaxed);
     attacker.join().unwrap();

@@ -66,7 +66,12 @@ impl TestHost {
 
 fn names(host: &TestHost) -> Vec<(&'static str, Vec<String>)> {
     let audit = host.audit(&host.site(SITE));
-    audit.findings.iter().map(|f| (f.check.name, audit.paths(f).map(|p| p.display().to_string()).collect())).collect()
+    audit
+        .wrong
+        .findings
+        .iter()
+        .map(|f| (f.check.name, audit.paths(f).map(|p| p.display().to_string()).collect()))
+        .collect()
 }
 
 #[test]
@@ -126,7 +131,7 @@ fn a_directory_above_that_stops_is_named() {
     let host = sound();
     host.give(&host.site_path("lib"), "root", 0o700);
     let audit = host.audit(&host.site(SITE));
-    let finding = audit.findings.iter().find(|f| f.check.name == "php-cannot-read").unwrap();
+    let finding = audit.wrong.findings.iter().find(|f| f.check.name == "php-cannot-read").unwrap();
     assert!(audit.says(finding).contains("stopped at /srv/www/site/lib"), "{}", audit.says(finding));
     assert_eq!(found(&audit, "php-cannot-read"), ["lib", "lib/site.php"]);
 }
@@ -145,7 +150,7 @@ fn directories_above_the_root_count_as_well() {
     assert_eq!(names(&host), [], "sticky, and the site is root's");
     host.give(&host.real("srv"), "root", 0o700);
     let audit = host.audit(&host.site(SITE));
-    let finding = audit.findings.iter().find(|f| f.check.name == "php-cannot-read").unwrap();
+    let finding = audit.wrong.findings.iter().find(|f| f.check.name == "php-cannot-read").unwrap();
     assert!(audit.says(finding).contains("stopped at /srv"), "{}", audit.says(finding));
 }
 
@@ -278,7 +283,7 @@ fn what_is_foreign_is_neither_judged_nor_touched() {
     let before = crate::host::picture(&host.site_path("other"), true);
     let site = host.site(SITE);
     let audit = host.audit(&site);
-    assert!(audit.findings.iter().all(|f| audit.paths(f).all(|p| !p.starts_with("other"))));
+    assert!(audit.wrong.findings.iter().all(|f| audit.paths(f).all(|p| !p.starts_with("other"))));
     host.set(&site);
     assert_eq!(crate::host::picture(&host.site_path("other"), true), before);
 }
@@ -377,7 +382,7 @@ fn accepted_exceptions_are_listed_and_not_counted() {
     };
     let worst = |text: String| {
         let audit = host.audit(&host.site(&text));
-        (found(&audit, "secret-exposed").len(), audit.findings.iter().filter(|f| f.accepted.is_some()).count())
+        (found(&audit, "secret-exposed").len(), audit.wrong.findings.iter().filter(|f| f.accepted.is_some()).count())
     };
     assert_eq!(worst(accept("secret-exposed", "config", "")), (0, 1));
     assert_eq!(worst(accept("secret-exposed", "lib", "")), (1, 0));

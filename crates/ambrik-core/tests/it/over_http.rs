@@ -193,7 +193,7 @@ fn what_answers_must_be_this_site(#[case] answers: Answers, #[case] says: &str) 
     let site = test.site("[accounts]\nphp = \"php\"\n");
     let audit = test.audit(&site).with_asked(asked, "2026-11-27".parse().unwrap());
     assert!(!audit.is_complete());
-    let finding = audit.findings.iter().find(|finding| finding.check.name == "could-not-look").unwrap();
+    let finding = audit.wrong.findings.iter().find(|finding| finding.check.name == "could-not-look").unwrap();
     assert!(audit.says(finding).contains(says) && audit.remedy(finding).contains("web server runs"));
 }
 

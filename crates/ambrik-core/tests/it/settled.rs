@@ -136,7 +136,7 @@ proptest! {
         let audit = host.audit(&site);
         // What `set` is said to put right is right.
         let left: Vec<String> = audit
-            .findings
+            .wrong.findings
             .iter()
             .filter(|finding| audit.remedy(finding).starts_with("ambrik set"))
             .map(|finding| format!("{}: {:?}", finding.check.name, audit.paths(finding).collect::<Vec<_>>()))

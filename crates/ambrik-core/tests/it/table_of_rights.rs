@@ -201,7 +201,7 @@ fn after_set_the_kernel_agrees(
     let again = host.audit_in(&site, phase);
     let of_the_site_file = ["installer-left", "served-too-wide"];
     let names: Vec<&str> =
-        again.findings.iter().map(|f| f.check.name).filter(|n| !of_the_site_file.contains(n)).collect();
+        again.wrong.findings.iter().map(|f| f.check.name).filter(|n| !of_the_site_file.contains(n)).collect();
     assert!(names.is_empty(), "{names:?}");
     assert_eq!(again.changes_pending(), 0);
 }
@@ -316,9 +316,9 @@ fn with_access_besides_the_kernel_agrees(
     let again = host.audit(&site);
     let of_the_site_file = ["installer-left", "served-too-wide", "unwanted-left"];
     let names: Vec<&str> =
-        again.findings.iter().map(|f| f.check.name).filter(|n| !of_the_site_file.contains(n)).collect();
+        again.wrong.findings.iter().map(|f| f.check.name).filter(|n| !of_the_site_file.contains(n)).collect();
     assert!(names.is_empty(), "{names:?}");
-    assert!(again.findings.iter().any(|finding| finding.check.name == "unwanted-left"));
+    assert!(again.wrong.findings.iter().any(|finding| finding.check.name == "unwanted-left"));
     assert_eq!(again.changes_pending(), 0);
 
     // What one of them makes next, whatever the umask, the others get as well.

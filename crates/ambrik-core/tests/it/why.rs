@@ -461,7 +461,7 @@ fn the_php_of_another_site_and_its_way_in(
     assert_eq!(found(&host.audit_beside(&site, &[Arc::clone(&other)]), "reaches-other-site"), Vec::<String>::new());
     host.give(&host.site_path(path), owner, mode);
     let audit = host.audit_beside(&site, &[other, Arc::clone(&site)]);
-    let finding = audit.findings.iter().find(|f| f.check.name == "reaches-other-site");
+    let finding = audit.wrong.findings.iter().find(|f| f.check.name == "reaches-other-site");
     match finding {
         Some(finding) => assert!(!want.is_empty() && audit.says(finding).contains(want), "{}", audit.says(finding)),
         None => assert!(want.is_empty(), "nothing of {path}"),
@@ -502,7 +502,7 @@ fn the_immutable_flag_counts_in_an_audit() {
     }
     let audit = host.audit(&host.site(SITE));
     let broken = found(&audit, "php-cannot-write");
-    let finding = audit.findings.iter().find(|f| f.check.name == "php-cannot-write").unwrap();
+    let finding = audit.wrong.findings.iter().find(|f| f.check.name == "php-cannot-write").unwrap();
     let remedy = audit.remedy(finding);
     let writes = found(&audit, "php-writes-code");
     assert!(flagged(rustix::fs::IFlags::empty()));

@@ -188,29 +188,29 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
             ));
         }
     }
-    if let Some(real) = &audit.real_root {
+    if let Some(real) = &audit.seen.real_root {
         session.terminal.say(&format!(
             "{name}: root {} leads through a symlink to {}",
             audit.site.root.display(),
             real.display()
         ));
     }
-    for mount in &audit.mounts {
+    for mount in &audit.seen.mounts {
         session.terminal.say(&format!(
             "{name}: another file system begins at {}; only what parts name there is looked at",
             ambrik_core::shown::Shown(mount)
         ));
     }
-    if audit.not_opened > 0 {
-        let files = output::counted(audit.not_opened, "short PHP file", "short PHP files");
+    if audit.seen.not_opened > 0 {
+        let files = output::counted(audit.seen.not_opened, "short PHP file", "short PHP files");
         session
             .terminal
             .say(&format!("{name}: {files} deep in this large tree were not opened to look for PHP information pages"));
     }
-    if audit.vanished > 0 {
+    if audit.seen.vanished > 0 {
         session
             .terminal
-            .say(&format!("{name}: {} went away during the run and were skipped", output::paths(audit.vanished)));
+            .say(&format!("{name}: {} went away during the run and were skipped", output::paths(audit.seen.vanished)));
     }
 }
 

@@ -145,11 +145,11 @@ impl Work<'_> {
                 Some(ledger) => ledger.module(&site.name)?,
                 None => None,
             };
-            plan.module = plan_module(plan.audit.module.as_ref(), installed);
+            plan.module = plan_module(plan.audit.pending.module.as_ref(), installed);
         }
         // Switches concern the whole host: only where that is said, here and in the site file.
         if self.job.mode == Mode::Yes && self.looked.host.is_this() && self.job.phase == Phase::Sealed {
-            plan.switches.clone_from(&plan.audit.switches_off);
+            plan.switches.clone_from(&plan.audit.pending.switches_off);
         }
         Ok(plan)
     }
@@ -464,7 +464,7 @@ impl Work<'_> {
             let (host, keep, store) = (&self.looked.host, self.job.keep, store.as_ref());
             apply(plan, &mut ledger, &ChangeContext { host, state, threads: threads(), store, keep, progress })
         })?;
-        let by_hand = plan.audit.module.as_ref().filter(|module| module.needed && store.is_none());
+        let by_hand = plan.audit.pending.module.as_ref().filter(|module| module.needed && store.is_none());
         if let Some(module) = by_hand {
             let path = keep_module(module, state)?;
             session.terminal.say(&format!(

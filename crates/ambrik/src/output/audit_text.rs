@@ -45,7 +45,7 @@ pub(crate) fn render(
 }
 
 fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
-    audit.findings.iter().filter(|f| f.accepted.is_none())
+    audit.wrong.findings.iter().filter(|f| f.accepted.is_none())
 }
 
 fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write) -> io::Result<()> {
@@ -69,7 +69,7 @@ fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write
     let facts = format!(
         "{}, {}, {}{}; keeper {}, {accounts}",
         Shown(&site.root),
-        paths(audit.entries),
+        paths(audit.seen.entries),
         audit.phase,
         if audit.phase_known { "" } else { " as far as is known" },
         site.keeper.user
@@ -155,6 +155,7 @@ fn verdict(audit: &Audit) -> (anstyle::Style, String) {
 
 fn as_it_should_be(audit: &Audit) -> String {
     let writable: Vec<&str> = audit
+        .seen
         .table
         .iter()
         .filter(|line| line.cells[1].should.iter().any(|right| right.word() == "rw"))
@@ -181,9 +182,12 @@ fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     let room = if each { usize::MAX } else { MOST_PARTS };
     let is_wrong = |line: &&PartLine| line.cells.iter().any(|cell| cell.more_count + cell.less_count > 0);
     // Of very many, those that are not as they should be come before those that are.
-    let (wrong, right): (Vec<_>, Vec<_>) = audit.table.iter().partition(is_wrong);
-    let lines: Vec<&PartLine> =
-        if audit.table.len() <= room { audit.table.iter().collect() } else { wrong.into_iter().chain(right).collect() };
+    let (wrong, right): (Vec<_>, Vec<_>) = audit.seen.table.iter().partition(is_wrong);
+    let lines: Vec<&PartLine> = if audit.seen.table.len() <= room {
+        audit.seen.table.iter().collect()
+    } else {
+        wrong.into_iter().chain(right).collect()
+    };
     for &line in lines.iter().take(room) {
         let mut row = vec![part_name(audit, line), audit.part_use(line.part).to_string(), number(line.count)];
         row.extend(line.cells.iter().take(ROLES).map(|each| cell(each, line.count)));
@@ -191,12 +195,12 @@ fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     }
     let shown = &lines[..lines.len().min(room)];
     let room = room.saturating_sub(lines.len());
-    for &part in audit.missing.iter().take(room) {
+    for &part in audit.seen.missing.iter().take(room) {
         let shown = cut(audit.part_shown(Some(part)), 34);
         rows.add_row(vec![shown, audit.part_use(Some(part)).to_string(), styled(FAINT, "not there")]);
     }
     write(&mut rows, &[2], "  ", out)?;
-    let left = lines.len().saturating_sub(MOST_PARTS.min(lines.len())) + audit.missing.len().saturating_sub(room);
+    let left = lines.len().saturating_sub(MOST_PARTS.min(lines.len())) + audit.seen.missing.len().saturating_sub(room);
     if left > 0 && !each {
         writeln!(
             out,
@@ -322,7 +326,7 @@ fn says(audit: &Audit, check: &Check, findings: &[&Finding]) -> String {
 }
 
 fn accepted(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
-    let list: Vec<&Finding> = audit.findings.iter().filter(|f| f.accepted.is_some()).collect();
+    let list: Vec<&Finding> = audit.wrong.findings.iter().filter(|f| f.accepted.is_some()).collect();
     for (n, finding) in list.iter().enumerate() {
         if n == 0 {
             writeln!(out)?;

@@ -215,7 +215,7 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
 /// What `set` leaves for `seal`.
 fn still_there(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
     let site = &plan.audit.site;
-    let left = plan.audit.findings.iter().filter(|f| f.accepted.is_none() && f.check.remedy == Remedy::Seal);
+    let left = plan.audit.wrong.findings.iter().filter(|f| f.accepted.is_none() && f.check.remedy == Remedy::Seal);
     let left: u64 = left.map(|finding| count(finding.count())).sum();
     if left == 0 || plan.command != ChangeCommand::Set {
         return Ok(());
@@ -234,7 +234,7 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let name = styled(HEAD, &audit.site.name);
     let of_host = host_findings(std::slice::from_ref(audit));
     let of_host = of_host.iter().filter(|finding| finding.accepted.is_empty()).map(|finding| finding.check.severity);
-    let of_site = audit.findings.iter().filter(|f| f.accepted.is_none()).map(Finding::severity);
+    let of_site = audit.wrong.findings.iter().filter(|f| f.accepted.is_none()).map(Finding::severity);
     let remain: Vec<Severity> = of_site.chain(of_host).collect();
     let of = |severity: Severity| remain.iter().filter(|other| **other == severity).count();
     let told: Vec<String> = [Severity::High, Severity::Medium, Severity::Low]

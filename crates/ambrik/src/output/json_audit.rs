@@ -173,7 +173,7 @@ fn label_line<'l>(audit: &Audit, line: &'l LabelLine) -> LabelDocument<'l> {
 
 fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl Serialize + use<'a> {
     let site = &audit.site;
-    let parts = audit.table.iter().map(|line| {
+    let parts = audit.seen.table.iter().map(|line| {
         let mut cells = line.cells.iter();
         let mut next = || cells.next().map(rights_cell).unwrap_or_default();
         let [keeper, php, web, others] = [next(), next(), next(), next()];
@@ -197,7 +197,7 @@ fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl S
         root: site.root.to_string_lossy().into_owned(),
         phase: audit.phase.word(),
         phase_known: audit.phase_known,
-        entries: audit.entries,
+        entries: audit.seen.entries,
         complete: audit.is_complete(),
         changes_pending: audit.changes_pending(),
         accounts: AccountNames {
@@ -207,7 +207,7 @@ fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl S
         },
         parts: parts.collect(),
         labels: table.map(|lines| lines.iter().map(|line| label_line(audit, line)).collect::<Vec<_>>()),
-        findings: Each(move || audit.findings.iter().map(move |finding| finding_document(audit, finding))),
+        findings: Each(move || audit.wrong.findings.iter().map(move |finding| finding_document(audit, finding))),
     }
 }
 

@@ -89,7 +89,9 @@ fn after_document(after: &Sealed) -> impl Serialize + use<'_> {
             after.changed.iter().map(of).collect()
         },
         tried,
-        findings: Each(move || after.audit.findings.iter().map(move |finding| finding_document(&after.audit, finding))),
+        findings: Each(move || {
+            after.audit.wrong.findings.iter().map(move |finding| finding_document(&after.audit, finding))
+        }),
     }
 }
 
@@ -166,7 +168,7 @@ fn site_changes<'a>(changed: &'a ChangedSite, accounts: &'a Accounts) -> impl Se
         failures.map(|(path, failure)| (path.clone(), failure.to_string())).collect();
     let failed = Rc::new(failed);
     let applied = outcome.is_some();
-    let real = |path: &Path| match (&audit.real_root, path.strip_prefix(&audit.site.root)) {
+    let real = |path: &Path| match (&audit.seen.real_root, path.strip_prefix(&audit.site.root)) {
         (Some(real), Ok(rest)) => real.join(rest),
         _ => path.to_owned(),
     };

@@ -88,7 +88,7 @@ pub(crate) fn outcome(plan: &MovePlan, outcome: &Outcome, out: &mut dyn Write) -
 /// The line at the end: what remains to be done.
 pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let name = &audit.site.name;
-    let counted = audit.findings.iter().filter(|finding| finding.accepted.is_none()).count();
+    let counted = audit.wrong.findings.iter().filter(|finding| finding.accepted.is_none()).count();
     let words = match (audit.changes_pending(), counted) {
         (0, 0) => styled(GOOD, "looked at again, nothing remains"),
         (0, n) => {
