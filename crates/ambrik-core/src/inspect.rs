@@ -48,8 +48,10 @@ pub(crate) struct DirData {
     /// The directory at which php, and the web server, are stopped.
     pub(crate) php_stop: Option<Arc<Path>>,
     pub(crate) web_stop: Option<Arc<Path>>,
-    /// Whether only root and the keeper can move names about, here and in the directories of the site above.
-    pub(crate) settled: bool,
+    /// Whether only root and the keeper can move names about, here and in the directories of the site above. A file with several
+    /// names is given rights only where all of them stand in such directories: elsewhere somebody may have made one of them for a
+    /// file that is not the site's.
+    pub(crate) keepers_alone: bool,
     /// What a relabelling makes of everything below, where that is the same for all names.
     relabelled: Option<Alike>,
 }
@@ -108,7 +110,12 @@ fn overrides_rights(overrides: &crate::site::Overrides) -> bool {
     *overrides != crate::site::Overrides { selinux_type: overrides.selinux_type.clone(), ..Default::default() }
 }
 
-/// What decides the judgement on a path: paths with the same key are alike.
+/// What decides the judgement on a path: paths with the same key are alike, and judged once.
+///
+/// A verdict may be kept because it is a function of this key alone, within one audit: of the part's row (`context`), of who gets
+/// into the directory and moves names in it, now and once `set` was run (`now`, `planned`), and of the path's own rights and flags.
+/// Nothing else of a path may go into it, its name and its content least of all: what those give rise to is each path's own
+/// (`Deviation::extra`). Times, inode numbers and sizes are left out on purpose: with them no two paths would be alike.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 struct VerdictKey {
     context: u32,

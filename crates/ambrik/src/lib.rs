@@ -1,4 +1,4 @@
-//! The command-line tool: it parses, asks and prints; all computation is in `ambrik_core`.
+//! The command-line tool: it parses, asks, sees that things are done in order, and prints; what is computed is in `ambrik_core`.
 
 mod args;
 mod ask;

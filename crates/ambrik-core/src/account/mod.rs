@@ -160,7 +160,8 @@ impl Accounts {
         format!("{}:{}", self.user_shown(uid), self.group_shown(gid))
     }
 
-    /// Every account that the files list.
+    /// Every user that the host's files list, with the groups that files and name service give them. Users whom only the name
+    /// service knows are not among them: it can be asked for one, and not for all.
     #[must_use]
     pub fn all(&self) -> Vec<Account> {
         self.users.iter().filter_map(|user| self.user(&user.name)).collect()

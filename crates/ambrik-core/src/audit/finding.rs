@@ -261,9 +261,9 @@ pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usi
         let links = of(names[0]).links;
         let seen = u32::try_from(names.len()).unwrap_or(u32::MAX);
         // A name that somebody moves about during the walk can be seen twice.
-        let settled = names.iter().all(|&number| match &of(number).spot {
+        let keepers_alone = names.iter().all(|&number| match &of(number).spot {
             Spot::Start(_) => true,
-            Spot::In(dir, _) => dir.data.settled,
+            Spot::In(dir, _) => dir.data.keepers_alone,
         });
         let two_uses = names.windows(2).any(|pair| of(pair[0]).verdict.fix != of(pair[1]).verdict.fix);
         for &number in names {
@@ -282,7 +282,7 @@ pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usi
             }
             if seen < links {
                 left_alone.insert(number, Failure::SecondName(links, seen));
-            } else if !settled {
+            } else if !keepers_alone {
                 left_alone.insert(number, Failure::Unsettled(links));
             } else if two_uses {
                 left_alone.insert(number, Failure::TwoUses);

@@ -200,6 +200,10 @@ fn end(
 }
 
 /// Makes the changes, each recorded before.
+///
+/// Before, and not after: a run can end between any two calls (a signal, the power, a full disk). What is on record and was not
+/// done is found to be as it was when it is taken back, and left; what was done and is not on record would stay for ever. So a
+/// batch of rows is on the disk before the first of its changes is made, and the ledger's word is "may have been changed".
 fn make_all(
     plan: &Plan,
     bases: &[OwnedFd],

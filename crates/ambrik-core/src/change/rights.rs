@@ -120,6 +120,14 @@ pub(crate) fn write(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Right
     if is(&now, after, kind) { Ok(()) } else { Err(not_done(&now, after)) }
 }
 
+/// One pass of the calls, in the order in which no moment between two of them gives anybody more than before or after:
+///
+/// 1. the mode without what the new one does not give, so that a new owner or group never has what the old mode gave to its class;
+/// 2. the owner: only root gives files away, so what comes before it may fail without harm;
+/// 3. the label, which asks for the modes' leave as well: it can come at any time after the owner's writing is over;
+/// 4. the access list and the default list, which replace the group's bits by their mask;
+/// 5. the mode, last of the bits: chown(2) takes the set-id bits away, a list changes the group's;
+/// 6. capabilities, which chown(2) takes away, and which count for nothing before the mode lets anybody execute.
 fn write_once(handle: &OwnedFd, kind: Kind, before: &Rights, after: &Rights) -> Result<(), Failure> {
     let failed = |op| move |errno| Failure::Os(op, errno);
     let new_owner = (before.uid, before.gid) != (after.uid, after.gid);

@@ -107,18 +107,18 @@ impl<'j> Inspector<'j> {
                 None => Some(place.path_of(look.name).into()),
             }
         };
-        let (php, web, above_settled) = match place.at {
+        let (php, web, above_alone) = match place.at {
             At::Start(start) => (start.php_stop.as_ref(), start.web_stop.as_ref(), true),
-            At::In(dir) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref(), dir.data.settled),
+            At::In(dir) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref(), dir.data.keepers_alone),
         };
         let (php_stop, web_stop) = (stop(php, people.php()), stop(web, people.web()));
         let rights = &facts.rights;
         let keeper = people.list()[people.keeper()].ids.uid;
         // Under an access list the group's bits are its mask: without write there, no entry gives it.
-        let settled = above_settled && [Uid::ROOT, keeper].contains(&rights.uid) && !rights.mode.has(0o022);
+        let keepers_alone = above_alone && [Uid::ROOT, keeper].contains(&rights.uid) && !rights.mode.has(0o022);
         let labels = self.judge.labels;
         let relabelled = place.relabelled().or_else(|| labels?.below(&place.path_of(look.name)));
-        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, settled, relabelled }
+        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, keepers_alone, relabelled }
     }
 
     pub(super) fn state(&mut self, above: &Arc<DirState>, facts: &Facts, rights: &Rights) -> Arc<DirState> {

@@ -2,8 +2,10 @@
 //!
 //! Built only with the feature `faults`, which nothing but tests turns on; a released program has none of this. What is
 //! to happen stands in [`VARIABLE`]: `kill:7`, `SIGTERM:7`, `EIO:7` (the seventh change), `ENOSPC:7+` (it and all after
-//! it). Changes are the calls of `sys` that change something, and the writes of the ledger.
+//! it); with `count:FOLDER` each change adds a byte to a file there that has the process's number for a name. Changes are the calls of `sys` that change something, and the writes of the ledger.
 
+use std::io::Write as _;
+use std::path::PathBuf;
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -40,11 +42,19 @@ impl Fault {
     }
 }
 
+static COUNTED: LazyLock<Option<PathBuf>> = LazyLock::new(|| {
+    let text = std::env::var(VARIABLE).ok()?;
+    Some(PathBuf::from(text.strip_prefix("count:")?).join(std::process::id().to_string()))
+});
 static FAULT: LazyLock<Option<Fault>> = LazyLock::new(|| Fault::of(&std::env::var(VARIABLE).ok()?));
 static CHANGES: AtomicU64 = AtomicU64::new(0);
 
 /// Called before each change.
 pub(crate) fn before_change() -> Result<(), Errno> {
+    if let Some(file) = &*COUNTED {
+        let file = std::fs::File::options().create(true).append(true).open(file);
+        file.and_then(|mut file| file.write_all(b".")).map_err(|_| Errno::IO)?;
+    }
     let Some(fault) = &*FAULT else { return Ok(()) };
     let number = CHANGES.fetch_add(1, Ordering::SeqCst) + 1;
     if number != fault.at && !(fault.from_then_on && number > fault.at) {

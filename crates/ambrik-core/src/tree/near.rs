@@ -1,5 +1,11 @@
 //! Looking at names in a directory, access lists and capabilities included, the cheap way round: from a working
 //! directory that follows the work, where attributes are asked for by bare name.
+//!
+//! `statx` takes a directory's handle and a name; `lgetxattr` and `llistxattr` take a path only (`getxattrat` came with Linux 6.13).
+//! A path from `/` would be looked up anew for every entry and could lead elsewhere by now; one through `/proc/self/fd/N/` is safe
+//! and costs three more look-ups. A bare name is looked up in the working directory, which fchdir(2) pins to the very directory
+//! that the walk holds open, whatever it is renamed to. Threads share one working directory, so each takes its own first
+//! (unshare(2), `CLONE_FS`): a thread that did so can never share it again, which is why the process's first thread must not.
 
 use std::ffi::CStr;
 use std::os::fd::{AsFd, AsRawFd};

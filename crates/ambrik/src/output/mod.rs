@@ -1,4 +1,4 @@
-//! One file an output form; nothing here computes.
+//! One file an output form: what is shown of a result, in which words and columns. What a result is the core says.
 
 pub(crate) mod accounts_text;
 pub(crate) mod audit_text;

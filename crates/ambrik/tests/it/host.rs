@@ -93,6 +93,25 @@ impl TestHost {
         self.told(&self.command(words).output().unwrap())
     }
 
+    /// Runs a command to its end and counts the changes that it makes.
+    pub(crate) fn changes(&self, words: &[&str]) -> u64 {
+        let counts = tempfile::tempdir().unwrap();
+        let mut command = self.command(words);
+        command.env("AMBRIK_FAULT", format!("count:{}", counts.path().display()));
+        let child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        let number = child.id();
+        let ran = self.told(&child.wait_with_output().unwrap());
+        assert_eq!(ran.code, 0, "{words:?}: {ran:?}");
+        fs::metadata(counts.path().join(number.to_string())).unwrap().len()
+    }
+
+    /// Runs a command that is killed at the n-th change that it makes.
+    pub(crate) fn killed_at(&self, words: &[&str], n: u64) {
+        use std::os::unix::process::ExitStatusExt as _;
+        let output = self.command(words).env("AMBRIK_FAULT", format!("kill:{n}")).output().unwrap();
+        assert_eq!(output.status.signal(), Some(9), "{words:?} at {n}: {:?}", self.told(&output));
+    }
+
     /// What a run said, `[HOST]` for the host's folder.
     pub(crate) fn told(&self, output: &Output) -> Ran {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).replace(&*self.dir.path().to_string_lossy(), "[HOST]");

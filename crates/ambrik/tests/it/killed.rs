@@ -1,14 +1,16 @@
-//! A run that is killed in the middle, and two runs at once.
+//! A run over more paths than one batch holds, killed in the middle; and two runs at once.
 
 use std::fs;
 use std::os::unix::fs::MetadataExt;
-use std::process::Stdio;
+
+use rstest::rstest;
 
 use crate::host::{PHP, TestHost, is_root, picture};
 
-const FILES: usize = 30_000;
+/// More than the first batch of a run.
+const FILES: usize = 6_000;
 
-/// A site with so many files that a run is caught in the middle.
+/// A site with so many files that a run takes several batches.
 fn large() -> TestHost {
     let host = TestHost::new();
     for n in 0..FILES {
@@ -28,23 +30,20 @@ fn changed(host: &TestHost) -> usize {
     files.filter(|path| path.metadata().unwrap().uid() == 0).count()
 }
 
-#[test]
-fn a_killed_run_is_told_of_and_taken_back() {
+const SET: &[&str] = &["set", "--yes", "-q"];
+const OPEN: &[&str] = &["open", "berths", "--yes", "-q"];
+const SEAL: &[&str] = &["seal", "berths", "--yes", "-q"];
+
+#[rstest]
+fn a_killed_run_is_finished_or_taken_back(#[values(1, 5, 9)] tenths: u64) {
     if !is_root() {
         return;
     }
+    let changes = large().changes(SET);
     let host = large();
     let before = picture(&host.at("srv"));
-    let mut child = host.command(&["set", "--yes", "-q"]).stdout(Stdio::null()).spawn().unwrap();
-    // Killed as soon as the first change is seen on the disk, in any of the folders.
-    let firsts: Vec<_> = (0..100).map(|n| host.at(format!("srv/www/berths/d{n}"))).collect();
-    while firsts.iter().all(|path| path.metadata().unwrap().uid() == PHP) {
-        assert!(child.try_wait().unwrap().is_none(), "it ended before anything was seen to change");
-    }
-    child.kill().unwrap();
-    child.wait().unwrap();
-    let done = changed(&host);
-    assert!(done < FILES, "it was too late to catch it");
+    host.killed_at(SET, changes * tenths / 10);
+    assert!((1..FILES).contains(&changed(&host)), "{}", changed(&host));
 
     let ran = host.run(&["audit", "--fail-on", "never"]);
     assert!(ran.err.contains("change set 1 (set berths) was stopped in the middle; finish it with `ambrik set berths`, or take it back with `ambrik undo 1`"), "{}", ran.err);
@@ -54,34 +53,31 @@ fn a_killed_run_is_told_of_and_taken_back() {
     assert_eq!(ran.code, 0, "{ran:?}");
     assert_eq!(picture(&host.at("srv")), before);
     assert_eq!(host.run(&["audit", "--fail-on", "never"]).err, "");
-}
 
-/// Starts a run and kills it as soon as `seen` holds; whether it was caught in the middle.
-fn killed_when(host: &TestHost, words: &[&str], seen: impl Fn() -> bool) -> bool {
-    let mut child = host.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    while !seen() {
-        if child.try_wait().unwrap().is_some() {
-            return false;
-        }
-    }
-    child.kill().unwrap();
-    child.wait().unwrap().code().is_none()
+    host.killed_at(SET, changes * tenths / 10);
+    let ran = host.run(&["set", "--yes"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert_eq!(changed(&host), FILES);
+    assert_eq!(host.run(&["audit"]).err, "");
 }
 
 /// Wherever a deployment is killed, the next `seal` ends it.
-#[test]
-fn a_deployment_killed_anywhere_is_ended_by_seal() {
+#[rstest]
+fn a_deployment_killed_anywhere_is_ended_by_seal(#[values(1, 5, 9)] tenths: u64) {
     if !is_root() {
         return;
     }
-    let host = large();
-    host.site(
-        "berths",
-        "[[part]]\npath = \"d7\"\nuse = \"code\"\nwrite = \"install\"\n[[part]]\npath = \"d8\"\nuse = \"setup\"\n",
-    );
-    let folder = |n: usize| host.at(format!("srv/www/berths/d{n}")).metadata();
-    let any_closed = || (0..100).any(|n| folder(n).is_ok_and(|meta| meta.uid() == 0));
-    assert!(killed_when(&host, &["open", "berths", "--yes", "-q"], any_closed));
+    let staged = || {
+        let host = large();
+        let parts =
+            "[[part]]\npath = \"d7\"\nuse = \"code\"\nwrite = \"install\"\n[[part]]\npath = \"d8\"\nuse = \"setup\"\n";
+        host.site("berths", parts);
+        host
+    };
+    let undisturbed = staged();
+    let (opening, sealing) = (undisturbed.changes(OPEN), undisturbed.changes(SEAL));
+    let host = staged();
+    host.killed_at(OPEN, opening * tenths / 10);
     let audit = host.run(&["audit", "--fail-on", "never"]);
     assert!(
         audit.err.contains("berths: open until"),
@@ -89,30 +85,12 @@ fn a_deployment_killed_anywhere_is_ended_by_seal() {
         audit.err
     );
     assert!(audit.err.contains("change set 1 (open berths) was stopped in the middle"), "{}", audit.err);
-    let closes = || folder(7).is_ok_and(|meta| meta.mode() & 0o022 == 0 && meta.uid() == 0) || folder(8).is_err();
-    killed_when(&host, &["seal", "berths", "--yes", "-q"], closes);
-    let sealed = host.run(&["seal", "berths", "--yes", "-q"]);
+    host.killed_at(SEAL, sealing * tenths / 10);
+    let sealed = host.run(SEAL);
     assert_eq!(sealed.code, 0, "{sealed:?}");
-    assert!(folder(8).is_err(), "the installer is gone");
+    assert!(!host.at("srv/www/berths/d8").exists(), "the installer is gone");
     let audit = host.run(&["audit"]);
     assert_eq!((audit.code, &*audit.err), (0, ""), "{audit:?}");
-}
-
-#[test]
-fn a_killed_run_is_finished() {
-    if !is_root() {
-        return;
-    }
-    let host = large();
-    let mut child = host.command(&["set", "--yes", "-q"]).stdout(Stdio::null()).spawn().unwrap();
-    let ledger = host.at("var/lib/ambrik/ledger.sqlite3");
-    while !ledger.exists() && child.try_wait().unwrap().is_none() {}
-    child.kill().unwrap();
-    child.wait().unwrap();
-    let ran = host.run(&["set", "--yes"]);
-    assert_eq!(ran.code, 0, "{ran:?}");
-    assert_eq!(changed(&host), FILES);
-    assert_eq!(host.run(&["audit"]).err, "");
 }
 
 #[test]

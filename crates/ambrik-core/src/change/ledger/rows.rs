@@ -47,7 +47,8 @@ pub struct ChangeSet {
     pub begun: Timestamp,
     /// When it ended; none if it was stopped in the middle, or still runs.
     pub ended: Option<Timestamp>,
-    /// Whether it was stopped in the middle, and a later run found nothing left to do.
+    /// Whether it was stopped in the middle, and a later run found nothing left to do: it is no longer told of, and can still be
+    /// taken back, from where it began.
     pub settled: bool,
     /// The process that made it.
     pub process: i64,

@@ -92,6 +92,11 @@ pub(super) fn open(
 }
 
 /// These rights, and search for one account besides; nobody else gets anything.
+///
+/// The account gets an entry of its own in the directory's list, made where there is none. Its entry has what the account could do
+/// so far, too: a named entry stands before groups and others (acl(5), access check), so without them it would lose rights. The mask
+/// must let search through, and a wider mask would wake up what it held back of other entries: these are cut to the old mask
+/// first. Where the account is the owner its own class gets the bit, and no list is needed.
 fn with_search(rights: &Rights, account: &Ids) -> Rights {
     let mode = rights.mode;
     let own = each(account, Kind::Directory, rights).or(Perm::X);
