@@ -17,7 +17,7 @@ use foldhash::fast::RandomState;
 use crate::access::NameRule;
 use crate::account::{Accounts, Gid, Uid};
 use crate::acl::Tag;
-use crate::check::{Check, Next, Pages, PathCan, Reason, Sniffing};
+use crate::check::{Next, Pages, PathCan, Raised, Sniffing};
 use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
 use crate::host::{Holder, Making};
 use crate::label::{Alike, SiteLabels};
@@ -135,7 +135,7 @@ pub(crate) struct Verdict {
     pub(crate) context: Context,
     pub(crate) kind: Kind,
     pub(crate) rights: Arc<Rights>,
-    pub(crate) findings: Vec<(&'static Check, Reason)>,
+    pub(crate) findings: Vec<Raised>,
     /// Whether the label is as it should be.
     label_right: bool,
     pub(crate) fix: Option<Arc<Rights>>,
@@ -172,7 +172,7 @@ pub(crate) struct Deviation {
     pub(crate) changed: Nanos,
     pub(crate) verdict: Arc<Verdict>,
     /// What its name or content gave rise to.
-    pub(crate) extra: Vec<(&'static Check, Reason)>,
+    pub(crate) extra: Vec<Raised>,
 }
 
 /// A path that could not be looked at.

@@ -8,13 +8,13 @@ use jiff::civil::Date;
 
 use super::Audit;
 use super::missing::part_path;
-use crate::check::{self, Check, Reason, Severity};
+use crate::check::{self, Check, Raised, Reason, Severity};
 use crate::entry::{Identity, Kind};
 use crate::inspect::{Deviation, Spot, Verdict};
 use crate::people::People;
 use crate::policy::Right;
 use crate::shown::Shown;
-use crate::tree::{Failure, Host, Trouble};
+use crate::tree::{Failure, Host};
 
 /// Something that an audit found.
 #[derive(Debug)]
@@ -123,13 +123,12 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
         let told_apart = verdict.findings.iter().any(|(check, reason)| {
             *reason == Reason::Blocked || site.accepts.iter().any(|accept| accept.check == check.name)
         });
-        let single: &[(&'static Check, Reason)] = if told_apart {
+        let single: &[Raised] = if told_apart {
             &verdict.findings
         } else {
             let (_, places) = alike.entry(Arc::as_ptr(verdict)).or_insert_with(|| {
-                let mut place = |(check, _): &(&'static Check, Reason)| {
-                    findings.place(Slot { check, part, accepted: None, above: false })
-                };
+                let mut place =
+                    |(check, _): &Raised| findings.place(Slot { check, part, accepted: None, above: false });
                 (&**verdict, verdict.findings.iter().map(&mut place).map(|place| (place, 0)).collect())
             });
             for (place, count) in places {
@@ -151,57 +150,30 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
             *findings.list[place].reasons.entry(reason.clone()).or_default() += count;
         }
     }
+    let mut add = |part: Option<usize>, (check, reason): Raised, whole: PathBuf| {
+        let accepted = accepted(check, &|| whole.clone());
+        findings.add(Slot { check, part, accepted, above: false }, reason, Found::Path(whole));
+    };
     for (check, path, reason) in check::judge_site(site, people) {
         let whole = site.root.join(&path);
-        let part = audit.policy.at(&whole).context.part;
-        findings.add(
-            Slot { check, part, accepted: accepted(check, &|| whole.clone()), above: false },
-            reason,
-            Found::Path(whole.clone()),
-        );
+        add(audit.policy.at(&whole).context.part, (check, reason), whole);
     }
-    if let Some((public, reason)) = served_without_need(audit) {
-        let check = &check::SERVED_TOO_WIDE;
-        let whole = site.root.join(&public);
-        findings.add(
-            Slot { check, part: None, accepted: accepted(check, &|| whole.clone()), above: false },
-            reason,
-            Found::Path(site.root.clone()),
-        );
+    if let Some(raised) = root_as_host(audit).and_then(|root| check::served_too_wide(site, &root)) {
+        add(None, raised, site.root.clone());
     }
     for &part in &audit.seen.missing {
-        let (check, whole) = (&check::PHP_CANNOT_WRITE, part_path(site, part).unwrap_or_default());
+        let whole = part_path(site, part).unwrap_or_default();
         if is_missed(audit, part, &whole) {
-            let reason = Reason::Says("not there, and PHP cannot make it".into());
-            findings.add(
-                Slot { check, part: Some(part), accepted: accepted(check, &|| whole.clone()), above: false },
-                reason,
-                Found::Path(whole.clone()),
-            );
+            add(Some(part), check::not_there(), whole);
         }
     }
     for (part, whole, says) in check::out_of_bounds(host, site, audit.phase) {
-        let check = &check::PHP_CANNOT_WRITE;
-        findings.add(
-            Slot { check, part: Some(part), accepted: accepted(check, &|| whole.clone()), above: false },
-            Reason::Says(format!("PHP is not let near it: {says}")),
-            Found::Path(whole.clone()),
-        );
+        add(Some(part), check::not_let_near(&says), whole);
     }
     for unseen in &audit.seen.unseen {
-        let words = match unseen.trouble {
-            Trouble::Failed(op, errno) => Failure::Os(op, errno).to_string(),
-            Trouble::Replaced => Failure::Replaced.to_string(),
-            Trouble::ForeignLink => "it is a symlink that others could have put there; not followed".into(),
-            Trouble::TooDeep => {
-                "it lies deeper than any path can name; not looked at: see who makes such folders".into()
-            }
-            Trouble::Restless => "it is changed faster than it can be looked at; stop what writes there".into(),
-            Trouble::Vanished => continue,
-        };
-        let check = &check::COULD_NOT_LOOK;
+        let Some((check, reason)) = check::trouble(unseen.trouble) else { continue };
         let slot = Slot { check, part: unseen.part, accepted: None, above: false };
-        findings.add(slot, Reason::Says(words), Found::Path(unseen.path.clone()));
+        findings.add(slot, reason, Found::Path(unseen.path.clone()));
     }
 }
 
@@ -227,21 +199,8 @@ fn is_missed(audit: &Audit, part: usize, path: &Path) -> bool {
     needed && !made_by_php
 }
 
-/// The whole root is served, and there is a folder made to be served instead.
-fn served_without_need(audit: &Audit) -> Option<(PathBuf, Reason)> {
-    const PUBLIC: &[&str] = &["public", "web", "htdocs", "webroot", "public_html", "httpdocs", "www", "pub"];
-    let whole_root = audit.site.served.as_ref()?.text().is_empty();
-    let has = |host: &Host, path: &Path| host.resolve(path).is_ok_and(|found| found.facts.kind == Kind::File);
-    let host = audit_host(audit)?;
-    let own_index = has(&host, Path::new("/index.php"));
-    let folder = PUBLIC.iter().find(|folder| has(&host, &Path::new("/").join(folder).join("index.php")))?;
-    (whole_root && !own_index).then(|| {
-        (PathBuf::from("."), Reason::Says(format!("the whole root is served, and there is {folder}/index.php")))
-    })
-}
-
 /// The site's root as a host of its own: for looking up paths inside it without leaving it.
-fn audit_host(audit: &Audit) -> Option<Host> {
+fn root_as_host(audit: &Audit) -> Option<Host> {
     let start = audit.seen.starts.first()?;
     Host::below(&start.parent, &start.name).ok()
 }
@@ -273,8 +232,8 @@ pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usi
             let elsewhere = u32::try_from(here).unwrap_or(u32::MAX) < links;
             let writable = verdict.context.row.php == Right::Write;
             if elsewhere && (writable || verdict.fix.is_some()) {
-                let reason = Reason::Says(format!("{links} names, {here} of them in this part"));
-                let slot = Slot { check: &check::HARD_LINK_SHARED, part, accepted: None, above: false };
+                let (check, reason) = check::hard_link_shared(links, here);
+                let slot = Slot { check, part, accepted: None, above: false };
                 findings.add(slot, reason, Found::Deviation(u32::try_from(number).unwrap_or(u32::MAX)));
             }
             if verdict.fix.is_none() {

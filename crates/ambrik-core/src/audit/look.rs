@@ -136,10 +136,10 @@ pub(super) fn look(
         |deviant: &&Deviation| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
     audit.wrong.changed = audit.seen.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
     let served = site.served_folder().unwrap_or_else(|| site.root.clone());
-    for (below, says) in together {
-        audit = audit.with(&check::INSTALLER_RENAMED, served.join(below), says, setting.today);
+    for (below, raised) in together {
+        audit = audit.with(raised, served.join(below), setting.today);
     }
-    let open_folder = check::open_folder(site).map(|concern| (&check::SITE_FILE_OPEN, concern));
+    let open_folder = check::open_folder(site);
     for (check, concern) in check::judge_host(site, &people).into_iter().chain(open_folder) {
         audit.add_of_host(check, concern, setting.today);
     }

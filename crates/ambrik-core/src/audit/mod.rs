@@ -14,7 +14,7 @@ use std::sync::Arc;
 use jiff::civil::Date;
 
 use crate::account::Accounts;
-use crate::check::{self, Check, Concern, Reason, Remedy, Severity};
+use crate::check::{self, Check, Raised, Reason, Remedy, Severity};
 use crate::entry::{Kind, Nanos, Rights};
 use crate::inspect::{Deviation, Spot, Start, Unseen};
 use crate::label::{Labels, Module, SiteLabels};
@@ -61,18 +61,13 @@ pub struct AuditSetting<'a> {
     pub progress: &'a Progress,
 }
 
-/// So begins what could not be asked.
-const OVER_HTTP: &str = "over HTTP, ";
-
 /// Something that a visitor gets and should not.
 #[derive(Debug)]
 pub struct HttpFinding {
-    /// The check.
-    pub check: &'static Check,
+    /// What is wrong, and what was asked and came.
+    pub raised: Raised,
     /// The path on the disk.
     pub path: PathBuf,
-    /// What was asked, and what came.
-    pub says: String,
     /// The lines of each web server's configuration that put it right, with the server's name.
     pub lines: Vec<(String, String)>,
 }
@@ -204,8 +199,7 @@ impl Audit {
         if !bars.is_empty() && bars.len() == finding.reasons.len() {
             return PutRight::Hand(format!("{}; Ambrik leaves that to you", bars.join("; ")));
         }
-        let over_http = |reason: &Reason| matches!(reason, Reason::Says(words) if words.starts_with(OVER_HTTP));
-        if finding.check.is(&check::COULD_NOT_LOOK) && finding.reasons.keys().any(over_http) {
+        if finding.check.is(&check::COULD_NOT_LOOK) && finding.reasons.keys().any(check::is_over_http) {
             return PutRight::Hand("see that the web server runs, and that url in the site file is this site's".into());
         }
         if finding.check.remedy.is_set() && !self.has_changes() {
@@ -251,9 +245,8 @@ impl Audit {
     /// Adds the finding that the site's window ended at `until`.
     #[must_use]
     pub fn overdue_since(self, until: jiff::Timestamp, today: Date) -> Self {
-        let says = format!("since {}", until.strftime("%Y-%m-%d %H:%M UTC"));
         let root = self.site.root.clone();
-        self.with(&crate::check::WINDOW_OVERDUE, root, says, today)
+        self.with(check::window_overdue(until), root, today)
     }
 
     /// Whether an installer was found.
@@ -301,7 +294,7 @@ impl Audit {
         for (path, how) in unproven {
             let path = self.site.root.join(path);
             if host.resolve_link(&path).is_ok() && !self.wrong.changed.contains(&path) {
-                self = self.with(&crate::check::CHANGED_IN_WINDOW, path, how.to_owned(), today);
+                self = self.with(check::changed(how), path, today);
             }
         }
         self
@@ -311,18 +304,18 @@ impl Audit {
     #[must_use]
     pub fn with_disturbed_proof(self, why: &str, today: Date) -> Self {
         let root = self.site.root.clone();
-        self.with(&crate::check::PROOF_DISTURBED, root, why.to_owned(), today)
+        self.with(check::proof_disturbed(why), root, today)
     }
 
     /// Adds what was found over HTTP.
     #[must_use]
     pub fn with_asked(mut self, asked: HttpAnswers, today: Date) -> Self {
         for found in &asked.found {
-            self = self.with(found.check, found.path.clone(), found.says.clone(), today);
+            self = self.with(found.raised.clone(), found.path.clone(), today);
         }
         let root = self.site.root.clone();
         for why in asked.unanswered {
-            self = self.with(&check::COULD_NOT_LOOK, root.clone(), format!("{OVER_HTTP}{why}"), today);
+            self = self.with(check::not_answered(&why), root.clone(), today);
             self.seen.all_asked = false;
         }
         self.wrong.asked = asked.found;
@@ -333,7 +326,7 @@ impl Audit {
     #[must_use]
     pub fn configuration(&self, finding: &Finding) -> Vec<(String, String)> {
         let paths: Vec<PathBuf> = self.paths(finding).collect();
-        let of_finding = self.wrong.asked.iter().filter(|found| found.check.is(finding.check));
+        let of_finding = self.wrong.asked.iter().filter(|found| found.raised.0.is(finding.check));
         let of_finding = of_finding.filter(|found| paths.contains(&self.relative(&found.path)));
         of_finding.flat_map(|found| found.lines.iter().cloned()).collect()
     }
@@ -344,28 +337,28 @@ impl Audit {
         let off = |name: &&String| labels.is_some() && crate::label::boolean::is_on(setting.host, name) == Some(false);
         self.pending.switches_off = self.site.switches.iter().filter(off).cloned().collect();
         for name in self.pending.switches_off.clone() {
-            self = self.with(&crate::check::SWITCH_DIFFERS, root.clone(), name, setting.today);
+            self = self.with(check::switch_differs(&name), root.clone(), setting.today);
         }
         let permissive = || {
             let labels = labels.filter(|labels| labels.domain_is_permissive())?;
             Some(format!("PHP's domain {} is permissive", labels.domain.type_name()))
         };
         if let Some(cause) = setting.labels.and_then(|labels| labels.state.weakness()).or_else(permissive) {
-            let sites = [(self.site.name.clone(), String::new())].into();
-            self.add_of_host(&check::LABEL_PROTECTION_OFF, Concern { cause, sites }, setting.today);
+            let (check, concern) = check::label_protection_off(cause, &self.site.name);
+            self.add_of_host(check, concern, setting.today);
         }
         self
     }
 
     /// Adds a finding about one path, unless an exception covers it.
-    fn with(mut self, check: &'static Check, path: PathBuf, says: String, today: Date) -> Self {
+    fn with(mut self, (check, reason): Raised, path: PathBuf, today: Date) -> Self {
         let mut findings = Findings::of(std::mem::take(&mut self.wrong.findings));
         let holds = |accept: &crate::site::Accept| {
             accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&path)
         };
         let accepted = self.site.accepts.iter().position(holds);
         let part = self.policy.at(&path).context.part;
-        findings.add(Slot { check, part, accepted, above: false }, Reason::Says(says), Found::Path(path));
+        findings.add(Slot { check, part, accepted, above: false }, reason, Found::Path(path));
         self.wrong.findings = findings.sorted();
         self
     }
@@ -454,12 +447,12 @@ pub fn audit(setting: &AuditSetting<'_>, site: &Arc<Site>, phase: Phase) -> Resu
     }
     let root = found.site.root.clone();
     for folder in found.site.serving.unseen.clone() {
-        let says = "archives in a served folder around the site: it cannot be listed".to_owned();
-        found = found.with(&check::COULD_NOT_LOOK, folder, says, setting.today);
+        let says = "archives in a served folder around the site: it cannot be listed";
+        found = found.with(check::could_not_look(says), folder, setting.today);
         found.seen.all_asked = false;
     }
     for unanswered in learnt.unanswered {
-        found = found.with(&check::COULD_NOT_LOOK, root.clone(), unanswered, setting.today);
+        found = found.with(check::could_not_look(unanswered), root.clone(), setting.today);
         found.seen.all_asked = false;
     }
     Ok(found)

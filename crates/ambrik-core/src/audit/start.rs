@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::finding::{Findings, Found, Slot};
 use crate::account::{Account, Accounts, Uid};
-use crate::check::{self, Check, Reason};
+use crate::check::{self};
 use crate::entry::Facts;
 use crate::inspect::{DirData, DirState, OpenWay, PathJudge, Start, Unseen};
 use crate::mode::Mode;
@@ -47,7 +47,7 @@ pub(super) fn start(
         web_stop = web_stop.or_else(|| stop(people.web()));
         let able = able_to_replace(judge, &state, &passed.entry);
         open_way = open_way.or_else(|| open_at(people, passed, &resolved.path, &able));
-        for (check, reason) in replaced_on_the_way(people, &able) {
+        for (check, reason) in check::replaced_above(people, &able) {
             findings.add(Slot { check, part, accepted: None, above: true }, reason, Found::Path(passed.path.clone()));
         }
     }
@@ -62,22 +62,6 @@ fn able_to_replace(judge: &PathJudge<'_>, state: &DirState, entry: &Facts) -> Se
     let people = judge.people;
     let keeper = people.owners(people.list()[people.keeper()].ids.uid);
     judge.replacers(state, entry).without(&keeper)
-}
-
-fn replaced_on_the_way(people: &People, able: &Set) -> Vec<(&'static Check, Reason)> {
-    let mut found: Vec<(&'static Check, Reason)> = Vec::new();
-    if able.has(people.php()) {
-        found.push((&check::PHP_WRITES_CODE, Reason::Says("it can rename a directory that leads there".into())));
-    }
-    if able.has(people.stranger()) {
-        found.push((&check::EVERYONE_WRITES, Reason::OpenToAll));
-    } else {
-        let others = able.without(&people.owners(people.list()[people.php()].ids.uid));
-        if !others.is_empty() {
-            found.push((&check::ANOTHER_WRITES, Reason::By(people.names(&others))));
-        }
-    }
-    found
 }
 
 /// The directory that was passed on the way to `goal`, where somebody is able to replace what is in it.

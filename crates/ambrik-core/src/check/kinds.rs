@@ -1,8 +1,11 @@
 //! What a path is: links, special files, special bits, owners that nobody knows.
 
-use super::{Case, Check, Judge, Reason, Remedy, Severity};
+use std::path::Path;
+
+use super::{Case, Check, Judge, Raised, Reason, Remedy, Severity};
 use crate::entry::Kind;
 use crate::mode::Mode;
+use crate::shown::Shown;
 use crate::want::Shape;
 
 pub(crate) static HARD_LINK_SHARED: Check = Check {
@@ -14,6 +17,11 @@ pub(crate) static HARD_LINK_SHARED: Check = Check {
     judge: Judge::Audit,
 };
 
+/// A file has so many names, of which `here` are in its part.
+pub(crate) fn hard_link_shared(names: u32, here: usize) -> Raised {
+    (&HARD_LINK_SHARED, Reason::Says(format!("{names} names, {here} of them in this part")))
+}
+
 pub(crate) static LINK_LEAVES_SITE: Check = Check {
     name: "link-leaves-site",
     severity: Severity::Medium,
@@ -22,6 +30,11 @@ pub(crate) static LINK_LEAVES_SITE: Check = Check {
     remedy: Remedy::Hand("make what the link leads to a part of the site, or remove the link"),
     judge: Judge::Audit,
 };
+
+/// A symlink leads to `goal`, out of the site.
+pub(crate) fn link_leaves_site(goal: &Path) -> Raised {
+    (&LINK_LEAVES_SITE, Reason::Says(format!("to {}", Shown(goal))))
+}
 
 pub(crate) static SPECIAL_BITS: Check = Check {
     name: "special-bits",

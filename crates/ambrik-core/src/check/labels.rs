@@ -1,7 +1,8 @@
 //! SELinux labels: what they let PHP's domain do, and whether they last.
 
-use super::{Case, Check, Judge, Reason, Remedy, Severity};
+use super::{Case, Check, Concern, Judge, Raised, Reason, Remedy, Severity};
 use crate::label::Verdict;
+use crate::security_context::SecurityContext;
 
 pub(crate) static LABEL_BLOCKS: Check = Check {
     name: "label-blocks",
@@ -39,6 +40,11 @@ pub(crate) static LABEL_NOT_KEPT: Check = Check {
     judge: Judge::Audit,
 };
 
+/// A relabelling would make the type `made` of a label that is right.
+pub(crate) fn label_not_kept(label: &SecurityContext, made: &str) -> Raised {
+    (&LABEL_NOT_KEPT, Reason::Says(format!("{} would become {made}", label.type_name())))
+}
+
 pub(crate) static LABEL_PROTECTION_OFF: Check = Check {
     name: "label-protection-off",
     severity: Severity::Medium,
@@ -50,6 +56,11 @@ pub(crate) static LABEL_PROTECTION_OFF: Check = Check {
     judge: Judge::Audit,
 };
 
+/// Why SELinux does not protect, and the site that was looked at.
+pub(crate) fn label_protection_off(cause: String, site: &str) -> (&'static Check, Concern) {
+    (&LABEL_PROTECTION_OFF, Concern { cause, sites: [(site.to_owned(), String::new())].into() })
+}
+
 pub(crate) static SWITCH_DIFFERS: Check = Check {
     name: "switch-differs",
     severity: Severity::Medium,
@@ -58,6 +69,11 @@ pub(crate) static SWITCH_DIFFERS: Check = Check {
     remedy: Remedy::Hand("turn it on: setsebool -P NAME on, or let `ambrik set --yes` do it"),
     judge: Judge::Audit,
 };
+
+/// The boolean `name` is off.
+pub(crate) fn switch_differs(name: &str) -> Raised {
+    (&SWITCH_DIFFERS, Reason::Says(name.to_owned()))
+}
 
 fn label(case: &Case<'_>, verdict: Verdict) -> Option<Reason> {
     let (found, says) = case.label.as_ref()?;

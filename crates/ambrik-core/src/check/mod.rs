@@ -133,6 +133,9 @@ impl fmt::Debug for Judge {
     }
 }
 
+/// What is wrong, and why: what a check raises about a path. Each is raised in its check's own file.
+pub type Raised = (&'static Check, Reason);
+
 /// Why a path is in a finding: what decides it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Reason {
@@ -302,19 +305,19 @@ pub static CATALOGUE: &[&Check] = &[
     &kinds::PROGRAM_BIT,
 ];
 
-pub(crate) use kinds::{HARD_LINK_SHARED, LINK_LEAVES_SITE};
-pub(crate) use labels::{LABEL_NOT_KEPT, LABEL_PROTECTION_OFF, SWITCH_DIFFERS};
+pub(crate) use kinds::{hard_link_shared, link_leaves_site};
+pub(crate) use labels::{label_not_kept, label_protection_off, switch_differs};
 pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
-pub(crate) use needs::{PHP_CANNOT_WRITE, WEB_CANNOT_READ, keeper_can_write};
+pub(crate) use needs::{WEB_CANNOT_READ, keeper_can_write, not_let_near, not_there};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};
 pub(crate) use php::out_of_bounds;
 pub(crate) use renamed::{INSTALLER_RENAMED, Pages};
 pub(crate) use site::{
-    CHANGED_IN_WINDOW, COULD_NOT_LOOK, PROOF_DISTURBED, SERVED_DIFFERS, SERVED_TOO_WIDE, SITE_FILE_OPEN,
-    WINDOW_OVERDUE, open_folder,
+    CHANGED_IN_WINDOW, COULD_NOT_LOOK, SERVED_DIFFERS, changed, could_not_look, is_over_http, not_answered,
+    open_folder, proof_disturbed, served_too_wide, trouble, window_overdue,
 };
-pub(crate) use web::{FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
-pub(crate) use writes::{ANOTHER_WRITES, EVERYONE_WRITES, PHP_WRITES_CODE, STILL_OPEN};
+pub(crate) use web::{folder_listed, installer_answers, php_runs_in_store, secret_served};
+pub(crate) use writes::{PHP_WRITES_CODE, STILL_OPEN, replaced_above, still_open};
 
 /// The names of all checks, in the order of the catalogue.
 #[must_use]
@@ -334,7 +337,7 @@ pub(crate) fn place(check: &Check) -> usize {
 }
 
 /// Every finding that the rights of a path give rise to.
-pub(crate) fn judge_rights(case: &Case<'_>) -> Vec<(&'static Check, Reason)> {
+pub(crate) fn judge_rights(case: &Case<'_>) -> Vec<Raised> {
     let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
         Judge::Rights(judge) => judge(case).map(|reason| (*check, reason)),
         Judge::Path(_) | Judge::Site(_) | Judge::Host(_) | Judge::Audit => None,
@@ -343,7 +346,7 @@ pub(crate) fn judge_rights(case: &Case<'_>) -> Vec<(&'static Check, Reason)> {
 }
 
 /// Every finding that a path's name or content gives rise to.
-pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<(&'static Check, Reason)> {
+pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<Raised> {
     let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
         Judge::Path(judge) => judge(case).map(|reason| (*check, reason)),
         Judge::Rights(_) | Judge::Site(_) | Judge::Host(_) | Judge::Audit => None,

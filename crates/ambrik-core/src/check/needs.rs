@@ -1,6 +1,6 @@
 //! Who lacks what a part needs.
 
-use super::{Case, Check, Judge, Reason, Remedy, Severity, is_symlink};
+use super::{Case, Check, Judge, Raised, Reason, Remedy, Severity, is_symlink};
 use crate::policy::Right;
 
 pub(crate) static PHP_CANNOT_WRITE: Check = Check {
@@ -15,6 +15,16 @@ pub(crate) static PHP_CANNOT_WRITE: Check = Check {
         must.then(|| lacks(case, case.people.php(), Right::Write).or_else(barred)).flatten()
     }),
 };
+
+/// A part is not there, and PHP cannot make it.
+pub(crate) fn not_there() -> Raised {
+    (&PHP_CANNOT_WRITE, Reason::Says("not there, and PHP cannot make it".into()))
+}
+
+/// PHP's own settings keep it away, in these words.
+pub(crate) fn not_let_near(says: &str) -> Raised {
+    (&PHP_CANNOT_WRITE, Reason::Says(format!("PHP is not let near it: {says}")))
+}
 
 pub(crate) static PHP_CANNOT_READ: Check = Check {
     name: "php-cannot-read",

@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 
 use regex::bytes::RegexSet;
 
-use super::{Check, Judge, PathCase, Reason, Remedy, Severity, guess, is_php_name};
+use super::{Check, Judge, PathCase, Raised, Reason, Remedy, Severity, guess, is_php_name};
 use crate::entry::Kind;
 use crate::pattern::pattern;
 use crate::site::{Phase, Use};
@@ -118,9 +118,8 @@ impl Pages {
         is_one
     }
 
-    /// The folders below the document root whose pages together do an installer's work, though none does it alone; and what
-    /// they do.
-    pub(crate) fn together(&self) -> Vec<(PathBuf, String)> {
+    /// The folders below the document root whose pages together do an installer's work, though none does it alone.
+    pub(crate) fn together(&self) -> Vec<(PathBuf, Raised)> {
         let folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
         let installs = |signs: InstallerSigns| {
             signs.has(
@@ -129,7 +128,7 @@ impl Pages {
         };
         let found =
             folders.iter().filter(|(folder, (signs, one))| !folder.as_os_str().is_empty() && !*one && installs(*signs));
-        found.map(|(folder, (signs, _))| (folder.clone(), signs.says())).collect()
+        found.map(|(folder, (signs, _))| (folder.clone(), (&INSTALLER_RENAMED, Reason::Says(signs.says())))).collect()
     }
 }
 

@@ -2,11 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
-use super::{Check, Concern, Judge, Reason, Remedy, Severity, is_php_name};
+use jiff::Timestamp;
+
+use super::{Check, Concern, Judge, Raised, Reason, Remedy, Severity, is_php_name};
 use crate::account::Uid;
+use crate::entry::Kind;
 use crate::own::Exposed;
 use crate::shown::Shown;
 use crate::site::{Site, Use};
+use crate::tree::{Failure, Host, Trouble};
 
 pub(crate) static PHP_IS_ROOT: Check = Check {
     name: "php-is-root",
@@ -51,6 +55,17 @@ pub(crate) static SERVED_TOO_WIDE: Check = Check {
     }),
 };
 
+/// The whole root is served, and there is a folder made to be served instead; `root` is the site's root as a host of its own.
+pub(crate) fn served_too_wide(site: &Site, root: &Host) -> Option<Raised> {
+    const PUBLIC: &[&str] = &["public", "web", "htdocs", "webroot", "public_html", "httpdocs", "www", "pub"];
+    let whole_root = site.served.as_ref()?.text().is_empty();
+    let has = |path: &Path| root.resolve(path).is_ok_and(|found| found.facts.kind == Kind::File);
+    let own_index = has(Path::new("/index.php"));
+    let folder = PUBLIC.iter().find(|folder| has(&Path::new("/").join(folder).join("index.php")))?;
+    let says = || Reason::Says(format!("the whole root is served, and there is {folder}/index.php"));
+    (whole_root && !own_index).then(|| (&SERVED_TOO_WIDE, says()))
+}
+
 pub(crate) static SERVED_DIFFERS: Check = Check {
     name: "served-differs",
     severity: Severity::High,
@@ -76,6 +91,11 @@ pub(crate) static WINDOW_OVERDUE: Check = Check {
     remedy: Remedy::Seal,
     judge: Judge::Audit,
 };
+
+/// The site's window ended at `until`.
+pub(crate) fn window_overdue(until: Timestamp) -> Raised {
+    (&WINDOW_OVERDUE, Reason::Says(format!("since {}", until.strftime("%Y-%m-%d %H:%M UTC"))))
+}
 
 pub(crate) static SITE_FILE_OPEN: Check = Check {
     name: "site-file-open",
@@ -108,10 +128,10 @@ fn is_folder(site: &Site, exposed: &Exposed) -> bool {
 }
 
 /// The folder above the site file that others can write.
-pub(crate) fn open_folder(site: &Site) -> Option<Concern> {
+pub(crate) fn open_folder(site: &Site) -> Option<(&'static Check, Concern)> {
     let exposed = site.exposed.as_ref().filter(|exposed| is_folder(site, exposed))?;
     let cause = format!("{}: {}: {}", Shown(&exposed.path), exposed.why, exposed.mend);
-    Some(Concern { cause, sites: [(site.name.clone(), String::new())].into() })
+    Some((&SITE_FILE_OPEN, Concern { cause, sites: [(site.name.clone(), String::new())].into() }))
 }
 
 pub(crate) static PROOF_DISTURBED: Check = Check {
@@ -125,6 +145,11 @@ pub(crate) static PROOF_DISTURBED: Check = Check {
     judge: Judge::Audit,
 };
 
+/// The proof did not come to its end, and why.
+pub(crate) fn proof_disturbed(why: &str) -> Raised {
+    (&PROOF_DISTURBED, Reason::Says(why.to_owned()))
+}
+
 pub(crate) static CHANGED_IN_WINDOW: Check = Check {
     name: "changed-in-window",
     severity: Severity::Medium,
@@ -136,6 +161,11 @@ pub(crate) static CHANGED_IN_WINDOW: Check = Check {
     judge: Judge::Audit,
 };
 
+/// Code changed, and how.
+pub(crate) fn changed(how: &str) -> Raised {
+    (&CHANGED_IN_WINDOW, Reason::Says(how.to_owned()))
+}
+
 pub(crate) static COULD_NOT_LOOK: Check = Check {
     name: "could-not-look",
     severity: Severity::Medium,
@@ -144,6 +174,37 @@ pub(crate) static COULD_NOT_LOOK: Check = Check {
     remedy: Remedy::Hand("run the audit as root"),
     judge: Judge::Audit,
 };
+
+/// So begins what could not be asked.
+const OVER_HTTP: &str = "over HTTP, ";
+
+/// Something could not be looked at: what, or why.
+pub(crate) fn could_not_look(why: impl Into<String>) -> Raised {
+    (&COULD_NOT_LOOK, Reason::Says(why.into()))
+}
+
+/// Something could not be asked over HTTP, and why.
+pub(crate) fn not_answered(why: &str) -> Raised {
+    could_not_look(format!("{OVER_HTTP}{why}"))
+}
+
+/// Whether it is something that could not be asked over HTTP.
+pub(crate) fn is_over_http(reason: &Reason) -> bool {
+    matches!(reason, Reason::Says(words) if words.starts_with(OVER_HTTP))
+}
+
+/// A path was not looked at for this trouble; nothing for what went away meanwhile.
+pub(crate) fn trouble(trouble: Trouble) -> Option<Raised> {
+    let words = match trouble {
+        Trouble::Failed(op, errno) => Failure::Os(op, errno).to_string(),
+        Trouble::Replaced => Failure::Replaced.to_string(),
+        Trouble::ForeignLink => "it is a symlink that others could have put there; not followed".into(),
+        Trouble::TooDeep => "it lies deeper than any path can name; not looked at: see who makes such folders".into(),
+        Trouble::Restless => "it is changed faster than it can be looked at; stop what writes there".into(),
+        Trouble::Vanished => return None,
+    };
+    Some(could_not_look(words))
+}
 
 /// A part that the served folder holds without need.
 ///

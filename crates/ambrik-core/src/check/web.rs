@@ -1,6 +1,6 @@
 //! What a visitor gets, asked over HTTP.
 
-use super::{Check, Judge, Remedy, Severity};
+use super::{Check, Judge, Raised, Reason, Remedy, Severity};
 
 pub(crate) static PHP_RUNS_IN_STORE: Check = Check {
     name: "php-runs-in-store",
@@ -39,3 +39,23 @@ pub(crate) static FOLDER_LISTED: Check = Check {
     remedy: Remedy::Hand("add these lines to the web server's configuration, and reload it"),
     judge: Judge::Audit,
 };
+
+/// A PHP file that was put into the folder at `address` was run.
+pub(crate) fn php_runs_in_store(address: &str) -> Raised {
+    (&PHP_RUNS_IN_STORE, Reason::Says(format!("a PHP file put into {address}/ is run")))
+}
+
+/// An installer's `address` answers.
+pub(crate) fn installer_answers(address: &str, status: u16) -> Raised {
+    (&INSTALLER_ANSWERS, Reason::Says(format!("{address} answers with status {status}")))
+}
+
+/// The file at `address` comes as it is.
+pub(crate) fn secret_served(address: &str) -> Raised {
+    (&SECRET_SERVED, Reason::Says(format!("{address} is served as it is")))
+}
+
+/// The folder at `address` is listed.
+pub(crate) fn folder_listed(address: &str) -> Raised {
+    (&FOLDER_LISTED, Reason::Says(format!("{address}/ lists what is in it")))
+}

@@ -2,11 +2,13 @@
 
 use std::sync::Arc;
 
-use super::{Case, Check, Judge, Reason, Remedy, Severity, is_secret, is_symlink, php_must_not_write};
+use super::{Case, Check, Judge, Raised, Reason, Remedy, Severity, is_secret, is_symlink, php_must_not_write};
 use crate::access::{Class, decide};
 use crate::account::{Gid, Uid};
 use crate::entry::{Kind, Rights};
+use crate::host::Holder;
 use crate::mode::{Mode, Perm};
+use crate::people::{People, Set};
 use crate::policy::Right;
 
 pub(crate) static PHP_WRITES_CODE: Check = Check {
@@ -71,6 +73,28 @@ pub(crate) static STILL_OPEN: Check = Check {
     remedy: Remedy::Hand("end the process, or reload PHP, which ends its workers: the command stands beside each"),
     judge: Judge::Audit,
 };
+
+/// This process holds it open.
+pub(crate) fn still_open(holder: &Holder) -> Raised {
+    (&STILL_OPEN, Reason::Says(holder.to_string()))
+}
+
+/// Those able to put another directory in the place of one that leads to the site.
+pub(crate) fn replaced_above(people: &People, able: &Set) -> Vec<Raised> {
+    let mut found: Vec<Raised> = Vec::new();
+    if able.has(people.php()) {
+        found.push((&PHP_WRITES_CODE, Reason::Says("it can rename a directory that leads there".into())));
+    }
+    if able.has(people.stranger()) {
+        found.push((&EVERYONE_WRITES, Reason::OpenToAll));
+    } else {
+        let others = able.without(&people.owners(people.list()[people.php()].ids.uid));
+        if !others.is_empty() {
+            found.push((&ANOTHER_WRITES, Reason::By(people.names(&others))));
+        }
+    }
+    found
+}
 
 /// Whom a new file in a directory would be given to through the directory's default ACL (acl(5), "Object creation and
 /// default ACLs"): as its owner nobody in particular, as its group the directory's where that is passed on.

@@ -11,13 +11,12 @@ use super::{
     Deviation, DirData, DirState, Inspector, PathJudge, Spot, Start, Unseen, Verdict, VerdictKey, abilities, is_program,
 };
 use crate::account::Uid;
-use crate::check::{self, Case, Check, PathCase, Reason, Remedy};
+use crate::check::{self, Case, PathCase, Raised, Remedy};
 use crate::entry::{Facts, Kind, Rights};
 use crate::label::{Alike, Verdict as LabelVerdict};
 use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Right};
 use crate::served;
-use crate::shown::Shown;
 use crate::site::{Overrides, ServedToo, Use, Write};
 use crate::tree::{Dir, Look, Trouble, Visitor};
 use crate::want::{Shape, Wants};
@@ -188,20 +187,18 @@ impl<'j> Inspector<'j> {
     }
 
     /// Whether code changed since the site was found clean.
-    pub(super) fn changed(&self, context: &Context, facts: &Facts) -> Option<(&'static Check, Reason)> {
+    pub(super) fn changed(&self, context: &Context, facts: &Facts) -> Option<Raised> {
         let since = self.judge.clean_since?;
         let code = facts.kind == Kind::File && context.used_as == Use::Code && context.write == Write::Never;
-        (code && facts.changed > since)
-            .then(|| (&check::CHANGED_IN_WINDOW, Reason::Says("changed since it was last found clean".into())))
+        (code && facts.changed > since).then(|| check::changed("changed since it was last found clean"))
     }
 
     /// Whether PHP holds something open for writing that is closed to it.
-    pub(super) fn still_open(&self, context: &Context, facts: &Facts) -> Option<(&'static Check, Reason)> {
+    pub(super) fn still_open(&self, context: &Context, facts: &Facts) -> Option<Raised> {
         if self.judge.held.is_empty() || facts.kind != Kind::File || context.row.php == Right::Write {
             return None;
         }
-        let holder = self.judge.held.get(&facts.id)?;
-        Some((&check::STILL_OPEN, Reason::Says(holder.to_string())))
+        self.judge.held.get(&facts.id).map(check::still_open)
     }
 
     /// Whether a relabelling of the system would make another label of a right one.
@@ -211,7 +208,7 @@ impl<'j> Inspector<'j> {
         context: &Context,
         look: &Look<'_>,
         facts: &Facts,
-    ) -> Option<(&'static Check, Reason)> {
+    ) -> Option<Raised> {
         let (labels, label) = (self.judge.labels?, facts.rights.label.as_ref()?);
         // A window's labels are not for good.
         if self.judge.policy.phase() == crate::site::Phase::Open && context.write == crate::site::Write::Install {
@@ -219,7 +216,7 @@ impl<'j> Inspector<'j> {
         }
         let made =
             labels.relabelled(place.relabelled(), || place.path_of(look.name), label, facts.kind)?.type_name()?;
-        Some((&check::LABEL_NOT_KEPT, Reason::Says(format!("{} would become {made}", label.type_name()))))
+        Some(check::label_not_kept(label, made))
     }
 
     /// What a path's name, content or target give rise to.
@@ -229,10 +226,10 @@ impl<'j> Inspector<'j> {
         cursor: &Cursor,
         look: &Look<'_>,
         facts: &Facts,
-    ) -> Vec<(&'static Check, Reason)> {
+    ) -> Vec<Raised> {
         let context = &cursor.context;
         if facts.kind == Kind::Symlink {
-            return self.leads_out(place, look).map(|reason| (&check::LINK_LEAVES_SITE, reason)).into_iter().collect();
+            return self.leads_out(place, look).into_iter().collect();
         }
         if !(context.used_as.goes() || (context.served && context.used_as == Use::Code))
             || matches!(place.at, At::Start(_))
@@ -266,11 +263,11 @@ impl<'j> Inspector<'j> {
         Some(as_named.map_or(goal, |named| named.components().collect()))
     }
 
-    pub(super) fn leads_out(&self, place: &PathPlace<'_>, look: &Look<'_>) -> Option<Reason> {
+    pub(super) fn leads_out(&self, place: &PathPlace<'_>, look: &Look<'_>) -> Option<Raised> {
         let goal = self.goal(place, look)?;
         let context = self.judge.policy.at(&goal).context;
         let others = self.judge.policy.part(&context).is_some_and(|part| part.other.is_some());
-        (!context.ours || others).then(|| Reason::Says(format!("to {}", Shown(&goal))))
+        (!context.ours || others).then(|| check::link_leaves_site(&goal))
     }
 
     /// What is served through a link though it is not in the served folder.

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use crate::audit::{Audit, HttpAnswers, HttpFinding};
-use crate::check::{Check, FOLDER_LISTED, INSTALLER_ANSWERS, PHP_RUNS_IN_STORE, SECRET_SERVED};
+use crate::check::{self, Raised};
 use crate::entry::Kind;
 use crate::host::{Keep, Services, configuration_lines};
 use crate::policy::Right;
@@ -156,10 +156,10 @@ impl Inquiry<'_> {
         self.nothing.as_ref().is_some_and(|nothing| nothing.status == reply.status && same(nothing))
     }
 
-    fn report(&mut self, check: &'static Check, below: &Path, keep: Keep, says: String) {
+    fn report(&mut self, raised: Raised, below: &Path, keep: Keep) {
         let of = |program: &String| Some((program.clone(), configuration_lines(program, keep, &self.served, below)?));
         let lines = self.servers.iter().filter_map(of).collect();
-        let found = HttpFinding { check, path: self.served.join(below), says, lines };
+        let found = HttpFinding { raised, path: self.served.join(below), lines };
         self.asked.found.push(found);
     }
 
@@ -264,8 +264,8 @@ impl Inquiry<'_> {
             if matches!(reply.status, 403 | 404 | 410) || self.is_nothing(&reply) {
                 continue;
             }
-            let says = format!("{} answers with status {}", self.client.address(&below), reply.status);
-            self.report(&INSTALLER_ANSWERS, &below, Keep::FromServing, says);
+            let raised = check::installer_answers(&self.client.address(&below), reply.status);
+            self.report(raised, &below, Keep::FromServing);
         }
     }
 
@@ -287,8 +287,7 @@ impl Inquiry<'_> {
             let Some(content) = self.beginning(&below).filter(|content| !content.is_empty()) else { continue };
             let Some(reply) = self.try_get(&below, false) else { continue };
             if reply.status == 200 && reply.body.starts_with(&content) && !self.is_nothing(&reply) {
-                let says = format!("{} is served as it is", self.client.address(&below));
-                self.report(&SECRET_SERVED, &below, Keep::FromServing, says);
+                self.report(check::secret_served(&self.client.address(&below)), &below, Keep::FromServing);
             }
         }
     }
@@ -347,8 +346,7 @@ impl Inquiry<'_> {
             let Some(reply) = self.try_get(&below, true) else { continue };
             let text = String::from_utf8_lossy(&reply.body).into_owned();
             if reply.status == 200 && shown.iter().all(|name| text.contains(&format!("href=\"{name}"))) {
-                let says = format!("{}/ lists what is in it", self.client.address(&below));
-                self.report(&FOLDER_LISTED, &below, Keep::FromListing, says);
+                self.report(check::folder_listed(&self.client.address(&below)), &below, Keep::FromListing);
             }
         }
     }
@@ -377,8 +375,8 @@ impl Inquiry<'_> {
             seen |= runs || reply.is_some_and(|reply| probe.came(&reply.body));
             drop(probe);
             if runs {
-                let says = format!("a PHP file put into {}/ is run", self.client.address(&below));
-                self.report(&PHP_RUNS_IN_STORE, &below, Keep::PhpFromRunning, says);
+                let raised = check::php_runs_in_store(&self.client.address(&below));
+                self.report(raised, &below, Keep::PhpFromRunning);
             }
         }
         seen

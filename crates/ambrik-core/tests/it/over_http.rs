@@ -135,7 +135,7 @@ fn found(asked: &HttpAnswers) -> Vec<String> {
     let mut found: Vec<String> = asked
         .found
         .iter()
-        .map(|found| format!("{} {}", found.check.name, found.path.strip_prefix("/srv/www/site").unwrap().display()))
+        .map(|found| format!("{} {}", found.raised.0.name, found.path.strip_prefix("/srv/www/site").unwrap().display()))
         .collect();
     found.sort();
     found
