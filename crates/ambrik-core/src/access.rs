@@ -203,18 +203,18 @@ pub fn loose(trusted: impl Fn(Uid) -> bool, dir: &Rights, entry: Uid) -> Option<
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::acl::Entry;
+    use crate::acl::AclEntry;
     use rstest::rstest;
     use std::sync::Arc;
 
     fn rights(mode: u16, named: &[(Tag, u16)]) -> Rights {
         let mode = Mode::of_st_mode(mode);
-        let entries = named.iter().map(|&(tag, bits)| Entry { tag, perm: Perm::from_low_bits(bits) });
+        let entries = named.iter().map(|&(tag, bits)| AclEntry { tag, perm: Perm::from_low_bits(bits) });
         let acl = Acl::new(entries.chain([
-            Entry { tag: Tag::Owner, perm: mode.user() },
-            Entry { tag: Tag::OwningGroup, perm: Perm::R },
-            Entry { tag: Tag::Mask, perm: mode.group() },
-            Entry { tag: Tag::Other, perm: mode.other() },
+            AclEntry { tag: Tag::Owner, perm: mode.user() },
+            AclEntry { tag: Tag::OwningGroup, perm: Perm::R },
+            AclEntry { tag: Tag::Mask, perm: mode.group() },
+            AclEntry { tag: Tag::Other, perm: mode.other() },
         ]));
         let acl = (!named.is_empty()).then(|| Arc::new(acl.unwrap()));
         Rights { uid: Uid(10), gid: Gid(10), mode, acl, default_acl: None, capabilities: None, label: None }

@@ -27,7 +27,7 @@ pub enum Tag {
 
 /// One line of an access list.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Entry {
+pub struct AclEntry {
     /// Whom it speaks of.
     pub tag: Tag,
     /// What these get.
@@ -36,7 +36,7 @@ pub struct Entry {
 
 /// A valid access list: each of owner, owning group and others once, no name twice, a mask where there are names.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Acl(Vec<Entry>);
+pub struct Acl(Vec<AclEntry>);
 
 /// Bytes, or entries, that are no valid access list.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -62,8 +62,8 @@ const NO_ID: u32 = u32::MAX;
 
 impl Acl {
     /// The list of these entries, put in order.
-    pub fn new(entries: impl IntoIterator<Item = Entry>) -> Result<Self, AclError> {
-        let mut entries: Vec<Entry> = entries.into_iter().collect();
+    pub fn new(entries: impl IntoIterator<Item = AclEntry>) -> Result<Self, AclError> {
+        let mut entries: Vec<AclEntry> = entries.into_iter().collect();
         entries.sort_unstable();
         let unique = entries.windows(2).all(|pair| pair[0].tag != pair[1].tag);
         let has = |tag| entries.iter().any(|e| e.tag == tag);
@@ -81,17 +81,17 @@ impl Acl {
     /// As [`Self::with_users`], with groups besides.
     #[must_use]
     pub fn with_named(owner: Perm, group: Perm, other: Perm, users: &[(Uid, Perm)], groups: &[(Gid, Perm)]) -> Self {
-        let users = users.iter().map(|&(uid, perm)| Entry { tag: Tag::User(uid), perm });
-        let mut entries: Vec<Entry> =
-            users.chain(groups.iter().map(|&(gid, perm)| Entry { tag: Tag::Group(gid), perm })).collect();
+        let users = users.iter().map(|&(uid, perm)| AclEntry { tag: Tag::User(uid), perm });
+        let mut entries: Vec<AclEntry> =
+            users.chain(groups.iter().map(|&(gid, perm)| AclEntry { tag: Tag::Group(gid), perm })).collect();
         let mask = entries.iter().fold(group, |mask, entry| mask.or(entry.perm));
         entries.sort_unstable();
         entries.dedup_by_key(|entry| entry.tag);
         entries.extend([
-            Entry { tag: Tag::Owner, perm: owner },
-            Entry { tag: Tag::OwningGroup, perm: group },
-            Entry { tag: Tag::Mask, perm: mask },
-            Entry { tag: Tag::Other, perm: other },
+            AclEntry { tag: Tag::Owner, perm: owner },
+            AclEntry { tag: Tag::OwningGroup, perm: group },
+            AclEntry { tag: Tag::Mask, perm: mask },
+            AclEntry { tag: Tag::Other, perm: other },
         ]);
         entries.sort_unstable();
         Self(entries)
@@ -130,7 +130,7 @@ impl Acl {
 
     /// The entries: owner, users by id, owning group, groups by id, mask, others.
     #[must_use]
-    pub fn entries(&self) -> &[Entry] {
+    pub fn entries(&self) -> &[AclEntry] {
         &self.0
     }
 
@@ -152,7 +152,7 @@ impl Acl {
     #[must_use]
     pub fn under_mode(&self, mode: Mode) -> Self {
         let has_mask = self.perm(Tag::Mask).is_some();
-        let entries = self.0.iter().map(|&Entry { tag, perm }| {
+        let entries = self.0.iter().map(|&AclEntry { tag, perm }| {
             let perm = match tag {
                 Tag::Owner => mode.user(),
                 Tag::Other => mode.other(),
@@ -160,13 +160,13 @@ impl Acl {
                 Tag::OwningGroup if !has_mask => mode.group(),
                 Tag::OwningGroup | Tag::User(_) | Tag::Group(_) => perm,
             };
-            Entry { tag, perm }
+            AclEntry { tag, perm }
         });
         Self(entries.collect())
     }
 }
 
-fn read_entry(bytes: [u8; 8]) -> Result<Entry, AclError> {
+fn read_entry(bytes: [u8; 8]) -> Result<AclEntry, AclError> {
     let [t0, t1, p0, p1, id @ ..] = bytes;
     let id = u32::from_le_bytes(id);
     let tag = match u16::from_le_bytes([t0, t1]) {
@@ -179,7 +179,7 @@ fn read_entry(bytes: [u8; 8]) -> Result<Entry, AclError> {
         _ => return Err(AclError::Entry),
     };
     match u16::from_le_bytes([p0, p1]) {
-        bits @ 0..=7 => Ok(Entry { tag, perm: Perm::from_low_bits(bits) }),
+        bits @ 0..=7 => Ok(AclEntry { tag, perm: Perm::from_low_bits(bits) }),
         _ => Err(AclError::Entry),
     }
 }
@@ -190,10 +190,10 @@ pub(crate) mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
-    const BASE: [Entry; 3] = [
-        Entry { tag: Tag::Owner, perm: Perm::RW },
-        Entry { tag: Tag::OwningGroup, perm: Perm::R },
-        Entry { tag: Tag::Other, perm: Perm::NONE },
+    const BASE: [AclEntry; 3] = [
+        AclEntry { tag: Tag::Owner, perm: Perm::RW },
+        AclEntry { tag: Tag::OwningGroup, perm: Perm::R },
+        AclEntry { tag: Tag::Other, perm: Perm::NONE },
     ];
 
     #[test]
@@ -225,8 +225,8 @@ pub(crate) mod tests {
 
     #[test]
     fn names_need_a_mask_and_stand_once() {
-        let user = Entry { tag: Tag::User(Uid(5)), perm: Perm::R };
-        let mask = Entry { tag: Tag::Mask, perm: Perm::R };
+        let user = AclEntry { tag: Tag::User(Uid(5)), perm: Perm::R };
+        let mask = AclEntry { tag: Tag::Mask, perm: Perm::R };
         assert!(Acl::new(BASE).is_ok());
         assert_eq!(Acl::new(BASE.into_iter().chain([user])), Err(AclError::Shape));
         assert!(Acl::new(BASE.into_iter().chain([user, mask])).is_ok());
@@ -241,13 +241,13 @@ pub(crate) mod tests {
         ) -> Acl {
             let perm = Perm::from_low_bits;
             let mut entries = vec![
-                Entry { tag: Tag::Owner, perm: perm(base[0]) },
-                Entry { tag: Tag::OwningGroup, perm: perm(base[1]) },
-                Entry { tag: Tag::Mask, perm: perm(base[2]) },
-                Entry { tag: Tag::Other, perm: perm(base[3]) },
+                AclEntry { tag: Tag::Owner, perm: perm(base[0]) },
+                AclEntry { tag: Tag::OwningGroup, perm: perm(base[1]) },
+                AclEntry { tag: Tag::Mask, perm: perm(base[2]) },
+                AclEntry { tag: Tag::Other, perm: perm(base[3]) },
             ];
-            entries.extend(users.into_iter().map(|(id, p)| Entry { tag: Tag::User(Uid(id)), perm: perm(p) }));
-            entries.extend(groups.into_iter().map(|(id, p)| Entry { tag: Tag::Group(Gid(id)), perm: perm(p) }));
+            entries.extend(users.into_iter().map(|(id, p)| AclEntry { tag: Tag::User(Uid(id)), perm: perm(p) }));
+            entries.extend(groups.into_iter().map(|(id, p)| AclEntry { tag: Tag::Group(Gid(id)), perm: perm(p) }));
             Acl::new(entries).unwrap()
         }
     }

@@ -78,7 +78,7 @@ pub(crate) struct PathJudge<'a> {
     /// When the site was found clean last: code must not have changed since.
     pub(crate) clean_since: Option<Nanos>,
     states: Mutex<HashMap<DirState, u32>>,
-    named: Mutex<Named>,
+    named: Mutex<NamedIds>,
     /// How PHP makes files, where that is known.
     next: Option<Next>,
     /// Who runs this: somebody who is not root changes only what is theirs.
@@ -87,12 +87,12 @@ pub(crate) struct PathJudge<'a> {
 
 /// The users and groups that rights speak of.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Named {
+pub(crate) struct NamedIds {
     pub(crate) uids: BTreeSet<Uid>,
     pub(crate) gids: BTreeSet<Gid>,
 }
 
-impl Named {
+impl NamedIds {
     fn add(&mut self, rights: &Rights) {
         self.uids.insert(rights.uid);
         self.gids.insert(rights.gid);

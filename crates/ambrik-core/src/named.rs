@@ -21,7 +21,7 @@ const MOST_READ: u64 = 40_000;
 
 /// Where a path is named.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct Place {
+pub(crate) struct NamedAt {
     /// The file.
     pub(crate) file: PathBuf,
     /// From 1.
@@ -40,7 +40,7 @@ pub(crate) struct Sought {
 #[derive(Debug, Default)]
 pub(crate) struct Named {
     /// By the place of what was sought.
-    pub(crate) places: BTreeMap<usize, Place>,
+    pub(crate) places: BTreeMap<usize, NamedAt>,
     /// Whether all files were read.
     pub(crate) whole: bool,
 }
@@ -117,7 +117,7 @@ impl NameReader<'_> {
             }
             if let Some(hit) = expression.as_ref().and_then(|expression| expression.find(text)) {
                 let line = text[..hit.end()].split(|byte| *byte == b'\n').count();
-                self.found.places.insert(number, Place { file: path.to_owned(), line });
+                self.found.places.insert(number, NamedAt { file: path.to_owned(), line });
             }
         }
     }

@@ -21,7 +21,7 @@ pub const LONGEST: usize = 1 << 20;
 
 /// A place for files of Ambrik's own: on this system, or inside the folder that stands for the host.
 #[derive(Debug)]
-pub struct Place {
+pub struct OwnPlace {
     host: Host,
     /// From the host's `/` on.
     path: PathBuf,
@@ -68,7 +68,7 @@ impl OwnError {
     }
 }
 
-impl Place {
+impl OwnPlace {
     /// What this system names `shown`: inside `host` where it lies below the folder that stands for that.
     ///
     /// Errors where this system's `/` cannot be opened.
@@ -224,9 +224,9 @@ mod tests {
 
     use rstest::rstest;
 
-    fn place(dir: &tempfile::TempDir, name: &str) -> Place {
+    fn place(dir: &tempfile::TempDir, name: &str) -> OwnPlace {
         let host = Host::at(dir.path()).unwrap();
-        Place::of(&host, &dir.path().join(name)).unwrap()
+        OwnPlace::of(&host, &dir.path().join(name)).unwrap()
     }
 
     #[rstest]

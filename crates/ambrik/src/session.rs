@@ -14,7 +14,7 @@ use ambrik_core::change::{ChangeCommand, ChangeSet, Ledger, LedgerError, StateDi
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Services;
 use ambrik_core::label::Labels;
-use ambrik_core::own::Place;
+use ambrik_core::own::OwnPlace;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 use ambrik_core::tree::{Host, Progress};
@@ -105,8 +105,8 @@ impl<'s> Session<'s> {
     }
 
     /// A place for files of Ambrik's own: inside the host looked at, where it lies there.
-    pub(crate) fn place(&self, path: &Path) -> Result<Place, Failure> {
-        Ok(Place::of(&self.open_host()?, path)?)
+    pub(crate) fn place(&self, path: &Path) -> Result<OwnPlace, Failure> {
+        Ok(OwnPlace::of(&self.open_host()?, path)?)
     }
 
     /// The host looked at.

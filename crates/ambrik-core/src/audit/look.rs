@@ -13,7 +13,7 @@ use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Pages, Reason, Sniffing};
 use crate::entry::{Identity, Kind, Rights};
 use crate::host::{Holder, held_by};
-use crate::inspect::{Deviation, DirData, Inspector, Named, PathJudge, Spot, Unseen};
+use crate::inspect::{Deviation, DirData, Inspector, NamedIds, PathJudge, Spot, Unseen};
 use crate::label::SiteLabels;
 use crate::named::{Sought, named};
 use crate::people::People;
@@ -41,7 +41,7 @@ pub(super) struct Learnt {
 }
 
 impl Learnt {
-    fn of(served: Vec<ServedToo>, accounts: &Accounts, people: &People, named: &Named) -> Self {
+    fn of(served: Vec<ServedToo>, accounts: &Accounts, people: &People, named: &NamedIds) -> Self {
         let (found, unanswered) = accounts.beyond_files(&named.uids, &named.gids);
         let unanswered = unanswered.iter().map(ToString::to_string).collect();
         Self { served, accounts: people.missing(found), unanswered }

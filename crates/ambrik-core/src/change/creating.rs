@@ -5,8 +5,8 @@ use std::os::fd::{AsFd as _, OwnedFd};
 use rustix::io::Errno;
 
 use super::folder::{c_name, split};
-use super::ledger::Entry;
 use super::ledger::LedgerError;
+use super::ledger::Recorder;
 use super::plan::Creation;
 use super::{keepsake, rights};
 use crate::account::Uid;
@@ -21,7 +21,7 @@ pub(super) fn create(
     creation: &Creation,
     keeper: Uid,
     host: &Host,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
 ) -> Result<Result<(), Failure>, LedgerError> {
     let Some((above, name)) = split(&creation.path) else { return Ok(Err(Failure::Os(Op::Create, Errno::INVAL))) };
     let parent = match host.resolve_safely(above, keeper) {

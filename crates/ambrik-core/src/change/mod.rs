@@ -37,7 +37,7 @@ use crate::tree::{Dir, Failure, Host, Op, Progress, sys};
 
 use creating::create;
 use folder::{Folder, Opener, as_os};
-use ledger::{Entry, TakenBack};
+use ledger::{Recorder, TakenBack};
 use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, RightsChange};
 
@@ -46,7 +46,7 @@ pub use ledger::{
     ChangeCommand, ChangeSet, HowChanged, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments,
 };
 pub use module::{forget, keep_module, plan_module};
-pub use moving::{Asked, MoveError, MovePlan, MoveSetting, PassageGrant, Stopped, asked, move_part, plan_move};
+pub use moving::{MoveAsked, MoveError, MovePlan, MoveSetting, PassageGrant, Stopped, asked, move_part, plan_move};
 pub use places::{PlaceError, check_places};
 pub use plan::{Change, Creation, Group, Plan, Removal};
 pub use proof::{Proof, Prover, answer, prove};
@@ -185,7 +185,7 @@ pub fn apply(plan: &Plan, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Res
 
 /// Ends a change set as what came of it says; where a signal stopped it, how far it came.
 fn end(
-    entry: Entry<'_>,
+    entry: Recorder<'_>,
     made: Result<Outcome, ChangeError>,
     takes_back: impl Fn(&Outcome) -> Option<TakenBack>,
 ) -> Result<Outcome, ChangeError> {
@@ -207,7 +207,7 @@ fn end(
 fn make_all(
     plan: &Plan,
     bases: &[OwnedFd],
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
 ) -> Result<Outcome, ChangeError> {
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
@@ -339,7 +339,7 @@ type Maker<'m> =
 
 /// Records each batch durably, then lets the threads make it while the next one is recorded.
 fn run(
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     bases: &[OwnedFd],
     jobs: &mut dyn Iterator<Item = Job>,
     make: Maker<'_>,
@@ -406,7 +406,7 @@ fn run(
 }
 
 fn record(
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     jobs: &mut dyn Iterator<Item = Job>,
     send: &mpsc::SyncSender<(i64, Vec<Job>)>,
 ) -> Result<(), LedgerError> {

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use rustix::io::Errno;
 
-use super::ledger::{ChangeCommand, Entry, Ledger, ModuleChange};
+use super::ledger::{ChangeCommand, Ledger, ModuleChange, Recorder};
 use super::state::{StateDir, StateError};
 use super::{ChangeContext, ChangeError, Outcome};
 use crate::audit::Audit;
@@ -39,7 +39,7 @@ pub fn forget(site: &str, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Res
 pub(super) fn change(
     change: &ModuleChange,
     audit: &Audit,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
@@ -65,7 +65,7 @@ pub(super) fn change(
 /// Switches SELinux booleans, on record.
 pub(super) fn switch(
     names: impl Iterator<Item = (String, bool)>,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
@@ -85,7 +85,7 @@ pub(super) fn switch(
 /// Puts the module back as it was before a change.
 pub(super) fn take_back(
     change: &ModuleChange,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
@@ -95,7 +95,7 @@ pub(super) fn take_back(
 
 fn make(
     change: &ModuleChange,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {

@@ -3,7 +3,7 @@
 
 use std::path::PathBuf;
 
-use super::ledger::{Entry, Ledger, LedgerError, PlaceRow};
+use super::ledger::{Ledger, LedgerError, PlaceRow, Recorder};
 use crate::audit::{Audit, OpenWay};
 use crate::shown::Shown;
 
@@ -56,7 +56,7 @@ pub fn check_places(audit: &Audit, ledger: Option<&Ledger>, new_root: bool) -> R
 }
 
 /// Records where the trees begin that are about to be changed.
-pub(super) fn record(audit: &Audit, entry: &mut Entry<'_>) -> Result<(), LedgerError> {
+pub(super) fn record(audit: &Audit, entry: &mut Recorder<'_>) -> Result<(), LedgerError> {
     for start in &audit.seen.starts {
         let place = PlaceRow { identity: start.facts.id, closed: start.open_way.is_none() };
         entry.place(&audit.site.name, &start.path, &place)?;

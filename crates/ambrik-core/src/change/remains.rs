@@ -4,12 +4,12 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::folder::{c_name, folder, split};
-use super::ledger::Entry;
+use super::ledger::Recorder;
 use super::{ChangeContext, ChangeError, Outcome, PendingRemoval, remove};
 
 /// Removes what is at `path` into a keepsake: it is in another place already.
 pub(super) fn remove_remains(
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     path: &Path,
     reason: &str,
     means: &ChangeContext<'_>,

@@ -12,7 +12,7 @@ use rustix::io::Errno;
 
 use super::folder::{Folder, Opener, as_os};
 use super::keepsake::{self, Inventory, Packer, verify};
-use super::ledger::Entry;
+use super::ledger::Recorder;
 use super::{ChangeContext, ChangeError, Outcome, times_bytes};
 use crate::entry::Identity;
 use crate::tree::{Failure, sys};
@@ -36,7 +36,7 @@ const RESERVE: u64 = 16 << 20;
 
 /// Puts paths into a keepsake, syncs it, reads it back, records it, and only then removes what is in it.
 pub(super) fn remove(
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     bases: &[OwnedFd],
     pending: &[PendingRemoval],
     site: &str,
@@ -133,7 +133,7 @@ impl<'k> NewKeepsake<'k> {
     const PART: &'static str = ".part";
 
     /// Makes the folder ready; what killed runs for the same site left half written goes.
-    fn begin(name: &'k str, entry: &Entry<'_>, means: &'k ChangeContext<'k>) -> Result<Self, ChangeError> {
+    fn begin(name: &'k str, entry: &Recorder<'_>, means: &'k ChangeContext<'k>) -> Result<Self, ChangeError> {
         let folder = means.state.folder("keepsakes")?;
         let failed = |errno: Errno| keepsake_error(means, name, errno.into());
         for left in sys::open_directory(&folder, c".").and_then(sys::names).map_err(failed)? {

@@ -10,7 +10,7 @@ use rustix::io::Errno;
 
 use crate::entry::Kind;
 use crate::mode::Mode;
-use crate::own::{OwnError, Place};
+use crate::own::{OwnError, OwnPlace};
 use crate::shown::Shown;
 use crate::tree::{Host, WayError, sys};
 
@@ -89,12 +89,12 @@ impl StateDir {
 
     fn of_this_system(path: &Path, create: bool) -> Result<Self, StateError> {
         let place =
-            Host::this().and_then(|host| Place::of(&host, path)).map_err(|error| StateError::Way(error.into()))?;
+            Host::this().and_then(|host| OwnPlace::of(&host, path)).map_err(|error| StateError::Way(error.into()))?;
         Self::at(&place, create)
     }
 
     /// Opens the directory at a place; with `create`, making it where it is missing.
-    pub fn at(place: &Place, create: bool) -> Result<Self, StateError> {
+    pub fn at(place: &OwnPlace, create: bool) -> Result<Self, StateError> {
         let (host, path) = place.within();
         let shown = place.shown();
         let (Some(above), Some(name)) = (path.parent(), path.file_name()) else {

@@ -12,7 +12,7 @@ use rustix::io::Errno;
 use super::folder::{Folder, Opener, as_os, c_name, folder, split};
 use super::keepsake::{How, Successors};
 use super::ledger::{
-    ChangeCommand, ChangeSet, CreationRow, Entry, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow,
+    ChangeCommand, ChangeSet, CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, Recorder, RemovalRow,
     RestoringRow, RightsRow, TakenBack,
 };
 use super::moving::move_back;
@@ -164,7 +164,7 @@ pub fn undo(
 fn take_all_back(
     plan: &UndoPlan,
     bases: &[OwnedFd],
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     force: bool,
 ) -> Result<Outcome, ChangeError> {
@@ -242,7 +242,7 @@ fn take_all_back(
 
 /// What was made is removed as everything is: into a keepsake.
 fn remove_made(
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     bases: &[OwnedFd],
     gone: &[&Path],
     set: &ChangeSet,
@@ -352,7 +352,7 @@ fn restore(
     how: How,
     bases: &[OwnedFd],
     successors: &mut Successors,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {

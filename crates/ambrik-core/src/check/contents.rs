@@ -13,7 +13,7 @@ use crate::shown::Shown;
 
 /// What was read tells about a left-over.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Told {
+pub(crate) enum ContentsTell {
     /// It is one, by this.
     Proven(String),
     /// It is none.
@@ -26,7 +26,7 @@ pub(crate) enum Told {
 const UNPACKED: u64 = 1 << 18;
 
 /// What an archive or a packed file holds, by its first blocks and, of a zip file, its directory at the end.
-pub(super) fn packed(head: &[u8], whole: bool, tail: impl FnOnce() -> Option<Vec<u8>>) -> Told {
+pub(super) fn packed(head: &[u8], whole: bool, tail: impl FnOnce() -> Option<Vec<u8>>) -> ContentsTell {
     if head.starts_with(b"PK") {
         let end = if whole { Some(head.to_vec()) } else { tail() };
         return zip(head, end.as_deref());
@@ -38,20 +38,22 @@ pub(super) fn packed(head: &[u8], whole: bool, tail: impl FnOnce() -> Option<Vec
         let whole = whole && u64::try_from(inner.len()).is_ok_and(|length| length < UNPACKED);
         return if is_tar(&inner) { tar(&inner, whole) } else { single(&inner, whole) };
     }
-    if is_tar(head) { tar(head, whole) } else { Told::Unknown }
+    if is_tar(head) { tar(head, whole) } else { ContentsTell::Unknown }
 }
 
 /// A single file that was packed: source, or rows of data.
-fn single(inner: &[u8], whole: bool) -> Told {
+fn single(inner: &[u8], whole: bool) -> ContentsTell {
     if inner.is_empty() {
-        return Told::Unknown;
+        return ContentsTell::Unknown;
     }
     match sql(inner) {
-        Told::Proven(by) => Told::Proven(by),
-        Told::Other | Told::Unknown if has_source(inner) => Told::Proven("holds PHP source".into()),
+        ContentsTell::Proven(by) => ContentsTell::Proven(by),
+        ContentsTell::Other | ContentsTell::Unknown if has_source(inner) => {
+            ContentsTell::Proven("holds PHP source".into())
+        }
         // Text without rows or source is neither.
-        Told::Other | Told::Unknown if whole && is_text(inner) => Told::Other,
-        Told::Other | Told::Unknown => Told::Unknown,
+        ContentsTell::Other | ContentsTell::Unknown if whole && is_text(inner) => ContentsTell::Other,
+        ContentsTell::Other | ContentsTell::Unknown => ContentsTell::Unknown,
     }
 }
 
@@ -63,7 +65,7 @@ fn is_tar(bytes: &[u8]) -> bool {
     bytes.get(257..262) == Some(b"ustar")
 }
 
-fn tar(bytes: &[u8], whole: bool) -> Told {
+fn tar(bytes: &[u8], whole: bool) -> ContentsTell {
     let mut names = Vec::new();
     let mut archive = tar::Archive::new(bytes);
     for entry in archive.entries().into_iter().flatten() {
@@ -76,7 +78,7 @@ fn tar(bytes: &[u8], whole: bool) -> Told {
 }
 
 /// The names in a zip file: in the headers of its first blocks, and in the directory at its end (APPNOTE 4.3.7, 4.3.12).
-fn zip(head: &[u8], end: Option<&[u8]>) -> Told {
+fn zip(head: &[u8], end: Option<&[u8]>) -> ContentsTell {
     let names_at = |bytes: &[u8], mark: &[u8], length_at: usize, name_at: usize| -> Vec<PathBuf> {
         let starts = bytes.windows(mark.len()).enumerate().filter(|(_, window)| *window == mark);
         let names = starts.filter_map(|(at, _)| {
@@ -101,12 +103,12 @@ fn zip(head: &[u8], end: Option<&[u8]>) -> Told {
 }
 
 /// What a listing says: an archive of an application's files, or of other things.
-fn listing(names: &[PathBuf], whole: bool) -> Told {
+fn listing(names: &[PathBuf], whole: bool) -> ContentsTell {
     let telling = names.iter().find(|name| is_applications(name));
     match telling {
-        Some(name) => Told::Proven(format!("holds {}", Shown(name))),
-        None if whole && !names.is_empty() => Told::Other,
-        None => Told::Unknown,
+        Some(name) => ContentsTell::Proven(format!("holds {}", Shown(name))),
+        None if whole && !names.is_empty() => ContentsTell::Other,
+        None => ContentsTell::Unknown,
     }
 }
 
@@ -128,7 +130,7 @@ const MANY: usize = 25;
 
 /// What an SQL file is, by its first blocks: a dump where a dump's marks stand above rows of data, or where there are many rows; a
 /// schema, the steps of an upgrade and an installer's first rows are none.
-pub(super) fn sql(head: &[u8]) -> Told {
+pub(super) fn sql(head: &[u8]) -> ContentsTell {
     let text = String::from_utf8_lossy(head);
     let inserted = ROWS.find_iter(&text).count();
     let copied = COPIED.is_match(&text);
@@ -139,26 +141,26 @@ pub(super) fn sql(head: &[u8]) -> Told {
     let changes = ["ALTER TABLE", "alter table"].iter().map(|word| text.matches(word).count()).sum::<usize>();
     let rows = inserted + tuples;
     if copied || (marked && rows > 0) {
-        Told::Proven("holds rows of data".into())
+        ContentsTell::Proven("holds rows of data".into())
     } else if rows >= MANY && changes <= inserted {
-        Told::Proven(format!("holds {rows} rows of data or more"))
+        ContentsTell::Proven(format!("holds {rows} rows of data or more"))
     } else {
-        Told::Other
+        ContentsTell::Other
     }
 }
 
 /// What a copy that an editor or a person made holds: a web server sends it as text.
-pub(super) fn copy(name: &OsStr, head: &[u8]) -> Told {
+pub(super) fn copy(name: &OsStr, head: &[u8]) -> ContentsTell {
     if head.starts_with(b"b0VIM") {
-        return Told::Proven("an editor's swap file".into());
+        return ContentsTell::Proven("an editor's swap file".into());
     }
     let is_php = is_php_name(Path::new(name));
     let text = String::from_utf8_lossy(head);
     let secret = || credentials(&text, false, false).is_some();
     match (is_php, has_source(head)) {
-        (false, true) => Told::Proven("holds PHP source".into()),
-        (false, false) if secret() => Told::Proven("holds what looks like credentials".into()),
-        _ => Told::Unknown,
+        (false, true) => ContentsTell::Proven("holds PHP source".into()),
+        (false, false) if secret() => ContentsTell::Proven("holds what looks like credentials".into()),
+        _ => ContentsTell::Unknown,
     }
 }
 
@@ -204,8 +206,8 @@ mod tests {
         bytes
     }
 
-    fn is_proven(told: &Told) -> bool {
-        matches!(told, Told::Proven(_))
+    fn is_proven(told: &ContentsTell) -> bool {
+        matches!(told, ContentsTell::Proven(_))
     }
 
     #[rstest]
@@ -217,7 +219,7 @@ mod tests {
         for bytes in [tarred(names), gzipped(&tarred(names)), zipped(names)] {
             let told = packed(&bytes, true, || None);
             assert_eq!(is_proven(&told), application == Some(true), "{told:?}");
-            assert_eq!(told == Told::Other, application == Some(false), "{told:?}");
+            assert_eq!(told == ContentsTell::Other, application == Some(false), "{told:?}");
         }
     }
 
@@ -227,13 +229,13 @@ mod tests {
         let names = ["berths/map.png", "berths/note.txt"];
         for bytes in [tarred(&names), zipped(&names)] {
             let half = &bytes[..bytes.len() / 2];
-            assert_eq!(packed(half, false, || None), Told::Unknown);
+            assert_eq!(packed(half, false, || None), ContentsTell::Unknown);
         }
-        assert_eq!(packed(b"7z\xbc\xaf", true, || None), Told::Unknown);
+        assert_eq!(packed(b"7z\xbc\xaf", true, || None), ContentsTell::Unknown);
         let many: Vec<String> = (0..40).map(|n| format!("a/{n}.png")).chain(["a/index.php".to_owned()]).collect();
         let bytes = zipped(&many.iter().map(String::as_str).collect::<Vec<_>>());
         let told = packed(&bytes[..200], false, || Some(bytes[bytes.len() / 2..].to_vec()));
-        assert_eq!(told, Told::Proven("holds a/index.php".into()));
+        assert_eq!(told, ContentsTell::Proven("holds a/index.php".into()));
     }
 
     #[rstest]
@@ -254,7 +256,7 @@ mod tests {
     fn columns_are_no_rows() {
         let columns: String = (0..60).map(|n| format!("  c{n} varchar(20),\n")).collect();
         let text = format!("CREATE TABLE a (\n{columns}  z int);\nINSERT INTO a VALUES (1);\n");
-        assert_eq!(sql(text.as_bytes()), Told::Other);
+        assert_eq!(sql(text.as_bytes()), ContentsTell::Other);
     }
 
     #[test]

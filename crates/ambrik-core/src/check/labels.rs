@@ -1,7 +1,7 @@
 //! SELinux labels: what they let PHP's domain do, and whether they last.
 
 use super::{Case, Check, Concern, Judge, Raised, Reason, Remedy, Severity};
-use crate::label::Verdict;
+use crate::label::LabelVerdict;
 use crate::security_context::SecurityContext;
 
 pub(crate) static LABEL_BLOCKS: Check = Check {
@@ -10,7 +10,7 @@ pub(crate) static LABEL_BLOCKS: Check = Check {
     wrong: "the SELinux label keeps PHP from what the site needs, whatever the modes say",
     lets: "the site is broken there where SELinux enforces",
     remedy: Remedy::SetLabel,
-    judge: Judge::Rights(|case| label(case, Verdict::Blocks)),
+    judge: Judge::Rights(|case| label(case, LabelVerdict::Blocks)),
 };
 
 pub(crate) static LABEL_TOO_WIDE: Check = Check {
@@ -19,7 +19,7 @@ pub(crate) static LABEL_TOO_WIDE: Check = Check {
     wrong: "the SELinux label lets PHP do what the site file does not want",
     lets: "only the modes stand against it: the second wall is missing",
     remedy: Remedy::SetLabel,
-    judge: Judge::Rights(|case| label(case, Verdict::TooWide)),
+    judge: Judge::Rights(|case| label(case, LabelVerdict::TooWide)),
 };
 
 pub(crate) static LABEL_UNKNOWN: Check = Check {
@@ -28,7 +28,7 @@ pub(crate) static LABEL_UNKNOWN: Check = Check {
     wrong: "files have no SELinux label, or one that the host's policy does not know",
     lets: "no confined service may touch them once SELinux enforces",
     remedy: Remedy::SetLabel,
-    judge: Judge::Rights(|case| label(case, Verdict::Unknown)),
+    judge: Judge::Rights(|case| label(case, LabelVerdict::Unknown)),
 };
 
 pub(crate) static LABEL_NOT_KEPT: Check = Check {
@@ -75,7 +75,7 @@ pub(crate) fn switch_differs(name: &str) -> Raised {
     (&SWITCH_DIFFERS, Reason::Says(name.to_owned()))
 }
 
-fn label(case: &Case<'_>, verdict: Verdict) -> Option<Reason> {
+fn label(case: &Case<'_>, verdict: LabelVerdict) -> Option<Reason> {
     let (found, says) = case.label.as_ref()?;
     (*found == verdict).then(|| Reason::Says(says.clone()))
 }

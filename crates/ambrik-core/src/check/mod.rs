@@ -201,7 +201,7 @@ pub(crate) struct Case<'a> {
     pub(crate) shape: Shape,
     pub(crate) can: PathCan,
     /// What is to be said of its SELinux label, on hosts that use them.
-    pub(crate) label: Option<(crate::label::Verdict, String)>,
+    pub(crate) label: Option<(crate::label::LabelVerdict, String)>,
     /// How PHP makes files, and the rights that it is to have itself; where what is made next is judged.
     pub(crate) next: Option<(&'a Next, &'a crate::entry::Rights)>,
 }

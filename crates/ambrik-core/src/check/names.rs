@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
-use super::contents::{self, Told};
+use super::contents::{self, ContentsTell};
 use super::{Check, Judge, PathCase, Reason, Remedy, Severity, is_php_name};
 use crate::entry::Kind;
 use crate::shown::Shown;
@@ -54,8 +54,8 @@ pub(crate) static LEFTOVER_SERVED: Check = Check {
     remedy: Remedy::Seal,
     judge: Judge::Path(|case| match recognised(case)? {
         Recognised { guess: Guess::Leftover(what), told } => Some(match told {
-            Told::Proven(by) => Reason::Says(format!("{what}: {by}")),
-            Told::Unknown | Told::Other => Reason::Looks((*what).into()),
+            ContentsTell::Proven(by) => Reason::Says(format!("{what}: {by}")),
+            ContentsTell::Unknown | ContentsTell::Other => Reason::Looks((*what).into()),
         }),
         Recognised { guess: Guess::Installer(_), .. } => None,
     }),
@@ -65,7 +65,7 @@ pub(crate) static LEFTOVER_SERVED: Check = Check {
 #[derive(Debug)]
 pub(crate) struct Recognised {
     guess: Guess,
-    told: Told,
+    told: ContentsTell,
 }
 
 /// What a path looks like.
@@ -111,25 +111,26 @@ fn recognise(case: &PathCase<'_>) -> Option<Recognised> {
         return None;
     }
     if let Guess::Installer(_) = guess {
-        return is_entrance(&above, name, case).then_some(Recognised { guess, told: Told::Unknown });
+        return is_entrance(&above, name, case).then_some(Recognised { guess, told: ContentsTell::Unknown });
     }
     let told = told(case, guess);
-    (told != Told::Other).then_some(Recognised { guess, told })
+    (told != ContentsTell::Other).then_some(Recognised { guess, told })
 }
 
 /// What the first blocks of a left-over tell about it.
-fn told(case: &PathCase<'_>, guess: Guess) -> Told {
+fn told(case: &PathCase<'_>, guess: Guess) -> ContentsTell {
     let name = case.look.os_name();
-    let Guess::Leftover(kind) = guess else { return Told::Unknown };
+    let Guess::Leftover(kind) = guess else { return ContentsTell::Unknown };
     if case.facts.kind == Kind::Directory {
         let inside = case.look.names_in_it();
         // git's, and the folders of the others that hold their stores.
         let kept = ["HEAD", "store", "wc.db", "entries", "Entries", "Root", "branch", "repo", "_FOSSIL_", "pristine"];
         let proof = inside.iter().find(|name| kept.iter().any(|kept| *name == OsStr::new(kept)));
-        return proof.map_or(Told::Unknown, |name| Told::Proven(format!("holds {}", Shown(Path::new(name)))));
+        return proof
+            .map_or(ContentsTell::Unknown, |name| ContentsTell::Proven(format!("holds {}", Shown(Path::new(name)))));
     }
     let mut buffer = vec![0; SNIFFED_BLOCKS];
-    let Ok(head) = case.look.first_bytes(&mut buffer) else { return Told::Unknown };
+    let Ok(head) = case.look.first_bytes(&mut buffer) else { return ContentsTell::Unknown };
     let whole = u64::try_from(head.len()).is_ok_and(|read| read >= case.facts.size);
     match kind {
         "archive" | "packed database dump" => contents::packed(head, whole, || {
@@ -140,9 +141,9 @@ fn told(case: &PathCase<'_>, guess: Guess) -> Told {
         }),
         SCHEMA_OR_DUMP => contents::sql(head),
         INFORMATION_PAGE => match shows_settings(head) {
-            true => Told::Proven("calls phpinfo()".into()),
-            false if whole => Told::Other,
-            false => Told::Unknown,
+            true => ContentsTell::Proven("calls phpinfo()".into()),
+            false if whole => ContentsTell::Other,
+            false => ContentsTell::Unknown,
         },
         _ => contents::copy(name, head),
     }
@@ -409,8 +410,10 @@ fn by_content(case: &PathCase<'_>) -> Option<Recognised> {
     }
     let mut buffer = [0; SNIFFED];
     let head = case.look.first_bytes(&mut buffer).ok()?;
-    shows_settings(head)
-        .then(|| Recognised { guess: Guess::Leftover(INFORMATION_PAGE), told: Told::Proven("calls phpinfo()".into()) })
+    shows_settings(head).then(|| Recognised {
+        guess: Guess::Leftover(INFORMATION_PAGE),
+        told: ContentsTell::Proven("calls phpinfo()".into()),
+    })
 }
 
 /// Whether PHP code calls `phpinfo` when it is asked for; comments and definitions of classes and functions left aside.

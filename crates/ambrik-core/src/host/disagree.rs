@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::php_programs::FPM;
 use super::process::Running;
 use super::program::Family;
-use super::sighting::{Seen, Sighting, is_of_pool};
-use super::{Address, Origin, Pool, Role, Runs, Through};
+use super::sighting::{HostSeen, Sighting, is_of_pool};
+use super::{Address, Origin, PhpThrough, Pool, Role, Runs};
 use crate::account::Uid;
 use crate::shown::Shown;
 
@@ -18,7 +18,7 @@ pub struct Disagreement {
 }
 
 /// Every disagreement, the contradictions first.
-pub(super) fn all(seen: &Seen<'_>, sightings: &[Sighting], served: &[Runs]) -> Vec<Disagreement> {
+pub(super) fn all(seen: &HostSeen<'_>, sightings: &[Sighting], served: &[Runs]) -> Vec<Disagreement> {
     let found = [
         strangers(seen),
         not_reloaded(sightings),
@@ -36,7 +36,7 @@ pub(super) fn all(seen: &Seen<'_>, sightings: &[Sighting], served: &[Runs]) -> V
 }
 
 /// Programs that call themselves what they need not be.
-fn strangers(seen: &Seen<'_>) -> Vec<String> {
+fn strangers(seen: &HostSeen<'_>) -> Vec<String> {
     let strange = seen.running.workers.iter().filter(|process| !seen.is_believed(process));
     let says = strange.map(|process| {
         let user = seen.accounts.user_shown(process.ids.uid);
@@ -94,7 +94,7 @@ fn not_reloaded(sightings: &[Sighting]) -> Vec<String> {
 }
 
 /// Pools that run and are not configured, or are configured and do not run.
-fn pools_by_name(seen: &Seen<'_>, sightings: &[Sighting]) -> Vec<String> {
+fn pools_by_name(seen: &HostSeen<'_>, sightings: &[Sighting]) -> Vec<String> {
     let mut says = Vec::new();
     let running =
         || sightings.iter().filter(|s| s.family == Family::of(&FPM) && s.evidence.from == Origin::Process && !s.weak);
@@ -143,9 +143,9 @@ fn shared_sockets(pools: &[Pool]) -> Vec<String> {
     says.collect()
 }
 
-fn sockets_without_pool(seen: &Seen<'_>, served: &[Runs]) -> Vec<String> {
+fn sockets_without_pool(seen: &HostSeen<'_>, served: &[Runs]) -> Vec<String> {
     let lost = served.iter().filter_map(|runs| match &runs.folder.through {
-        Through::Socket(address, at) if runs.pool.is_none() => Some(format!(
+        PhpThrough::Socket(address, at) if runs.pool.is_none() => Some(format!(
             "PHP of {} is sent to {address} ({at}), where no configured pool listens{}",
             Shown(&runs.folder.path),
             if seen.pools.is_empty() { "; no php-fpm configuration was found" } else { "" }
@@ -158,7 +158,7 @@ fn sockets_without_pool(seen: &Seen<'_>, served: &[Runs]) -> Vec<String> {
 fn refused(served: &[Runs]) -> Vec<String> {
     let refused = served.iter().filter(|runs| runs.may_connect == Some(false));
     let says = refused.filter_map(|runs| {
-        let Through::Socket(address, _) = &runs.folder.through else { return None };
+        let PhpThrough::Socket(address, _) = &runs.folder.through else { return None };
         let web = &runs.web.first()?.account;
         Some(format!(
             "{} ({}) may not connect to {address}: PHP of {} cannot answer; set listen.owner or listen.group of pool {}",
@@ -181,7 +181,7 @@ fn unknown_accounts(sightings: &[Sighting]) -> Vec<String> {
 }
 
 /// PHP as root, or as somebody who can log in.
-fn unwise_accounts(seen: &Seen<'_>, sightings: &[Sighting]) -> Vec<String> {
+fn unwise_accounts(seen: &HostSeen<'_>, sightings: &[Sighting]) -> Vec<String> {
     /// From here on accounts are people's (useradd(8), `UID_MIN`).
     const PEOPLE: u32 = 1000;
     let mut says = Vec::new();

@@ -104,7 +104,7 @@ impl Pool {
     /// Takes what a line of the pool says; a later line beats an earlier one.
     fn take(&mut self, files: &mut Files<'_>, line: &Line, place: Place) {
         let value = line.value.replace("$pool", &self.name);
-        self.settings.extend(super::php_settings::Line::of_pool(&line.key, &value, &place));
+        self.settings.extend(super::php_settings::SettingLine::of_pool(&line.key, &value, &place));
         match line.key.as_str() {
             "user" => {
                 let group = self.account.as_ref().and_then(|(account, _)| account.split_once(':').map(|(_, g)| g));

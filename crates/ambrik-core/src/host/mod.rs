@@ -40,7 +40,7 @@ pub use php_settings::{PhpSetting, PhpSettings};
 pub use program::Keep;
 pub use still_open::Holder;
 pub(crate) use still_open::held_by;
-pub use tie::{Answer, Hint, Runs, Undecided};
+pub use tie::{AccountAnswer, Hint, Runs, Undecided};
 
 /// The programs that are looked for.
 static PROGRAMS: &[&Program] =
@@ -200,13 +200,13 @@ impl Address {
     }
 }
 
-impl Folder {
+impl ServedFolder {
     /// Whether the web server has PHP files at `path` run, as far as its configuration is understood.
     #[must_use]
     pub fn runs_php_at(&self, path: &Path) -> bool {
         let refuses = |folders: &[PathBuf]| folders.iter().any(|folder| path.starts_with(folder));
         path.starts_with(&self.path)
-            && self.through != Through::Nothing
+            && self.through != PhpThrough::Nothing
             && !refuses(&self.denied)
             && !refuses(&self.without_php)
     }
@@ -223,7 +223,7 @@ impl fmt::Display for Address {
 
 /// How a web server has PHP run.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Through {
+pub enum PhpThrough {
     /// Not at all.
     Nothing,
     /// It runs PHP itself.
@@ -238,7 +238,7 @@ pub enum Through {
 
 /// A folder that a web server serves, as its configuration says.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Folder {
+pub struct ServedFolder {
     /// The document root.
     pub path: PathBuf,
     /// The path of its addresses that leads to it; empty for a document root.
@@ -252,7 +252,7 @@ pub struct Folder {
     /// The web server.
     pub program: String,
     /// How PHP is run for it.
-    pub through: Through,
+    pub through: PhpThrough,
     /// The account that answers for it, where that is not the server's own: `user[:group]`.
     pub account: Option<(String, Place)>,
     /// The folders below it that are not handed out.
@@ -262,7 +262,7 @@ pub struct Folder {
     /// Whether `.htaccess` files in it are heeded (Apache: `AllowOverride`).
     pub overrides: bool,
     /// What it sets of PHP's settings.
-    settings: Vec<php_settings::Line>,
+    settings: Vec<php_settings::SettingLine>,
     /// Where that is written.
     pub at: Place,
 }
@@ -276,7 +276,7 @@ struct Server {
     account: Option<(String, Place)>,
     /// Where it would be, where it is not said.
     main: Place,
-    folders: Vec<Folder>,
+    folders: Vec<ServedFolder>,
     /// The umask that its environment sets.
     umask: Option<(u16, Place)>,
 }
@@ -300,7 +300,7 @@ struct Pool {
     /// Where it keeps uploads.
     upload: Option<(PathBuf, Place)>,
     /// What it sets of PHP's settings.
-    settings: Vec<php_settings::Line>,
+    settings: Vec<php_settings::SettingLine>,
     at: Place,
 }
 
@@ -379,7 +379,8 @@ pub fn look(host: &Host, accounts: &Accounts) -> Services {
     let pools = fpm::read(&mut files, &launches(&FPM));
     let read = PROGRAMS.iter().filter_map(|program| Some((program.read?, launches(program))));
     let servers: Vec<Server> = read.flat_map(|(read, launches)| read(&mut files, &launches)).collect();
-    let seen = sighting::Seen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
+    let seen =
+        sighting::HostSeen { host, accounts, running: &running, pools: &pools, units: &units, servers: &servers };
     let mut services = seen.tie();
     services.makes = making::read(&mut files, accounts, &making::believed(&running), (&pools, &units, &servers));
     let served = services.served.iter();
@@ -430,7 +431,7 @@ impl<'h> Detector<'h> {
     }
 
     /// The account that runs PHP (or reads static files) for the site served from `folder`.
-    pub fn account(&self, role: Role, folder: &Path) -> Result<Answer, Undecided> {
+    pub fn account(&self, role: Role, folder: &Path) -> Result<AccountAnswer, Undecided> {
         let (host, services) = self.seen.ok_or(Undecided::Unknown)?;
         services.account(host, role, folder)
     }

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use super::files::Files;
 use super::program::{Family, Keep, Launches, Options, Program};
-use super::{Address, Folder, Place, Role, Server, Through};
+use super::{Address, PhpThrough, Place, Role, ServedFolder, Server};
 use parse::NginxReader;
 
 /// nginx(8).
@@ -118,7 +118,7 @@ struct BlockContext {
     /// The document root that holds here.
     root: Option<String>,
     /// Where PHP goes, where a location around says it.
-    through: Through,
+    through: PhpThrough,
 }
 
 impl<'d> ServerBlock<'d> {
@@ -142,12 +142,12 @@ impl<'d> ServerBlock<'d> {
         named.flat_map(|directive| directive.arguments.iter().cloned()).collect()
     }
 
-    fn folders(&self, files: &mut Files<'_>) -> Vec<Folder> {
+    fn folders(&self, files: &mut Files<'_>) -> Vec<ServedFolder> {
         let names: Vec<String> = self.all("server_name").into_iter().filter(|name| name != "_").collect();
         let listens = self.block.iter().filter(|directive| directive.name == "listen");
         let listens: Vec<String> = listens.filter_map(|directive| directive.arguments.first().cloned()).collect();
         let mut folders = Vec::new();
-        let around = BlockContext { root: self.root.clone(), through: Through::Nothing };
+        let around = BlockContext { root: self.root.clone(), through: PhpThrough::Nothing };
         self.context(files, self.block, &around, "", &mut folders);
         for (folder, below) in &mut folders {
             folder.names = if names.is_empty() && below.is_empty() {
@@ -169,13 +169,13 @@ impl<'d> ServerBlock<'d> {
         block: &[Directive],
         around: &BlockContext,
         below: &str,
-        folders: &mut Vec<(Folder, String)>,
+        folders: &mut Vec<(ServedFolder, String)>,
     ) {
         let own = first_argument(block, "root").or_else(|| first_argument(block, "alias"));
         let root = own.as_ref().map(|(root, _)| root.clone()).or_else(|| around.root.clone());
         let through = self.through(block).unwrap_or_else(|| around.through.clone());
         let inside = BlockContext { root, through };
-        if let Through::Unclear(says, at) = &inside.through {
+        if let PhpThrough::Unclear(says, at) = &inside.through {
             files.note(at, says.clone());
         }
         let at = own.map_or_else(|| self.at.clone(), |(_, at)| at);
@@ -184,7 +184,7 @@ impl<'d> ServerBlock<'d> {
                 Some(path) if path.starts_with('/') => {
                     let path = PathBuf::from(path);
                     if !folders.iter().any(|(folder, _)| folder.path == path) {
-                        let folder = Folder {
+                        let folder = ServedFolder {
                             denied: denied(block, &path),
                             overrides: false,
                             settings: Vec::new(),
@@ -229,7 +229,7 @@ impl<'d> ServerBlock<'d> {
     }
 
     /// Where PHP requests of this block go: said by itself, or by a location in it that is for PHP.
-    fn through(&self, block: &[Directive]) -> Option<Through> {
+    fn through(&self, block: &[Directive]) -> Option<PhpThrough> {
         if let Some((to, at)) = first_argument(block, "fastcgi_pass") {
             return Some(self.address(&to, at));
         }
@@ -242,27 +242,27 @@ impl<'d> ServerBlock<'d> {
             let (to, at) = first_argument(nested, "fastcgi_pass")?;
             Some(self.address(&to, at))
         });
-        let passed = || first_argument(block, "proxy_pass").map(|(to, at)| Through::Server(to, at));
+        let passed = || first_argument(block, "proxy_pass").map(|(to, at)| PhpThrough::Server(to, at));
         found.into_iter().next().or_else(passed).or_else(|| {
             let all = block.iter().find(|d| d.name == "location" && d.arguments.last().is_some_and(|a| a == "/"))?;
-            first_argument(all.block.as_deref()?, "proxy_pass").map(|(to, at)| Through::Server(to, at))
+            first_argument(all.block.as_deref()?, "proxy_pass").map(|(to, at)| PhpThrough::Server(to, at))
         })
     }
 
-    fn address(&self, to: &str, at: Place) -> Through {
+    fn address(&self, to: &str, at: Place) -> PhpThrough {
         let Some(to) = self.filled_in(to) else {
-            return Through::Unclear(format!("fastcgi_pass {to}: made of variables"), at);
+            return PhpThrough::Unclear(format!("fastcgi_pass {to}: made of variables"), at);
         };
         let to = match self.upstreams.get(&to).map(Vec::as_slice) {
             Some([one]) => one.clone(),
             Some([]) | None => to,
             Some(several) => {
-                return Through::Unclear(format!("{to} stands for {} addresses", several.len()), at);
+                return PhpThrough::Unclear(format!("{to} stands for {} addresses", several.len()), at);
             }
         };
         match Address::read(&to) {
-            Some(address) => Through::Socket(address, at),
-            None => Through::Unclear(format!("fastcgi_pass {to}: not an address that is understood"), at),
+            Some(address) => PhpThrough::Socket(address, at),
+            None => PhpThrough::Unclear(format!("fastcgi_pass {to}: not an address that is understood"), at),
         }
     }
 

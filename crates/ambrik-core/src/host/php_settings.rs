@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::files::Files;
 use super::ini::{self, PHP};
-use super::{Folder, Place, Pool, Through};
+use super::{PhpThrough, Place, Pool, ServedFolder};
 use crate::tree::Host;
 
 /// The settings that are looked at, with PHP's own defaults where nothing says otherwise.
@@ -142,7 +142,7 @@ impl PhpSettings {
 
 /// A line that sets one of PHP's settings in a pool or a web server's configuration.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Line {
+pub(super) struct SettingLine {
     pub(super) name: String,
     pub(super) value: String,
     /// Whether it is for good (`php_admin_value`, `php_admin_flag`).
@@ -150,7 +150,7 @@ pub(super) struct Line {
     pub(super) at: Place,
 }
 
-impl Line {
+impl SettingLine {
     /// A pool's `php_admin_value[NAME] = VALUE`.
     pub(super) fn of_pool(key: &str, value: &str, at: &Place) -> Option<Self> {
         let (kind, name) = key.strip_suffix(']')?.split_once('[')?;
@@ -175,8 +175,8 @@ impl Line {
 }
 
 /// What applies to `folder`, whose PHP the pool runs, or the web server itself.
-pub(super) fn of_folder(files: &mut Files<'_>, folder: &Folder, pool: Option<&Pool>) -> Option<PhpSettings> {
-    let inside = matches!(folder.through, Through::Inside(_));
+pub(super) fn of_folder(files: &mut Files<'_>, folder: &ServedFolder, pool: Option<&Pool>) -> Option<PhpSettings> {
+    let inside = matches!(folder.through, PhpThrough::Inside(_));
     if pool.is_none() && !inside {
         return None;
     }

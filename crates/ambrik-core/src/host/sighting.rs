@@ -10,7 +10,7 @@ use crate::account::{Account, Accounts};
 use crate::tree::Host;
 
 /// All that was read.
-pub(super) struct Seen<'s> {
+pub(super) struct HostSeen<'s> {
     pub(super) host: &'s Host,
     pub(super) accounts: &'s Accounts,
     pub(super) running: &'s Running,

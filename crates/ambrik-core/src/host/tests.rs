@@ -45,7 +45,7 @@ impl Quay {
 
     /// The served folders: `folder server php/web pool`.
     fn served(&self) -> Vec<String> {
-        let names = |answers: &[Answer]| -> String {
+        let names = |answers: &[AccountAnswer]| -> String {
             let names: Vec<&str> = answers.iter().map(|a| a.account.user.as_str()).collect();
             if names.is_empty() { "-".into() } else { names.join("+") }
         };
@@ -553,7 +553,7 @@ fn a_server_in_front_of_another_is_told() {
         "user www-data; http { server { root /srv/a; location / { proxy_pass http://127.0.0.1:8080; } } }",
     )]);
     let served = quay.look().served;
-    assert!(matches!(&served[0].folder.through, Through::Server(to, _) if to == "http://127.0.0.1:8080"));
+    assert!(matches!(&served[0].folder.through, PhpThrough::Server(to, _) if to == "http://127.0.0.1:8080"));
 }
 
 #[test]

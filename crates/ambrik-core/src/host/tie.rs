@@ -5,9 +5,11 @@ use std::path::{Path, PathBuf};
 use super::php_programs::{FPM, OWN_SERVER};
 use super::process::{Process, Running};
 use super::program::Family;
-use super::sighting::{Seen, Sighting, is_of_pool};
+use super::sighting::{HostSeen, Sighting, is_of_pool};
 use super::units::Unit;
-use super::{Address, Evidence, Folder, Origin, Place, Pool, Role, Server, Service, Services, Through, disagree};
+use super::{
+    Address, Evidence, Origin, PhpThrough, Place, Pool, Role, ServedFolder, Server, Service, Services, disagree,
+};
 use crate::access::permits;
 use crate::account::{Account, Accounts, Ids};
 use crate::entry::{Kind, Rights};
@@ -18,20 +20,20 @@ use crate::tree::Host;
 #[derive(Clone, Debug)]
 pub struct Runs {
     /// The folder, as the web server's configuration has it.
-    pub folder: Folder,
+    pub folder: ServedFolder,
     /// The pool that its PHP requests go to; where several listen on the socket, `a or b`.
     pub pool: Option<String>,
     /// The accounts that its PHP runs as: one, none, or as many as there are contradictions.
-    pub php: Vec<Answer>,
+    pub php: Vec<AccountAnswer>,
     /// The accounts that its static files are read as.
-    pub web: Vec<Answer>,
+    pub web: Vec<AccountAnswer>,
     /// Whether the web server may connect to the socket; nothing where there is none or it is not known.
     pub may_connect: Option<bool>,
 }
 
 /// An account with the reason why it is the one.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Answer {
+pub struct AccountAnswer {
     /// The account, with the ids that its processes have.
     pub account: Account,
     /// Where that was seen.
@@ -63,10 +65,10 @@ pub enum Undecided {
     OnlyHints(Vec<Hint>),
     /// Several could be meant.
     #[error("several could be meant: {}", .0.iter().map(|a| format!("{} ({})", a.account.user, a.because)).collect::<Vec<_>>().join("; "))]
-    Several(Vec<Answer>),
+    Several(Vec<AccountAnswer>),
 }
 
-impl Seen<'_> {
+impl HostSeen<'_> {
     pub(super) fn tie(&self) -> Services {
         let sightings = self.sightings();
         let own = self.own_servers();
@@ -153,7 +155,7 @@ impl Seen<'_> {
             return Vec::new();
         };
         let inside = server.folders.iter().find_map(|folder| match &folder.through {
-            Through::Inside(at) => Some(at.clone()),
+            PhpThrough::Inside(at) => Some(at.clone()),
             _ => None,
         });
         let whole = if server.family.brings_group && !text.contains(':') && self.accounts.gid(&text).is_some() {
@@ -223,7 +225,7 @@ impl Seen<'_> {
     }
 
     /// The folders that PHP's own server serves: running, or as a unit says.
-    fn own_servers(&self) -> Vec<Folder> {
+    fn own_servers(&self) -> Vec<ServedFolder> {
         let running = self.running.of(Family::of(&OWN_SERVER)).filter_map(|process| {
             let (path, listen) = process.own_server()?;
             Some((
@@ -242,20 +244,20 @@ impl Seen<'_> {
             let listen = after("-S")?;
             Some((works_in.join(after("-t").unwrap_or_default()), listen, unit.program.clone(), unit.at.clone()))
         });
-        let mut folders: Vec<Folder> = Vec::new();
+        let mut folders: Vec<ServedFolder> = Vec::new();
         for (path, listen, program, at) in running.chain(units) {
             let path = PathBuf::from(path.to_string_lossy().trim_end_matches('/'));
             if folders.iter().any(|folder| folder.path == path && folder.listens == [listen.clone()]) {
                 continue;
             }
-            folders.push(Folder {
+            folders.push(ServedFolder {
                 path,
                 url_path: String::new(),
                 names: Vec::new(),
                 listens: vec![listen],
                 index: Vec::new(),
                 program,
-                through: Through::Inside(at.clone()),
+                through: PhpThrough::Inside(at.clone()),
                 account: None,
                 denied: Vec::new(),
                 overrides: false,
@@ -267,11 +269,11 @@ impl Seen<'_> {
         folders
     }
 
-    fn runs(&self, server: Option<&Server>, folder: &Folder, sightings: &[Sighting]) -> Runs {
+    fn runs(&self, server: Option<&Server>, folder: &ServedFolder, sightings: &[Sighting]) -> Runs {
         let family = server.map_or(Family::of(&OWN_SERVER), |server| server.family);
         let own = folder.account.as_ref().and_then(|(text, at)| {
             let account = self.accounts.account(text).ok()?;
-            Some(Answer { account, because: at.to_string(), from: vec![Origin::Config] })
+            Some(AccountAnswer { account, because: at.to_string(), from: vec![Origin::Config] })
         });
         let of_server = |role: Role| match &own {
             Some(own) => vec![own.clone()],
@@ -281,8 +283,8 @@ impl Seen<'_> {
         let web = of_server(role);
         let mut runs = Runs { folder: folder.clone(), pool: None, php: Vec::new(), web, may_connect: None };
         match &folder.through {
-            Through::Inside(_) => runs.php = of_server(Role::Php),
-            Through::Socket(address, _) => {
+            PhpThrough::Inside(_) => runs.php = of_server(Role::Php),
+            PhpThrough::Socket(address, _) => {
                 let pools: Vec<&Pool> =
                     self.pools.iter().filter(|pool| pool.listen.as_ref().is_some_and(|(a, _)| a == address)).collect();
                 for pool in &pools {
@@ -294,14 +296,14 @@ impl Seen<'_> {
                 runs.pool = (!names.is_empty()).then(|| names.join(" or "));
                 runs.may_connect = self.may_connect(address, pools.first().copied(), &runs.web);
             }
-            Through::Nothing | Through::Server(..) | Through::Unclear(..) => {}
+            PhpThrough::Nothing | PhpThrough::Server(..) | PhpThrough::Unclear(..) => {}
         }
         runs
     }
 
     /// Whether the web server's account may connect: write on the socket, search on the way to it (unix(7)). What is
     /// on disk decides; before the pool was started, what it is going to make.
-    fn may_connect(&self, address: &Address, pool: Option<&Pool>, web: &[Answer]) -> Option<bool> {
+    fn may_connect(&self, address: &Address, pool: Option<&Pool>, web: &[AccountAnswer]) -> Option<bool> {
         let Address::Unix(path) = address else { return None };
         let [web] = web else { return None };
         let ids = &web.account.ids;
@@ -328,21 +330,22 @@ impl Seen<'_> {
 }
 
 /// The accounts that sightings name, each once, with all their evidence; those that anybody could have made left out.
-fn answers<'s>(sightings: impl Iterator<Item = &'s Sighting>) -> Vec<Answer> {
-    let mut found: Vec<Answer> = Vec::new();
+fn answers<'s>(sightings: impl Iterator<Item = &'s Sighting>) -> Vec<AccountAnswer> {
+    let mut found: Vec<AccountAnswer> = Vec::new();
     for sighting in sightings.filter(|sighting| !sighting.weak) {
         if let Ok(account) = &sighting.account {
             let from = vec![sighting.evidence.from];
-            add(&mut found, Answer { account: account.clone(), because: sighting.evidence.place.clone(), from });
+            add(&mut found, AccountAnswer { account: account.clone(), because: sighting.evidence.place.clone(), from });
         }
     }
     found
 }
 
 /// Adds an answer, or its evidence to that of the same ids.
-fn add(answers: &mut Vec<Answer>, answer: Answer) {
-    let same =
-        |a: &&mut Answer| a.account.ids.uid == answer.account.ids.uid && a.account.ids.gid == answer.account.ids.gid;
+fn add(answers: &mut Vec<AccountAnswer>, answer: AccountAnswer) {
+    let same = |a: &&mut AccountAnswer| {
+        a.account.ids.uid == answer.account.ids.uid && a.account.ids.gid == answer.account.ids.gid
+    };
     let Some(known) = answers.iter_mut().find(same) else { return answers.push(answer) };
     for from in answer.from {
         if !known.from.contains(&from) {
@@ -393,7 +396,7 @@ fn services<'s>(sightings: impl Iterator<Item = &'s Sighting>, accounts: &Accoun
 impl Services {
     /// The folders that web servers' configuration serves. Anybody can start a server of PHP's own: what a process serves says
     /// nothing.
-    pub fn configured(&self) -> impl Iterator<Item = &Folder> {
+    pub fn configured(&self) -> impl Iterator<Item = &ServedFolder> {
         self.served.iter().map(|runs| &runs.folder).filter(|folder| !folder.at.file.starts_with("/proc"))
     }
 
@@ -430,17 +433,17 @@ impl Services {
     }
 
     /// The account that runs PHP (or reads static files) for the site served from `folder`.
-    pub fn account(&self, host: &Host, role: Role, folder: &Path) -> Result<Answer, Undecided> {
+    pub fn account(&self, host: &Host, role: Role, folder: &Path) -> Result<AccountAnswer, Undecided> {
         let of = |runs: &'_ Runs| match role {
             Role::Php => runs.php.clone(),
             Role::Web => runs.web.clone(),
         };
-        let mut found: Vec<Answer> = Vec::new();
+        let mut found: Vec<AccountAnswer> = Vec::new();
         for runs in self.about(host, folder) {
             for answer in of(runs) {
                 let because =
                     format!("{} serves {}: {}", runs.folder.program, runs.folder.path.display(), answer.because);
-                add(&mut found, Answer { because, ..answer.clone() });
+                add(&mut found, AccountAnswer { because, ..answer.clone() });
             }
         }
         // Where no server says that it serves the folder, an account that is the only one is the one.
@@ -449,7 +452,7 @@ impl Services {
                 let Some(evidence) = service.evidence.first() else { continue };
                 let account = service.account.clone();
                 let because = format!("the only {} here: {}", service.program, evidence.place);
-                add(&mut found, Answer { account, because, from: vec![evidence.from] });
+                add(&mut found, AccountAnswer { account, because, from: vec![evidence.from] });
             }
         }
         match found.as_slice() {

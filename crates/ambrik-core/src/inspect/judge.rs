@@ -3,12 +3,12 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::{DirState, Named, PathJudge, next, overrides_rights};
+use super::{DirState, NamedIds, PathJudge, next, overrides_rights};
 use crate::access::NameRule;
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Case, PathCan};
 use crate::entry::{Facts, Kind, Rights};
-use crate::label::{SiteLabels, Verdict as LabelVerdict, is_labelled};
+use crate::label::{LabelVerdict, SiteLabels, is_labelled};
 use crate::mode::{Mode, Perm};
 use crate::people::{People, Set};
 use crate::policy::{Context, Policy, Right};
@@ -48,7 +48,7 @@ impl<'a> PathJudge<'a> {
     }
 
     /// The users and groups that the rights speak of which were judged.
-    pub(crate) fn named(&self) -> Named {
+    pub(crate) fn named(&self) -> NamedIds {
         self.named.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 

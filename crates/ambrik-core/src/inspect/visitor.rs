@@ -13,7 +13,7 @@ use super::{
 use crate::account::Uid;
 use crate::check::{self, Case, PathCase, Raised, Remedy};
 use crate::entry::{Facts, Kind, Rights};
-use crate::label::{Alike, Verdict as LabelVerdict};
+use crate::label::{Alike, LabelVerdict};
 use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Right};
 use crate::served;

@@ -171,7 +171,7 @@ pub(crate) const fn is_labelled(kind: Kind) -> bool {
 
 /// What is to be said of a path's label.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Verdict {
+pub(crate) enum LabelVerdict {
     /// It is as it should be, as far as that can be told.
     Right,
     /// There is none, or one that the policy does not know.
@@ -255,19 +255,19 @@ impl SiteLabels<'_> {
         context: &policy::Context,
         label: Option<&SecurityContext>,
         kind: Kind,
-    ) -> Verdict {
-        let Some(label) = label else { return Verdict::Unknown };
+    ) -> LabelVerdict {
+        let Some(label) = label else { return LabelVerdict::Unknown };
         let wanted = self.type_of(policy, context);
         let same = label.type_name() == wanted;
         let named = policy.overrides(context).is_some_and(|o| o.selinux_type.is_some());
         match self.fit(context, label, kind) {
-            None if self.labels.kernel.as_ref().is_some_and(|kernel| !kernel.is_valid(label)) => Verdict::Unknown,
-            None if same => Verdict::Right,
-            None => Verdict::Other,
-            Some(Fit::Blocks) => Verdict::Blocks,
-            Some(Fit::TooWide) => Verdict::TooWide,
-            Some(Fit::Exact) if named && !same => Verdict::Other,
-            Some(Fit::Exact) => Verdict::Right,
+            None if self.labels.kernel.as_ref().is_some_and(|kernel| !kernel.is_valid(label)) => LabelVerdict::Unknown,
+            None if same => LabelVerdict::Right,
+            None => LabelVerdict::Other,
+            Some(Fit::Blocks) => LabelVerdict::Blocks,
+            Some(Fit::TooWide) => LabelVerdict::TooWide,
+            Some(Fit::Exact) if named && !same => LabelVerdict::Other,
+            Some(Fit::Exact) => LabelVerdict::Right,
         }
     }
 
@@ -280,7 +280,7 @@ impl SiteLabels<'_> {
         label: Option<&SecurityContext>,
         kind: Kind,
     ) -> Option<SecurityContext> {
-        let right = label.filter(|label| self.judge(policy, context, Some(label), kind) == Verdict::Right);
+        let right = label.filter(|label| self.judge(policy, context, Some(label), kind) == LabelVerdict::Right);
         if let Some(label) = right {
             let whole = SecurityContext::of_file(label.type_name(), self.labels.state.multi_level);
             return Some(if self.labels.whole { whole } else { label.clone() });

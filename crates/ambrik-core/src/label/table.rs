@@ -70,7 +70,7 @@ impl SiteVisitor for LabelReader<'_> {
             return;
         }
         let label = spot.facts.rights.label.as_ref();
-        let right = self.labels.judge(self.policy, context, label, kind) == super::Verdict::Right;
+        let right = self.labels.judge(self.policy, context, label, kind) == super::LabelVerdict::Right;
         let wanted = match label {
             Some(label) if right => label.type_name(),
             _ => self.labels.type_of(self.policy, context),

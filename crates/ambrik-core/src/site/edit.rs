@@ -8,7 +8,7 @@ use rustix::io::Errno;
 use toml_edit::{DocumentMut, Item, TableLike, Value};
 
 use crate::mode::Mode;
-use crate::own::{OwnError, Place};
+use crate::own::{OwnError, OwnPlace};
 use crate::shown::Shown;
 use crate::tree::{WayError, sys};
 
@@ -101,7 +101,7 @@ struct Beside {
 
 impl Beside {
     /// Where the site file is, through links.
-    fn of(place: &Place) -> Result<Self, EditError> {
+    fn of(place: &OwnPlace) -> Result<Self, EditError> {
         let (host, path) = place.within();
         let found = host.resolve(path).map_err(OwnError::from)?;
         Self::at(place.shown().to_owned(), found.parent, found.name)
@@ -124,7 +124,7 @@ impl Beside {
 }
 
 /// Removes what a run that was killed while it wrote the site file left beside it.
-pub(crate) fn clear_beside(place: &Place) -> Result<(), EditError> {
+pub(crate) fn clear_beside(place: &OwnPlace) -> Result<(), EditError> {
     Beside::of(place)?.clear()
 }
 
@@ -132,7 +132,7 @@ pub(crate) fn clear_beside(place: &Place) -> Result<(), EditError> {
 /// already is replaced only with `replace`.
 ///
 /// Errors where others could put something else there, too.
-pub fn save(place: &Place, text: &str, replace: bool) -> Result<(), EditError> {
+pub fn save(place: &OwnPlace, text: &str, replace: bool) -> Result<(), EditError> {
     let (host, path) = place.within();
     let shown = || place.shown().to_owned();
     let failed = |op: &'static str| move |errno| EditError::Failed { op, path: shown(), errno };
@@ -168,7 +168,7 @@ pub fn save(place: &Place, text: &str, replace: bool) -> Result<(), EditError> {
 }
 
 /// Puts `text` in the place of the site file's content, whole or not at all; owner, mode and attributes stay.
-pub(crate) fn replace(place: &Place, text: &str) -> Result<(), EditError> {
+pub(crate) fn replace(place: &OwnPlace, text: &str) -> Result<(), EditError> {
     let place = Beside::of(place)?;
     let Beside { file, dir, name, beside } = &place;
     let failed = |op| move |errno| EditError::Failed { op, path: file.clone(), errno };
@@ -210,8 +210,8 @@ mod tests {
     use rstest::rstest;
     use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
 
-    fn place(path: &Path) -> Place {
-        Place::of(&crate::tree::Host::this().unwrap(), path).unwrap()
+    fn place(path: &Path) -> OwnPlace {
+        OwnPlace::of(&crate::tree::Host::this().unwrap(), path).unwrap()
     }
 
     #[test]

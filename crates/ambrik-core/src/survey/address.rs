@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::entry::Kind;
-use crate::host::{Folder, Place, Services};
+use crate::host::{Place, ServedFolder, Services};
 use crate::tree::Host;
 
 /// Where the site answers.
@@ -26,7 +26,7 @@ const TLS: &[u16] = &[443, 8443];
 pub(super) fn address(host: &Host, services: &Services, folder: &Path) -> Option<SiteAddress> {
     let real = |path: &Path| host.destination(Path::new("/"), path);
     let goal = real(folder);
-    let here: Vec<&Folder> = services.configured().filter(|served| real(&served.path) == goal).collect();
+    let here: Vec<&ServedFolder> = services.configured().filter(|served| real(&served.path) == goal).collect();
     // A document root says more than an alias below another's.
     let served = here.iter().find(|served| served.url_path.is_empty()).or_else(|| here.first())?;
     let (listens, port) = served.listens.iter().find_map(|listen| parse(listen)).unwrap_or((None, 80));

@@ -15,7 +15,7 @@ use crate::tree::{Dir, Host, Look, Progress, Trouble, Visitor, WayError, sys, wa
 
 /// One path of the tree.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Entry {
+pub(crate) struct TreeEntry {
     pub(crate) kind: Kind,
     pub(crate) uid: Uid,
     pub(crate) mode: Mode,
@@ -31,7 +31,7 @@ pub(crate) struct Deployed {
     /// The owner of the root itself.
     pub(crate) owner: Uid,
     handle: OwnedFd,
-    pub(crate) entries: BTreeMap<PathBuf, Entry>,
+    pub(crate) entries: BTreeMap<PathBuf, TreeEntry>,
     /// Its symlinks, and where on the host each leads.
     pub(crate) links: BTreeMap<PathBuf, PathBuf>,
     /// What could not be looked at.
@@ -151,18 +151,18 @@ impl Deployed {
     }
 
     /// Everything below a directory.
-    pub(crate) fn below<'d>(&'d self, dir: &'d Path) -> impl Iterator<Item = (&'d PathBuf, &'d Entry)> {
+    pub(crate) fn below<'d>(&'d self, dir: &'d Path) -> impl Iterator<Item = (&'d PathBuf, &'d TreeEntry)> {
         let from = (std::ops::Bound::Excluded(dir.to_owned()), std::ops::Bound::Unbounded);
         self.entries.range(from).take_while(move |(path, _)| path.starts_with(dir))
     }
 
     /// What is directly in a directory.
-    pub(crate) fn inside<'d>(&'d self, dir: &'d Path) -> impl Iterator<Item = (&'d PathBuf, &'d Entry)> {
+    pub(crate) fn inside<'d>(&'d self, dir: &'d Path) -> impl Iterator<Item = (&'d PathBuf, &'d TreeEntry)> {
         self.below(dir).filter(move |(path, _)| path.parent() == Some(dir))
     }
 
     /// The regular files.
-    pub(crate) fn files(&self) -> impl Iterator<Item = (&PathBuf, &Entry)> {
+    pub(crate) fn files(&self) -> impl Iterator<Item = (&PathBuf, &TreeEntry)> {
         self.entries.iter().filter(|(_, entry)| entry.kind == Kind::File)
     }
 
@@ -175,7 +175,7 @@ impl Deployed {
 /// Notes every path.
 struct Index {
     left_out: Arc<BTreeSet<PathBuf>>,
-    entries: Vec<(PathBuf, Entry)>,
+    entries: Vec<(PathBuf, TreeEntry)>,
     unseen: Vec<PathBuf>,
 }
 
@@ -189,7 +189,7 @@ impl Visitor for Index {
         }
         let rights = &facts.rights;
         let modified = look.modified().unwrap_or_default() / 1_000_000_000;
-        let entry = Entry { kind: facts.kind, uid: rights.uid, mode: rights.mode, size: facts.size, modified };
+        let entry = TreeEntry { kind: facts.kind, uid: rights.uid, mode: rights.mode, size: facts.size, modified };
         self.entries.push((path.clone(), entry));
         // What another file system holds is looked at too: a mounted upload folder is part of the application.
         (facts.kind == Kind::Directory).then_some(path)

@@ -4,7 +4,7 @@ use std::fmt::{self, Write as _};
 use std::path::{Path, PathBuf};
 
 use super::{Confidence, DraftPart, DraftReason, Question, Readers, SiteAddress, Survey};
-use crate::host::{Answer, Undecided};
+use crate::host::{AccountAnswer, Undecided};
 use crate::shown::Shown;
 use crate::site::Write;
 
@@ -82,8 +82,8 @@ impl Survey {
 }
 
 /// A line for an account that is known. For one of several, the first stands; where none is known, the usual one.
-fn account(out: &mut String, key: &str, found: Result<&Answer, &Undecided>, usual: Option<&str>) -> fmt::Result {
-    let name = |answer: &Answer| {
+fn account(out: &mut String, key: &str, found: Result<&AccountAnswer, &Undecided>, usual: Option<&str>) -> fmt::Result {
+    let name = |answer: &AccountAnswer| {
         let account = &answer.account;
         toml(&if account.user == account.group { account.user.clone() } else { account.to_string() })
     };
@@ -141,7 +141,7 @@ fn part(out: &mut String, part: &DraftPart, lead: &str) -> fmt::Result {
 }
 
 /// Where an account was seen, without the folder that it is for.
-fn evidence(answer: &Answer) -> String {
+fn evidence(answer: &AccountAnswer) -> String {
     one_line(answer.because.split_once(": ").map_or(&*answer.because, |(_, seen)| seen))
 }
 

@@ -10,7 +10,7 @@ use super::LONGEST_TEXT;
 use super::clue::Seen;
 use super::deployed::Deployed;
 use super::names::{application_names, ends_in, is_settings_name, lower_name};
-use super::php::{self, Facts, Location, Piece, Sink, Touched, Whole};
+use super::php::{self, FileFacts, Location, Piece, Sink, Touched, Whole};
 use crate::check::is_php_name;
 use crate::entry::Kind;
 use crate::pattern::pattern;
@@ -26,7 +26,7 @@ pub(crate) struct Linked {
     /// Whether it is read because it lies in a folder that is linked, named, or called as the application is, and not for itself.
     pub(crate) by_folder: bool,
     /// What it says.
-    pub(crate) facts: Option<Facts>,
+    pub(crate) facts: Option<FileFacts>,
 }
 
 /// As many files are read of one folder, and as deep.
@@ -37,7 +37,7 @@ const DEEPEST: usize = 2;
 pub(crate) fn linked(
     host: &Host,
     deployed: &Deployed,
-    facts: &[Facts],
+    facts: &[FileFacts],
     touched: &[Touched],
     known: &[Linked],
 ) -> Vec<Linked> {
@@ -152,8 +152,8 @@ fn inside(host: &Host, dir: &Path, seen: &Seen, deep: usize, files: &mut BTreeMa
 pattern!(SETS_PATH: Regex = r#"(?m)^\s*(?:export\s+)?["']?(?P<key>[A-Za-z_][\w.-]*)["']?\s*[:=]\s*["']?(?P<path>/[^"'\s;#,<>]*)"#);
 
 /// What ini, yaml, json and env files say: absolute paths under names.
-fn data(path: &Path, text: &str) -> Facts {
-    let mut facts = Facts { file: path.to_owned(), ..Facts::default() };
+fn data(path: &Path, text: &str) -> FileFacts {
+    let mut facts = FileFacts { file: path.to_owned(), ..FileFacts::default() };
     for found in SETS_PATH.captures_iter(text) {
         let (Some(key), Some(value)) = (found.name("key"), found.name("path")) else { continue };
         let line = text[..key.start()].matches('\n').count() + 1;

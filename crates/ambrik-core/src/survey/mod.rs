@@ -26,7 +26,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use crate::account::{Accounts, Gid, Ids, Uid};
-use crate::host::{Answer, Role, Services, Undecided};
+use crate::host::{AccountAnswer, Role, Services, Undecided};
 use crate::nested::Ground;
 use crate::site::{Grant, Use, Write};
 use crate::tree::{Host, Progress, WayError};
@@ -38,7 +38,7 @@ use clue::{Clues, Tells};
 use deployed::Deployed;
 use evidence::{KINDS, Scene};
 use linked::{Linked, linked};
-use php::{Callees, Code, Facts, Location, Sink, Touched, Whole};
+use php::{Callees, Code, FileFacts, Location, Sink, Touched, Whole};
 use place::{application, served};
 use watch::Watched;
 use weigh::Scales;
@@ -119,7 +119,7 @@ pub enum Said {
 }
 
 /// The account of a kind, or why there is no one.
-pub type FoundAccount = Result<Answer, Undecided>;
+pub type FoundAccount = Result<AccountAnswer, Undecided>;
 
 /// What a survey found.
 #[derive(Debug)]
@@ -386,7 +386,7 @@ const ROUNDS: usize = 3;
 fn read_on(
     host: &Host,
     deployed: &Deployed,
-    facts: &mut Vec<Facts>,
+    facts: &mut Vec<FileFacts>,
     served: &Path,
     callees: &mut Callees,
 ) -> Vec<Linked> {
@@ -405,7 +405,7 @@ fn read_on(
                 _ => None,
             })
             .collect();
-        let mut more: Vec<Facts> =
+        let mut more: Vec<FileFacts> =
             loaded.iter().filter_map(|path| php::one(path, &deployed.content(path, LONGEST_TEXT)?, &folders)).collect();
         if new.is_empty() && more.is_empty() {
             break;
@@ -421,7 +421,7 @@ fn read_on(
 }
 
 /// Who keeps the tree: the owner of its root, where that is somebody, and neither root nor PHP nor the web server.
-fn keeper(deployed: &Deployed, accounts: &Accounts, php: Option<Uid>, web: Option<&Answer>) -> Option<String> {
+fn keeper(deployed: &Deployed, accounts: &Accounts, php: Option<Uid>, web: Option<&AccountAnswer>) -> Option<String> {
     let owner = deployed.owner;
     let served_by = [php, web.map(|answer| answer.account.ids.uid)];
     let stranger = owner != Uid::ROOT && !served_by.contains(&Some(owner)) && php.is_some();
@@ -435,7 +435,12 @@ fn is_callers(owner: Uid) -> bool {
 }
 
 /// By a group that the caller and PHP have to themselves, else by an ACL; where the file system has none, by any common group.
-fn grant(deployed: &Deployed, accounts: &Accounts, php: Option<&Ids>, web: Option<&Answer>) -> Option<(Grant, String)> {
+fn grant(
+    deployed: &Deployed,
+    accounts: &Accounts,
+    php: Option<&Ids>,
+    web: Option<&AccountAnswer>,
+) -> Option<(Grant, String)> {
     let php = php.filter(|php| php.uid != deployed.owner && is_callers(deployed.owner))?;
     let caller = accounts.user(&accounts.user_shown(deployed.owner))?.ids;
     let common: Vec<Gid> = caller.groups().iter().copied().filter(|gid| php.is_in(*gid)).collect();

@@ -105,7 +105,7 @@ pub(super) struct OfFile {
 }
 
 /// What an event came to.
-pub(super) enum Found {
+pub(super) enum DenialFound {
     File(OfFile),
     Nameless(Nameless),
     Other(Other),
@@ -123,7 +123,7 @@ static KIND: LazyLock<Regex> = LazyLock::new(|| pattern(r"(?-u)type=(AVC|1400|US
 
 impl Denials {
     /// Adds a line; whether it belongs to an event. What is complete is handed out.
-    pub(super) fn line(&mut self, line: &[u8], found: &mut Vec<Found>) -> bool {
+    pub(super) fn line(&mut self, line: &[u8], found: &mut Vec<DenialFound>) -> bool {
         let Some(stamp) = STAMP.captures(line) else { return false };
         let bare = DENIED.is_match(line).then_some(&b"AVC"[..]);
         let Some(kind) = KIND.captures(line).map(|c| c.get(1).map_or(&b""[..], |m| m.as_bytes())).or(bare) else {
@@ -176,7 +176,7 @@ impl Denials {
     }
 
     /// Hands out everything that still waits.
-    pub(super) fn end(&mut self, found: &mut Vec<Found>) {
+    pub(super) fn end(&mut self, found: &mut Vec<DenialFound>) {
         for key in std::mem::take(&mut self.order) {
             if let Some(event) = self.waiting.remove(&key) {
                 event.end(found);
@@ -186,24 +186,24 @@ impl Denials {
 }
 
 impl Event {
-    fn end(self, found: &mut Vec<Found>) {
+    fn end(self, found: &mut Vec<DenialFound>) {
         for denied in &self.denied {
             let Some(by) = denied.by() else { continue };
             let when = self.when;
             if !matches!(&*denied.class, "file" | "dir" | "lnk_file" | "sock_file" | "fifo_file") {
                 let permission = denied.permissions.first().cloned().unwrap_or_default();
                 let what = [permission, denied.class.clone(), denied.label.clone()];
-                found.push(Found::Other(Other { by, what, count: 1, last: when }));
+                found.push(DenialFound::Other(Other { by, what, count: 1, last: when }));
                 continue;
             }
             let act = denied.act();
             let permissions = denied.permissions.join(" ");
             let call = format!("SELinux: {permissions} on {} for {}", denied.label, denied.domain);
             match (self.path(denied), denied.name.clone(), denied.inode) {
-                (Some(path), ..) => found.push(Found::File(OfFile { path, by, act, call, when })),
+                (Some(path), ..) => found.push(DenialFound::File(OfFile { path, by, act, call, when })),
                 (None, Some(name), Some(inode)) => {
                     let name = OsString::from_vec(name);
-                    found.push(Found::Nameless(Nameless { name, inode, by, act, call, count: 1, last: when }));
+                    found.push(DenialFound::Nameless(Nameless { name, inode, by, act, call, count: 1, last: when }));
                 }
                 _ => {}
             }
@@ -288,10 +288,10 @@ mod tests {
             denials.line(line.as_bytes(), &mut found);
         }
         denials.end(&mut found);
-        let shown = |found: &Found| match found {
-            Found::File(of) => format!("{:?} {} {} [{}]", of.by, of.act.word(), of.path.display(), of.call),
-            Found::Nameless(of) => format!("{:?} {} {} {}", of.by, of.act.word(), of.name.display(), of.inode),
-            Found::Other(of) => format!("{:?} {}", of.by, of.what.join(" ")),
+        let shown = |found: &DenialFound| match found {
+            DenialFound::File(of) => format!("{:?} {} {} [{}]", of.by, of.act.word(), of.path.display(), of.call),
+            DenialFound::Nameless(of) => format!("{:?} {} {} {}", of.by, of.act.word(), of.name.display(), of.inode),
+            DenialFound::Other(of) => format!("{:?} {}", of.by, of.what.join(" ")),
         };
         found.iter().map(shown).collect()
     }

@@ -6,7 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::{Act, Holder, Subject, WhySetting};
+use super::{Act, PolicySite, Subject, WhySetting};
 use crate::access::{NameRule, permits};
 use crate::account::Ids;
 use crate::entry::{Facts, Kind};
@@ -43,7 +43,7 @@ pub struct PartCount {
 
 /// A directory in which the account can act.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Folder {
+pub struct AbleFolder {
     /// Relative to the site's root, or absolute outside it.
     pub path: PathBuf,
     /// Whether it can act on the directory itself: list it, make and remove names in it.
@@ -81,7 +81,7 @@ pub struct Everything {
     /// By part.
     pub parts: Vec<PartCount>,
     /// By directory; those inside a whole one are not listed.
-    pub folders: Vec<Folder>,
+    pub folders: Vec<AbleFolder>,
     /// Where what it writes would be run; none when it is about reading.
     pub runs_php: Option<RunsPhp>,
     /// What could not be looked at.
@@ -152,7 +152,7 @@ impl Able {
 /// Finds everything that an account can do in a site.
 pub fn everything(
     setting: WhySetting<'_>,
-    holder: &Holder,
+    holder: &PolicySite,
     subject: &Subject,
     act: Act,
     services: &Services,
@@ -184,7 +184,7 @@ pub fn everything(
 
 struct Collector<'c> {
     setting: WhySetting<'c>,
-    holder: &'c Holder,
+    holder: &'c PolicySite,
     subject: &'c Subject,
     ids: &'c Ids,
     act: Act,
@@ -301,7 +301,7 @@ impl SeenPath {
         self.unseen.extend(other.unseen);
     }
 
-    fn sorted(mut self, holder: &Holder, subject: &Subject, act: Act, services: &Services) -> Everything {
+    fn sorted(mut self, holder: &PolicySite, subject: &Subject, act: Act, services: &Services) -> Everything {
         let site = Arc::clone(holder.site());
         let parts = self.parts.values().map(|(context, paths, able)| PartCount {
             part: holder.policy().part_shown(context.part).to_owned(),
@@ -362,7 +362,7 @@ fn able_name(path: &Path) -> &OsStr {
 }
 
 /// The directories in which something can be done; one that is whole stands for everything below it.
-fn folders(counts: &BTreeMap<PathBuf, Count>, site: &Site) -> Vec<Folder> {
+fn folders(counts: &BTreeMap<PathBuf, Count>, site: &Site) -> Vec<AbleFolder> {
     // Totals of everything below, from the deepest up.
     let mut below: HashMap<&Path, (u64, u64)> = HashMap::new();
     for (path, count) in counts.iter().rev() {
@@ -375,7 +375,7 @@ fn folders(counts: &BTreeMap<PathBuf, Count>, site: &Site) -> Vec<Folder> {
             total.1 += able;
         }
     }
-    let mut folders: Vec<Folder> = Vec::new();
+    let mut folders: Vec<AbleFolder> = Vec::new();
     let mut inside: Option<&Path> = None;
     for (path, count) in counts {
         if inside.is_some_and(|whole| path.starts_with(whole)) {
@@ -383,7 +383,7 @@ fn folders(counts: &BTreeMap<PathBuf, Count>, site: &Site) -> Vec<Folder> {
         }
         let (paths, able) = below.get(path.as_path()).copied().unwrap_or_default();
         let whole = count.itself && paths == able;
-        let one = Folder {
+        let one = AbleFolder {
             path: site.relative(path),
             itself: count.itself,
             whole,

@@ -68,7 +68,7 @@ const REMEMBERED: usize = 1 << 14;
 
 /// What is worked out once for paths that are alike.
 #[derive(Default)]
-pub(super) struct Known {
+pub(super) struct Remembered {
     pub(super) shown: HashMap<(Rights, Kind), Arc<str>, RandomState>,
     pub(super) solved: HashMap<(String, u32, Shape), Arc<Rights>, RandomState>,
 }
@@ -78,7 +78,7 @@ pub(super) struct AccessJudge<'s> {
     pub(super) setting: WhySetting<'s>,
     pub(super) subject: Subject,
     protected: Protected,
-    pub(super) known: Known,
+    pub(super) known: Remembered,
     /// Paths that are alike, in one directory: judged once.
     targets: HashMap<(Traits, u64, Option<Traits>), Arc<Target>, RandomState>,
 }
@@ -89,7 +89,7 @@ impl<'s> AccessJudge<'s> {
             setting,
             subject,
             protected: Protected::of(setting.host),
-            known: Known::default(),
+            known: Remembered::default(),
             targets: HashMap::default(),
         }
     }

@@ -15,7 +15,7 @@ use flate2::read::MultiGzDecoder;
 use jiff::civil::{Date, DateTime};
 use regex::bytes::{Captures, Regex};
 
-use super::denials::{By, Denials, Found, Nameless, Other};
+use super::denials::{By, DenialFound, Denials, Nameless, Other};
 use super::{Act, Answer};
 use crate::entry::Kind;
 use crate::policy::Right;
@@ -124,14 +124,14 @@ impl Refusals {
         Ok(())
     }
 
-    fn denied(&mut self, found: Vec<Found>) {
+    fn denied(&mut self, found: Vec<DenialFound>) {
         use std::os::unix::ffi::OsStrExt as _;
         for denial in found {
             match denial {
-                Found::File(of) => {
+                DenialFound::File(of) => {
                     self.add(of.path.as_os_str().as_bytes(), Some(of.act), &of.call, of.by, None, of.when);
                 }
-                Found::Other(new) => {
+                DenialFound::Other(new) => {
                     let same = |known: &&mut Other| (known.by, &known.what) == (new.by, &new.what);
                     if let Some(known) = self.others.iter_mut().find(same) {
                         known.count += 1;
@@ -142,7 +142,7 @@ impl Refusals {
                         self.more += 1;
                     }
                 }
-                Found::Nameless(new) => {
+                DenialFound::Nameless(new) => {
                     let key = (new.inode, new.name.clone(), new.by, new.act);
                     let full = self.nameless.len() >= MOST;
                     match self.nameless.entry(key) {

@@ -23,10 +23,10 @@ use crate::entry::Kind;
 use crate::tree::Host;
 
 pub use denials::{By, Nameless, Other};
-pub use everything::{Everything, Folder, PartCount, RunsPhp, Through, everything};
+pub use everything::{AbleFolder, Everything, PartCount, RunsPhp, Through, everything};
 pub use log::{Now, Refusal, Refusals};
 pub use review::{NoFile, Review, Told, no_files, worst_first};
-pub use wanted::{Cure, Holder, Match, Mend, Wanted};
+pub use wanted::{Cure, Match, Mend, PolicySite, Wanted};
 pub use way::Asker;
 pub use whom::{Subject, Whom, WhomError};
 
@@ -132,7 +132,7 @@ pub struct Answer {
     pub can: Can,
     /// Whether the directory that it would be in is there.
     could_be_made: bool,
-    way: Option<Arc<way::Passed>>,
+    way: Option<Arc<way::PassedStep>>,
     own: Arc<[judge::OwnStep]>,
     at: AskedPlaces,
     /// What the site file says; nothing where no site holds the path.
@@ -141,9 +141,9 @@ pub struct Answer {
 
 /// A way from `/` down to a path.
 #[derive(Clone, Debug)]
-pub struct Way(Option<Arc<way::Passed>>);
+pub struct AnswerWay(Option<Arc<way::PassedStep>>);
 
-impl Way {
+impl AnswerWay {
     /// Whether it is the very same way: what is in one directory mostly shares it.
     #[must_use]
     pub fn is(&self, other: &Self) -> bool {
@@ -192,8 +192,8 @@ impl Answer {
 
     /// The way to the path, which it may share with others.
     #[must_use]
-    pub fn way(&self) -> Way {
-        Way(self.way.clone())
+    pub fn way(&self) -> AnswerWay {
+        AnswerWay(self.way.clone())
     }
 
     /// The steps about the path itself.
@@ -222,7 +222,7 @@ pub struct WhySetting<'a> {
     /// Its accounts.
     pub accounts: &'a Accounts,
     /// The sites whose files say what is wanted.
-    pub holders: &'a [Holder],
+    pub holders: &'a [PolicySite],
     /// SELinux on the host; none where it is not to count.
     pub labels: Option<&'a crate::label::Labels>,
 }
@@ -233,7 +233,7 @@ const MOST_THREADS: usize = 8;
 const BLOCK: usize = 256;
 
 /// A path to be asked about, with the place of the account in the list of them.
-pub type Asked = (usize, PathBuf);
+pub type AskedPath = (usize, PathBuf);
 
 /// Asks about many paths on up to `threads` threads, makes something of each answer there, and hands that out in the
 /// order of the paths.
@@ -242,13 +242,13 @@ pub type Asked = (usize, PathBuf);
 pub fn ask_each<T: Send, R>(
     setting: WhySetting<'_>,
     subjects: &[Subject],
-    paths: &[Asked],
+    paths: &[AskedPath],
     threads: usize,
     each: impl Fn(&Subject, Answer) -> T + Sync,
     take: impl FnOnce(&mut dyn Iterator<Item = T>) -> R,
 ) -> R {
     crate::tree::raise_file_limit();
-    let blocks: Vec<&[Asked]> = paths.chunks(BLOCK).collect();
+    let blocks: Vec<&[AskedPath]> = paths.chunks(BLOCK).collect();
     let threads = threads.clamp(1, MOST_THREADS).min(blocks.len().max(1));
     let (blocks, each) = (&blocks, &each);
     std::thread::scope(|scope| {
@@ -280,6 +280,6 @@ pub fn ask_each<T: Send, R>(
 /// The answers for paths about one account, in their order.
 #[must_use]
 pub fn ask_all(setting: WhySetting<'_>, subject: &Subject, paths: &[PathBuf], threads: usize) -> Vec<Answer> {
-    let asked: Vec<Asked> = paths.iter().map(|path| (0, path.clone())).collect();
+    let asked: Vec<AskedPath> = paths.iter().map(|path| (0, path.clone())).collect();
     ask_each(setting, std::slice::from_ref(subject), &asked, threads, |_, answer| answer, |answers| answers.collect())
 }

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::judge::AccessJudge;
-use super::way::{self, Dir};
+use super::way::{self, SeenDir};
 use super::{Act, Answer, Subject};
 use crate::access::{Class, decide};
 use crate::account::{Accounts, Ids, Uid};
@@ -19,14 +19,14 @@ use crate::want::{Shape, Solver};
 
 /// A site that may hold paths that are asked about.
 #[derive(Debug)]
-pub struct Holder {
+pub struct PolicySite {
     policy: Policy,
     solver: Solver,
     /// Where its root really is, if its path leads through a symlink.
     real_root: Option<PathBuf>,
 }
 
-impl Holder {
+impl PolicySite {
     /// `site` in `phase`.
     #[must_use]
     pub fn new(site: &Arc<Site>, phase: Phase, host: &Host, accounts: &Accounts) -> Self {
@@ -81,7 +81,7 @@ impl Holder {
     }
 }
 
-impl Holder {
+impl PolicySite {
     /// Whether the site file does not give an account this on what is of this context.
     fn denies(&self, context: &Context, ids: &Ids, want: Perm) -> bool {
         let (should, _) = self.rights(context, ids);
@@ -196,12 +196,12 @@ impl AccessJudge<'_> {
         answer: &Answer,
         cursors: &[Arc<Cursor>],
         facts: Option<&Facts>,
-        dir: &Dir,
+        dir: &SeenDir,
     ) -> Option<Wanted> {
         let real = answer.leads_to.as_deref().unwrap_or(&answer.path);
         let as_named = self.setting.holders.iter().zip(cursors.iter().cloned());
         let as_named = as_named.filter(|(_, cursor)| is_held(&cursor.context));
-        let deepest = |(holder, _): &(&Holder, Arc<Cursor>)| holder.site().root.components().count();
+        let deepest = |(holder, _): &(&PolicySite, Arc<Cursor>)| holder.site().root.components().count();
         let held = as_named.max_by_key(deepest).or_else(|| {
             answer.leads_to.as_ref()?;
             let by_real = self.setting.holders.iter().map(|holder| (holder, holder.cursor(real)));
@@ -248,7 +248,7 @@ impl AccessJudge<'_> {
     }
 
     /// Whether something is a log whose label lets PHP add to it.
-    fn adds_to_log(&self, holder: &Holder, context: &Context, facts: &Facts) -> bool {
+    fn adds_to_log(&self, holder: &PolicySite, context: &Context, facts: &Facts) -> bool {
         let of_log = || {
             let labels = self.setting.labels.filter(|labels| labels.are_managed())?;
             labels.of_site(holder.site()).fit(context, facts.rights.label.as_ref()?, facts.kind)
@@ -256,7 +256,7 @@ impl AccessJudge<'_> {
         context.used_as == Use::Log && of_log() == Some(crate::label::Fit::Exact)
     }
 
-    fn mends(&mut self, lack: &Lack<'_>, dir: &Dir, acts: &[Act]) -> Vec<Mend> {
+    fn mends(&mut self, lack: &Lack<'_>, dir: &SeenDir, acts: &[Act]) -> Vec<Mend> {
         let Lack { answer, facts, lacks, .. } = lack;
         let mut mends: Vec<Mend> = Vec::new();
         if *lacks {
@@ -343,7 +343,7 @@ impl AccessJudge<'_> {
         Arc::clone(shown.or_insert_with(|| rights_shown(accounts, rights, kind).into()))
     }
 
-    fn solved(&mut self, holder: &Holder, context: &Context, shape: Shape) -> Arc<Rights> {
+    fn solved(&mut self, holder: &PolicySite, context: &Context, shape: Shape) -> Arc<Rights> {
         let solved = self.known.solved.entry((holder.site().name.clone(), context.id, shape));
         Arc::clone(solved.or_insert_with(|| Arc::new(holder.solver.solve(&holder.policy, context, shape))))
     }
@@ -351,7 +351,7 @@ impl AccessJudge<'_> {
 
 /// An answer that is not what its site wants.
 struct Lack<'a> {
-    holder: &'a Holder,
+    holder: &'a PolicySite,
     /// What the site file says of the path that was asked about.
     context: &'a Context,
     answer: &'a Answer,

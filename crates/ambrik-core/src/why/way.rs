@@ -25,22 +25,22 @@ const KEPT: usize = 128;
 
 /// A directory, looked at.
 #[derive(Debug)]
-pub(super) struct Dir {
+pub(super) struct SeenDir {
     handle: OwnedFd,
     /// A number of its own.
     number: u64,
     /// From the host's `/` on, without links.
     pub(super) path: Arc<Path>,
     pub(super) facts: Facts,
-    above: Option<Arc<Dir>>,
+    above: Option<Arc<SeenDir>>,
     /// Whether the account may search it, and why.
     search: (bool, Arc<str>),
 }
 
 /// A step on a way, and the steps before it.
 #[derive(Debug)]
-pub(super) struct Passed {
-    before: Option<Arc<Passed>>,
+pub(super) struct PassedStep {
+    before: Option<Arc<PassedStep>>,
     path: Arc<Path>,
     act: Act,
     says: Arc<str>,
@@ -48,11 +48,11 @@ pub(super) struct Passed {
     /// Whether this step and all before it allow.
     reached: bool,
     /// The directory that is passed, where it is one.
-    pub(super) dir: Option<Arc<Dir>>,
+    pub(super) dir: Option<Arc<SeenDir>>,
 }
 
 /// The steps of a way, the first first.
-pub(super) fn steps(way: Option<&Arc<Passed>>) -> Vec<Step> {
+pub(super) fn steps(way: Option<&Arc<PassedStep>>) -> Vec<Step> {
     let each = std::iter::successors(way, |passed| passed.before.as_ref());
     let mut steps: Vec<Step> = each
         .map(|passed| Step {
@@ -68,9 +68,9 @@ pub(super) fn steps(way: Option<&Arc<Passed>>) -> Vec<Step> {
 }
 
 /// The directories of a way that stop the account.
-pub(super) fn obstacles(way: Option<&Arc<Passed>>) -> Vec<Arc<Dir>> {
+pub(super) fn obstacles(way: Option<&Arc<PassedStep>>) -> Vec<Arc<SeenDir>> {
     let each = std::iter::successors(way, |passed| passed.before.as_ref());
-    let mut found: Vec<Arc<Dir>> = each.filter(|p| !p.allows).filter_map(|p| p.dir.clone()).collect();
+    let mut found: Vec<Arc<SeenDir>> = each.filter(|p| !p.allows).filter_map(|p| p.dir.clone()).collect();
     found.reverse();
     found
 }
@@ -78,23 +78,23 @@ pub(super) fn obstacles(way: Option<&Arc<Passed>>) -> Vec<Arc<Dir>> {
 /// A directory, and how it was come to.
 #[derive(Clone, Debug)]
 struct WaySpot {
-    dir: Arc<Dir>,
-    way: Option<Arc<Passed>>,
+    dir: Arc<SeenDir>,
+    way: Option<Arc<PassedStep>>,
     /// The way on through it, made when it is first gone.
-    onwards: OnceCell<Arc<Passed>>,
+    onwards: OnceCell<Arc<PassedStep>>,
 }
 
 impl WaySpot {
-    fn new(dir: Arc<Dir>, way: Option<Arc<Passed>>) -> Self {
+    fn new(dir: Arc<SeenDir>, way: Option<Arc<PassedStep>>) -> Self {
         Self { dir, way, onwards: OnceCell::new() }
     }
 
     /// The way through it.
-    fn search(&self) -> Arc<Passed> {
+    fn search(&self) -> Arc<PassedStep> {
         let onwards = self.onwards.get_or_init(|| {
             let (allows, says) = &self.dir.search;
             let reached = self.way.as_ref().is_none_or(|passed| passed.reached) && *allows;
-            Arc::new(Passed {
+            Arc::new(PassedStep {
                 before: self.way.clone(),
                 path: Arc::clone(&self.dir.path),
                 act: Act::Search,
@@ -119,7 +119,7 @@ struct Prefix {
 /// Where a way ends early.
 #[derive(Debug)]
 struct Stop {
-    way: Option<Arc<Passed>>,
+    way: Option<Arc<PassedStep>>,
     path: Arc<Path>,
     why: Why,
     /// Whether it was the very last name that is not there, in a directory that is.
@@ -137,9 +137,9 @@ enum Why {
 /// What a name turned out to be.
 struct Goal {
     /// The directory that it is in.
-    dir: Arc<Dir>,
+    dir: Arc<SeenDir>,
     /// The way there, the search of that directory included.
-    way: Option<Arc<Passed>>,
+    way: Option<Arc<PassedStep>>,
     path: Arc<Path>,
     facts: Facts,
 }
@@ -175,7 +175,7 @@ impl<'s> Asker<'s> {
         let root = setting.host.pin_root().map(|(handle, facts)| {
             let path: Arc<Path> = Path::new("/").into();
             let search = judge.search(&facts);
-            Rc::new(WaySpot::new(Arc::new(Dir { handle, number: 0, path, facts, above: None, search }), None))
+            Rc::new(WaySpot::new(Arc::new(SeenDir { handle, number: 0, path, facts, above: None, search }), None))
         });
         let root = root.map_err(|errno| {
             let (path, why) = (Path::new("/").into(), Why::Unseen(errno));
@@ -260,7 +260,7 @@ impl<'s> Asker<'s> {
         match facts.kind {
             Kind::Directory => {
                 self.numbers += 1;
-                let dir = Dir {
+                let dir = SeenDir {
                     handle,
                     number: self.numbers,
                     search: self.judge.search(&facts),
@@ -306,7 +306,7 @@ impl<'s> Asker<'s> {
             let mut target = LinkTarget::read(&spot.dir.handle, &c_name).map_err(failed)?;
             let (allows, says) = self.judge.follow(&spot.dir.facts, &facts);
             let reached = way.as_ref().is_none_or(|passed| passed.reached) && allows;
-            let passed = Passed { before: way, path, act: Act::Follow, says, allows, reached, dir: None };
+            let passed = PassedStep { before: way, path, act: Act::Follow, says, allows, reached, dir: None };
             spot = WaySpot::new(Arc::clone(target_start(&spot, &target)), Some(Arc::new(passed)));
             let Some(last) = target.names.pop_back() else {
                 return Ok(root_goal(&spot));
@@ -456,7 +456,7 @@ fn split(path: &Path) -> (&Path, Option<&OsStr>) {
 }
 
 /// The directory that a link's target begins in, where the link is in the directory `at`.
-fn target_start<'d>(at: &'d WaySpot, target: &LinkTarget) -> &'d Arc<Dir> {
+fn target_start<'d>(at: &'d WaySpot, target: &LinkTarget) -> &'d Arc<SeenDir> {
     let mut dir = &at.dir;
     while let (true, Some(above)) = (target.from_root, &dir.above) {
         dir = above;

@@ -165,7 +165,7 @@ fn access_lists_count_with_their_mask() {
     attributes::set(&path, ACCESS_ATTRIBUTE, &list(Perm::RW).to_attribute());
     assert_eq!(found(&host.audit(&host.site(SITE)), "php-writes-code"), ["lib/site.php"]);
     let masked = Acl::new(list(Perm::RW).entries().iter().map(|e| match e.tag {
-        Tag::Mask => ambrik_core::acl::Entry { perm: Perm::R, ..*e },
+        Tag::Mask => ambrik_core::acl::AclEntry { perm: Perm::R, ..*e },
         _ => *e,
     }));
     attributes::set(&path, ACCESS_ATTRIBUTE, &masked.unwrap().to_attribute());

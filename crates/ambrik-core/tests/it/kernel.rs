@@ -82,7 +82,7 @@ pub(crate) mod random {
     use super::*;
     use ambrik_core::access::permits;
     use ambrik_core::account::{Gid, Uid};
-    use ambrik_core::acl::{ACCESS_ATTRIBUTE, Acl, Entry, Tag};
+    use ambrik_core::acl::{ACCESS_ATTRIBUTE, Acl, AclEntry, Tag};
     use ambrik_core::mode::Perm;
     use ambrik_core::tree::Host;
     use rand::rngs::StdRng;
@@ -99,14 +99,15 @@ pub(crate) mod random {
     }
 
     pub(crate) fn any_acl(rng: &mut StdRng) -> Acl {
-        let mut entries: Vec<Entry> =
-            [Tag::Owner, Tag::OwningGroup, Tag::Mask, Tag::Other].map(|tag| Entry { tag, perm: any_perm(rng) }).into();
+        let mut entries: Vec<AclEntry> = [Tag::Owner, Tag::OwningGroup, Tag::Mask, Tag::Other]
+            .map(|tag| AclEntry { tag, perm: any_perm(rng) })
+            .into();
         for id in IDS {
             if rng.random_bool(0.4) {
-                entries.push(Entry { tag: Tag::User(Uid(id)), perm: any_perm(rng) });
+                entries.push(AclEntry { tag: Tag::User(Uid(id)), perm: any_perm(rng) });
             }
             if rng.random_bool(0.4) {
-                entries.push(Entry { tag: Tag::Group(Gid(id)), perm: any_perm(rng) });
+                entries.push(AclEntry { tag: Tag::Group(Gid(id)), perm: any_perm(rng) });
             }
         }
         Acl::new(entries).unwrap()

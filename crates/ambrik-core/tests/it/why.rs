@@ -12,7 +12,7 @@ use ambrik_core::mode::Perm;
 use ambrik_core::site::{Phase, Site};
 use ambrik_core::tree::{Host, Progress};
 use ambrik_core::why::{
-    self, Act, Answer, Asker, Cure, Everything, Holder, Match, Now, Refusals, Subject, Whom, WhySetting,
+    self, Act, Answer, Asker, Cure, Everything, Match, Now, PolicySite, Refusals, Subject, Whom, WhySetting,
 };
 use rstest::rstest;
 
@@ -63,7 +63,7 @@ fn subject(name: &str) -> Subject {
 
 fn ask_in(test: &TestHost, site: &Arc<Site>, phase: Phase, who: &str, path: impl AsRef<Path>) -> Answer {
     let host = Host::at(&test.real("/")).unwrap();
-    let holders = [Holder::new(site, phase, &host, &test.accounts)];
+    let holders = [PolicySite::new(site, phase, &host, &test.accounts)];
     let setting = WhySetting { host: &host, accounts: &test.accounts, holders: &holders, labels: None };
     Asker::new(setting, subject(who)).ask(&Path::new("/srv/www/site").join(path))
 }
@@ -320,7 +320,7 @@ fn accounts_that_are_none(#[case] text: &str, #[case] want: &str) {
 
 fn everything(test: &TestHost, who: &str, act: Act, services: &Services) -> Everything {
     let host = Host::at(&test.real("/")).unwrap();
-    let holder = Holder::new(&test.site(SITE), Phase::Sealed, &host, &test.accounts);
+    let holder = PolicySite::new(&test.site(SITE), Phase::Sealed, &host, &test.accounts);
     let setting = WhySetting { host: &host, accounts: &test.accounts, holders: &[], labels: None };
     why::everything(setting, &holder, &subject(who), act, services, (2, &Progress::default())).unwrap()
 }

@@ -275,7 +275,7 @@ fn two_rights_of_two_groups_give_no_further_name() {
     let path = dir.path().join("file");
     fs::write(&path, "x").unwrap();
     fs::set_permissions(&path, fs::Permissions::from_mode(0o660)).unwrap();
-    let entry = |tag: Tag, perm: Perm| ambrik_core::acl::Entry { tag, perm };
+    let entry = |tag: Tag, perm: Perm| ambrik_core::acl::AclEntry { tag, perm };
     let list = Acl::new([
         entry(Tag::Owner, Perm::RW),
         entry(Tag::OwningGroup, Perm::NONE),

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ambrik_core::audit::audit;
-use ambrik_core::change::{Asked, ChangeContext, Ledger, MovePlan, MoveSetting, asked, move_part, plan_move};
+use ambrik_core::change::{ChangeContext, Ledger, MoveAsked, MovePlan, MoveSetting, asked, move_part, plan_move};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
@@ -111,7 +111,7 @@ fn plan(
         None => None,
     };
     let text = session.site_text(&site.file)?;
-    let asked: Asked = asked(site, &args.part, &args.to, text, stopped.as_ref())?;
+    let asked: MoveAsked = asked(site, &args.part, &args.to, text, stopped.as_ref())?;
     let stopped = stopped.is_some_and(|stopped| stopped.from == asked.from && stopped.to == asked.to);
     let after = session.site_of(&asked.text_after, &site.file, looked)?.chosen;
     let phase = records.phase_told(&site.name, &mut session.terminal)?.phase;

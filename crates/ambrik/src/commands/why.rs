@@ -11,7 +11,9 @@ use std::sync::Arc;
 use ambrik_core::host::{Role, Services};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
-use ambrik_core::why::{self, Act, Answer, Asked, By, Holder, Now, Refusals, Review, Subject, Told, Whom, WhySetting};
+use ambrik_core::why::{
+    self, Act, Answer, AskedPath, By, Now, PolicySite, Refusals, Review, Subject, Told, Whom, WhySetting,
+};
 
 use crate::failure::{Exit, Failure};
 use crate::output::{
@@ -83,7 +85,7 @@ pub(crate) fn run(args: &WhyArgs, session: &mut Session<'_>) -> Result<Exit, Fai
 /// Paths, and whom to ask about for each.
 struct Questions {
     subjects: Vec<Subject>,
-    asked: Vec<Asked>,
+    asked: Vec<AskedPath>,
     /// Those of which that is not known, by their places among all.
     nobodys: BTreeMap<usize, PathBuf>,
 }
@@ -105,7 +107,7 @@ fn woven<'a, T>(
 /// Everything that answers are made with.
 struct Inquiry<'l> {
     looked: &'l HostView,
-    holders: Vec<Holder>,
+    holders: Vec<PolicySite>,
     services: &'l Services,
     /// What is wrong with site files that are left out.
     wrong: Vec<String>,
@@ -119,7 +121,7 @@ impl<'l> Inquiry<'l> {
         let mut holders = Vec::new();
         for site in &sites {
             let phase = records.phase(&site.name)?;
-            holders.push(Holder::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts));
+            holders.push(PolicySite::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts));
         }
         let services = looked.services();
         Ok(Self { looked, holders, services, wrong })
@@ -132,7 +134,7 @@ impl<'l> Inquiry<'l> {
         }
     }
 
-    fn of_site(&self, whom: &Whom, holder: &Holder) -> Option<Subject> {
+    fn of_site(&self, whom: &Whom, holder: &PolicySite) -> Option<Subject> {
         let HostView { host, accounts, labels, .. } = self.looked;
         let subject = Subject::of_site(whom, holder.site(), host, accounts, self.services)?;
         Some(subject.in_domain(whom, labels))
@@ -140,7 +142,7 @@ impl<'l> Inquiry<'l> {
 
     /// The number of the site that holds a path.
     fn holder(&self, path: &Path) -> Option<usize> {
-        let inside = |holder: &Holder| path.starts_with(&holder.site().root);
+        let inside = |holder: &PolicySite| path.starts_with(&holder.site().root);
         let roots = (0..self.holders.len()).filter(|n| inside(&self.holders[*n]));
         let deepest = roots.max_by_key(|n| self.holders[*n].site().root.components().count());
         deepest.or_else(|| self.holders.iter().position(|holder| holder.holds(path)))
@@ -350,7 +352,7 @@ fn everything(
     let mut exit = Exit::Clean;
     for site in &sites {
         let phase = records.phase_told(&site.name, &mut session.terminal)?;
-        let holders = [Holder::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts)];
+        let holders = [PolicySite::new(&phase.of(site), phase.phase, &looked.host, &looked.accounts)];
         let subject = match &whom {
             Whom::Named(name) => {
                 Subject::named(name, &looked.accounts, services).map_err(|error| Failure::usage(error.to_string()))?

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::io::{self, Write};
 
-use ambrik_core::host::{Answer, Origin, Role, Runs, Service, Services, Through};
+use ambrik_core::host::{AccountAnswer, Origin, PhpThrough, Role, Runs, Service, Services};
 use ambrik_core::shown::Shown;
 
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
@@ -108,20 +108,20 @@ fn listed(names: &BTreeSet<&str>) -> String {
 fn row(runs: &Runs) -> Vec<String> {
     let folder = &runs.folder;
     let through = match &folder.through {
-        Through::Nothing => "-".to_owned(),
-        Through::Inside(_) => "itself".to_owned(),
-        Through::Socket(address, _) => match &runs.pool {
+        PhpThrough::Nothing => "-".to_owned(),
+        PhpThrough::Inside(_) => "itself".to_owned(),
+        PhpThrough::Socket(address, _) => match &runs.pool {
             Some(pool) => format!("pool {pool}"),
             None => address.to_string(),
         },
-        Through::Server(to, _) => to.clone(),
-        Through::Unclear(..) => "not understood".to_owned(),
+        PhpThrough::Server(to, _) => to.clone(),
+        PhpThrough::Unclear(..) => "not understood".to_owned(),
     };
     vec![
         cut(&Shown(&folder.path).to_string(), 30),
         folder.program.clone(),
         cut(&through, 19),
-        accounts(&runs.php, matches!(folder.through, Through::Nothing)),
+        accounts(&runs.php, matches!(folder.through, PhpThrough::Nothing)),
         accounts(&runs.web, false),
         seen(runs.php.iter().chain(&runs.web).flat_map(|answer| &answer.from)),
     ]
@@ -152,7 +152,7 @@ fn is_tied(services: &Services, service: &Service) -> bool {
 }
 
 /// The one account, or all that are named.
-fn accounts(answers: &[Answer], nothing: bool) -> String {
+fn accounts(answers: &[AccountAnswer], nothing: bool) -> String {
     match answers {
         [] if nothing => "-".to_owned(),
         [] => styled(ODD, "not known"),

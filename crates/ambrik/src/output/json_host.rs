@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use ambrik_core::host::{Answer, PhpSettings, Runs, Service, Services, Through};
+use ambrik_core::host::{AccountAnswer, PhpSettings, PhpThrough, Runs, Service, Services};
 use serde::Serialize;
 
 use super::json::{PathText, print};
@@ -137,11 +137,11 @@ fn service(service: &Service) -> ServiceDocument<'_> {
 fn served(runs: &Runs) -> ServedDocument<'_> {
     let folder = &runs.folder;
     let (through, address) = match &folder.through {
-        Through::Nothing => ("nothing", None),
-        Through::Inside(_) => ("inside", None),
-        Through::Socket(address, _) => ("socket", Some(address.to_string())),
-        Through::Server(to, _) => ("server", Some(to.clone())),
-        Through::Unclear(..) => ("not-understood", None),
+        PhpThrough::Nothing => ("nothing", None),
+        PhpThrough::Inside(_) => ("inside", None),
+        PhpThrough::Socket(address, _) => ("socket", Some(address.to_string())),
+        PhpThrough::Server(to, _) => ("server", Some(to.clone())),
+        PhpThrough::Unclear(..) => ("not-understood", None),
     };
     ServedDocument {
         path: PathText::of(&folder.path),
@@ -159,6 +159,6 @@ fn served(runs: &Runs) -> ServedDocument<'_> {
     }
 }
 
-fn answer(answer: &Answer) -> AnswerDocument<'_> {
+fn answer(answer: &AccountAnswer) -> AnswerDocument<'_> {
     AnswerDocument { user: &answer.account.user, group: &answer.account.group, because: &answer.because }
 }

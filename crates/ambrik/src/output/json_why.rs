@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use ambrik_core::label::boolean::command;
-use ambrik_core::why::{Act, Answer, By, Cure, Everything, Match, Now, Step, Through, Wanted, Way};
+use ambrik_core::why::{Act, Answer, AnswerWay, By, Cure, Everything, Match, Now, Step, Through, Wanted};
 use serde::Serialize;
 use serde::ser::{Error as _, SerializeSeq as _};
 use serde_json::value::{RawValue, to_raw_value};
@@ -49,7 +49,7 @@ struct Steps<'a>(Option<&'a Answer>);
 
 thread_local! {
     /// The way of the last answer, ready to be written: the next path is mostly in the same directory.
-    static LAST: RefCell<Option<(Way, Vec<Box<RawValue>>)>> = const { RefCell::new(None) };
+    static LAST: RefCell<Option<(AnswerWay, Vec<Box<RawValue>>)>> = const { RefCell::new(None) };
 }
 
 impl Serialize for Steps<'_> {

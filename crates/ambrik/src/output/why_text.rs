@@ -9,7 +9,7 @@ use std::path::Path;
 use ambrik_core::entry::Kind;
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Phase;
-use ambrik_core::why::{Act, Answer, Cure, Everything, Folder, Match, RunsPhp, Step, Wanted};
+use ambrik_core::why::{AbleFolder, Act, Answer, Cure, Everything, Match, RunsPhp, Step, Wanted};
 use anstream::adapter::strip_bytes;
 use anstyle::Style;
 
@@ -351,7 +351,7 @@ fn run_as_php(account: &str, runs: &RunsPhp) -> String {
 }
 
 /// What can be done in a directory.
-fn in_folder(one: &Folder, act: Act) -> String {
+fn in_folder(one: &AbleFolder, act: Act) -> String {
     if one.whole {
         return if one.paths == 1 { "itself".to_owned() } else { format!("everything, {}", paths(one.paths)) };
     }

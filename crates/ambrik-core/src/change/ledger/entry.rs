@@ -41,7 +41,7 @@ fn insert_turns(rows: usize) -> String {
 
 /// A change set being written.
 #[derive(Debug)]
-pub(crate) struct Entry<'l> {
+pub(crate) struct Recorder<'l> {
     pub(crate) id: i64,
     ledger: &'l mut Ledger,
     rights: HashMap<Rights, i64, RandomState>,
@@ -49,7 +49,7 @@ pub(crate) struct Entry<'l> {
     number: i64,
 }
 
-impl<'l> Entry<'l> {
+impl<'l> Recorder<'l> {
     pub(super) fn new(id: i64, ledger: &'l mut Ledger) -> Self {
         Self { id, ledger, rights: HashMap::default(), last_folder: None, number: 0 }
     }

@@ -22,7 +22,7 @@ use crate::shown::Shown;
 use crate::site::{Phase, Word};
 use crate::tree::sys;
 
-pub(crate) use entry::{Entry, TakenBack};
+pub(crate) use entry::{Recorder, TakenBack};
 pub use known::HowChanged;
 pub(crate) use known::Known;
 pub use rows::{ChangeCommand, ChangeSet, ModuleChange, SitePhase, Window, deployments};
@@ -185,7 +185,7 @@ impl Ledger {
         command: ChangeCommand,
         phases: (Phase, Phase),
         undoes: Option<i64>,
-    ) -> Result<Entry<'_>, LedgerError> {
+    ) -> Result<Recorder<'_>, LedgerError> {
         self.writing()?;
         let sql = "INSERT INTO change_set (site, command, begun, process, phase_before, phase_after, undoes) VALUES (?,?,?,?,?,?,?)";
         let begun = Timestamp::now().to_string();
@@ -194,7 +194,7 @@ impl Ledger {
             .execute(sql, params![site, command.word(), begun, std::process::id(), before, after, undoes])
             .map_err(self.failed("write"))?;
         let id = self.db.last_insert_rowid();
-        Ok(Entry::new(id, self))
+        Ok(Recorder::new(id, self))
     }
 
     /// Ends what stopped runs left of a site on which nothing is left to do.

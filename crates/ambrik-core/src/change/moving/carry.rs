@@ -5,11 +5,11 @@ use std::path::Path;
 use rustix::io::Errno;
 
 use super::super::keepsake::Successors;
-use super::super::ledger::{Entry, MovingRow};
+use super::super::ledger::{MovingRow, Recorder};
 use super::super::remains::remove_remains;
 use super::super::{ChangeContext, ChangeError, Outcome, create};
 use super::passage;
-use super::relocate::{Place, relocate};
+use super::relocate::{Endpoint, relocate};
 use super::{MovePlan, MoveState, links_to};
 use crate::entry::Identity;
 use crate::own;
@@ -20,7 +20,7 @@ use crate::tree::{Failure, Host, Op, WayError, sys};
 /// Moves it, each step recorded before.
 pub(super) fn make_move(
     plan: &MovePlan,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
 ) -> Result<Outcome, ChangeError> {
     let MovePlan { site, asked, .. } = plan;
@@ -66,11 +66,11 @@ pub(super) fn carry_out(
     row: &MovingRow,
     number: i64,
     state: MoveState,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
-    let find = |path: &Path| Place::find(means.host, path, row.keeper).map_err(|error| way_failure(&error));
+    let find = |path: &Path| Endpoint::find(means.host, path, row.keeper).map_err(|error| way_failure(&error));
     let (from, to) = match (find(&row.from), find(&row.to)) {
         (Ok(from), Ok(to)) => (from, to),
         (from, to) => {
@@ -136,7 +136,7 @@ pub(super) fn way_failure(error: &WayError) -> Failure {
 }
 
 /// A symlink in the old place, unless it is there.
-pub(super) fn leave_link(from: &Place, to: &Path) -> Result<(), Failure> {
+pub(super) fn leave_link(from: &Endpoint, to: &Path) -> Result<(), Failure> {
     use std::os::unix::ffi::OsStrExt as _;
     match sys::make_symlink(&from.dir, &from.name, to.as_os_str().as_bytes()) {
         Err(Errno::EXIST) if links_to(from, to) => Ok(()),
@@ -149,7 +149,7 @@ pub(super) fn leave_link(from: &Place, to: &Path) -> Result<(), Failure> {
 /// Brings the site file to say where the part is now: as it was recorded, or, where it was changed since, in that one path.
 pub(super) fn write_site_file(row: &MovingRow, host: &Host) -> Result<(), Failure> {
     let said = |error: &dyn std::fmt::Display| Failure::Says(error.to_string());
-    let place = own::Place::of(host, &row.file).map_err(|error| said(&error))?;
+    let place = own::OwnPlace::of(host, &row.file).map_err(|error| said(&error))?;
     let (now, exposed) = place.read().map_err(|error| said(&format!("cannot read the site file: {error}")))?;
     if let Some(exposed) = exposed {
         return Err(said(&format!("{}: {}; {}", Shown(&exposed.path), exposed.why, exposed.mend)));
@@ -167,7 +167,7 @@ pub(super) fn write_site_file(row: &MovingRow, host: &Host) -> Result<(), Failur
 pub(in crate::change) fn move_back(
     row: &MovingRow,
     successors: &mut Successors,
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
@@ -180,8 +180,8 @@ pub(in crate::change) fn move_back(
         moved: None,
         ..row.clone()
     };
-    let find = |path: &Path| Place::find(means.host, path, row.keeper).ok();
-    let exists = |place: &Option<Place>| place.as_ref().is_some_and(|place| matches!(place.look(), Ok(Some(_))));
+    let find = |path: &Path| Endpoint::find(means.host, path, row.keeper).ok();
+    let exists = |place: &Option<Endpoint>| place.as_ref().is_some_and(|place| matches!(place.look(), Ok(Some(_))));
     let (new, old) = (find(&back.from), find(&back.to));
     if let Some(new) = &new {
         // A copy that was not finished.
@@ -189,7 +189,7 @@ pub(in crate::change) fn move_back(
             outcome.fail(path, failure);
         }
     }
-    if let (Some(then), Some(Ok(Some(now)))) = (&row.moved, new.as_ref().map(Place::look))
+    if let (Some(then), Some(Ok(Some(now)))) = (&row.moved, new.as_ref().map(Endpoint::look))
         && !successors.is(&now.id, then)
     {
         // Whoever may rename what leads there can put another tree in its place.

@@ -27,11 +27,11 @@ use crate::want::Solver;
 use carry::make_move;
 pub(super) use carry::move_back;
 pub use passage::PassageGrant;
-use relocate::Place;
+use relocate::Endpoint;
 
 /// A move that was asked for.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Asked {
+pub struct MoveAsked {
     /// The part, as an index into the site's parts.
     pub part: usize,
     /// Where it is.
@@ -52,7 +52,7 @@ pub struct MovePlan {
     /// The site as it is now.
     pub site: Arc<Site>,
     /// What was asked for.
-    pub asked: Asked,
+    pub asked: MoveAsked,
     /// The phase that the site is in.
     pub phase: Phase,
     /// Whether what moves is a directory or a file.
@@ -157,7 +157,7 @@ pub fn asked(
     new_path: &Path,
     text: String,
     stopped: Option<&Stopped>,
-) -> Result<Asked, MoveError> {
+) -> Result<MoveAsked, MoveError> {
     let to: PathBuf = site.root.join(new_path).components().collect();
     let unusable = |why: &str| MoveError::Place { to: to.clone(), why: why.into() };
     if absolute_components(&to).is_none() {
@@ -177,7 +177,7 @@ pub fn asked(
         };
         let from = stopped.from.clone();
         let text_before = site::with_moved(&text, &site.file, &site.root, &to, &from)?;
-        return Ok(Asked { part, from, to, text_before, text_after: text, written: true });
+        return Ok(MoveAsked { part, from, to, text_before, text_after: text, written: true });
     };
     let of = &site.parts[number];
     let refuse = |why: &str| Err(MoveError::Part { site: site.name.clone(), part: part.to_owned(), why: why.into() });
@@ -202,7 +202,7 @@ pub fn asked(
         return Err(unusable("this is in the folder that the web server serves: name a place outside of it"));
     }
     let text_after = site::with_moved(&text, &site.file, &site.root, &from, &to)?;
-    Ok(Asked { part: number, from, to, text_before: text, text_after, written: false })
+    Ok(MoveAsked { part: number, from, to, text_before: text, text_after, written: false })
 }
 
 /// What a move is looked at with.
@@ -227,7 +227,7 @@ pub fn plan_move(
     setting: &MoveSetting<'_>,
     site: &Arc<Site>,
     after: &Arc<Site>,
-    asked: Asked,
+    asked: MoveAsked,
 ) -> Result<MovePlan, MoveError> {
     let host = setting.host;
     let part = &site.parts[asked.part];
@@ -240,7 +240,7 @@ pub fn plan_move(
         return Err(refused(error.to_string()));
     }
     let keeper = site.keeper.ids.uid;
-    let at = |path: &Path| match Place::find(host, path, keeper) {
+    let at = |path: &Path| match Endpoint::find(host, path, keeper) {
         Ok(place) => place.look().map(|facts| facts.map(|facts| (place, facts))).map_err(|failure| failure.to_string()),
         Err(WayError::Missing(_)) => Ok(None),
         Err(error) => Err(error.to_string()),
@@ -316,7 +316,7 @@ fn holds(other: &Arc<Site>, path: &Path) -> bool {
 }
 
 /// Each path must be of the same part in its new place: a part with wildcards can name it in one and not in the other.
-fn same_parts(site: &Arc<Site>, after: &Arc<Site>, asked: &Asked, packed: &Inventory) -> Result<(), String> {
+fn same_parts(site: &Arc<Site>, after: &Arc<Site>, asked: &MoveAsked, packed: &Inventory) -> Result<(), String> {
     if packed.len() == 0 {
         return Ok(());
     }
@@ -339,7 +339,7 @@ fn same_parts(site: &Arc<Site>, after: &Arc<Site>, asked: &Asked, packed: &Inven
 }
 
 /// Whether what is at a place is a symlink to `to`.
-fn links_to(place: &Place, to: &Path) -> bool {
+fn links_to(place: &Endpoint, to: &Path) -> bool {
     use std::os::unix::ffi::OsStrExt as _;
     sys::read_link(&place.dir, &place.name).is_ok_and(|target| target == to.as_os_str().as_bytes())
 }

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use crate::access::{each, permits};
 use crate::account::Ids;
-use crate::acl::{Acl, Entry as AclEntry, Tag};
+use crate::acl::{Acl, AclEntry, Tag};
 use crate::change::folder::{c_name, folder, split};
-use crate::change::ledger::Entry;
+use crate::change::ledger::Recorder;
 use crate::change::rights::{self, RightsChange};
 use crate::change::{ChangeContext, ChangeError, Job, Outcome, run};
 use crate::entry::{Facts, Kind, Rights};
@@ -78,7 +78,7 @@ impl PassageGrant {
 /// Changes the directories.
 pub(super) fn open(
     passages: &[PassageGrant],
-    entry: &mut Entry<'_>,
+    entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {

@@ -18,14 +18,14 @@ use crate::tree::{Failure, Host, Op, WayError, sys};
 
 /// A name in a directory.
 #[derive(Debug)]
-pub(super) struct Place {
+pub(super) struct Endpoint {
     pub(super) dir: OwnedFd,
     pub(super) name: CString,
     /// The whole path without links, from the host's `/` on.
     pub(super) path: PathBuf,
 }
 
-impl Place {
+impl Endpoint {
     /// The place of `path`; no link on the way that others than root, the caller and the keeper can have made is
     /// followed, and none at its end.
     pub(super) fn find(host: &Host, path: &Path, keeper: crate::account::Uid) -> Result<Self, WayError> {
@@ -103,8 +103,8 @@ fn keep_failure(cause: &io::Error) -> Failure {
 /// Brings what is at `from`, if it is still `id`, to `to`, where nothing is. The answer is what could not be removed
 /// from `from` after it was copied.
 pub(super) fn relocate(
-    from: &Place,
-    to: &Place,
+    from: &Endpoint,
+    to: &Endpoint,
     id: Identity,
     record: Record<'_>,
 ) -> Result<Vec<PathFailure>, Vec<PathFailure>> {
@@ -119,8 +119,8 @@ pub(super) fn relocate(
 type Record<'r> = &'r mut dyn FnMut(&[(Identity, Identity)]) -> Result<(), Failure>;
 
 /// Renames, if what comes to be there is `id`.
-fn rename(from: &Place, to: &Place, id: Identity) -> Result<(), Failure> {
-    let is_it = |place: &Place| place.look().map(|facts| facts.is_some_and(|facts| facts.id == id));
+fn rename(from: &Endpoint, to: &Endpoint, id: Identity) -> Result<(), Failure> {
+    let is_it = |place: &Endpoint| place.look().map(|facts| facts.is_some_and(|facts| facts.id == id));
     if !is_it(from)? {
         return Err(Failure::Replaced);
     }
@@ -139,7 +139,12 @@ fn rename(from: &Place, to: &Place, id: Identity) -> Result<(), Failure> {
     Err(Failure::Replaced)
 }
 
-fn copy_over(from: &Place, to: &Place, id: Identity, record: Record<'_>) -> Result<Vec<PathFailure>, Vec<PathFailure>> {
+fn copy_over(
+    from: &Endpoint,
+    to: &Endpoint,
+    id: Identity,
+    record: Record<'_>,
+) -> Result<Vec<PathFailure>, Vec<PathFailure>> {
     let one = |failure: PathFailure| vec![failure];
     to.clear_beside().map_err(one)?;
     let beside = to.beside().map_err(one)?;
@@ -167,7 +172,7 @@ fn join(path: &Path, below: &Path) -> PathBuf {
 }
 
 /// Copies: one thread packs, the other unpacks. The answer lists what was packed, and which copies stand for which.
-fn copy(from: &Place, to: &Place, id: Identity) -> Result<(Inventory, Successors), Vec<PathFailure>> {
+fn copy(from: &Endpoint, to: &Endpoint, id: Identity) -> Result<(Inventory, Successors), Vec<PathFailure>> {
     let (reader, writer) = io::pipe().map_err(|cause| vec![from.fail(keep_failure(&cause))])?;
     let pack = || -> Result<Inventory, PathFailure> {
         let mut packer = Packer::new(BufWriter::with_capacity(1 << 18, writer), u64::MAX);
@@ -232,7 +237,7 @@ pub(super) fn second_names(packed: &Inventory) -> Option<PathFailure> {
 }
 
 /// Compares two places whole: kinds, rights, attributes, times, content, links. Errors name the first difference.
-fn compare(one: &Place, other: &Place) -> Result<(), PathFailure> {
+fn compare(one: &Endpoint, other: &Endpoint) -> Result<(), PathFailure> {
     same(&one.dir, &one.name, &other.dir, &other.name, &one.path)
 }
 

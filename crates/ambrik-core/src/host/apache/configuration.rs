@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use super::super::files::Files;
 use super::super::php_settings;
 use super::super::program::Family;
-use super::super::{Address, Folder, Place, Server, Through};
+use super::super::{Address, PhpThrough, Place, ServedFolder, Server};
 use super::applies::{applies, bare_id, first, is_direct, is_of, is_servers_own};
 use super::{ApacheLine, Layout, Section};
 
@@ -57,7 +57,7 @@ impl Configuration<'_, '_> {
     }
 
     /// The document root of a virtual host (or of the main server), and its aliases.
-    pub(super) fn folders(&mut self, host: Option<&Section>, listens: &[String]) -> Vec<Folder> {
+    pub(super) fn folders(&mut self, host: Option<&Section>, listens: &[String]) -> Vec<ServedFolder> {
         let own: Vec<ApacheLine> = self.lines.iter().filter(|line| is_of(line, host)).cloned().collect();
         let direct = |name: &'static str| own.iter().filter(move |line| line.name == name && is_direct(line));
         let mut names: Vec<String> = direct("servername").filter_map(first).collect();
@@ -94,8 +94,8 @@ impl Configuration<'_, '_> {
             let path = PathBuf::from(path.to_string_lossy().trim_end_matches('/'));
             let overrides = self.overrides(&path, &below);
             let settings = self.php_settings(host, &path, &below);
-            let without_php = if through == Through::Nothing { Vec::new() } else { self.without_php(host, &path) };
-            folders.push(Folder {
+            let without_php = if through == PhpThrough::Nothing { Vec::new() } else { self.without_php(host, &path) };
+            folders.push(ServedFolder {
                 denied: self.denied(&path),
                 without_php,
                 path,
@@ -124,11 +124,16 @@ impl Configuration<'_, '_> {
     }
 
     /// What the configuration sets of PHP's settings for a folder, the narrowest section last.
-    pub(super) fn php_settings(&self, host: Option<&Section>, folder: &Path, url: &str) -> Vec<php_settings::Line> {
+    pub(super) fn php_settings(
+        &self,
+        host: Option<&Section>,
+        folder: &Path,
+        url: &str,
+    ) -> Vec<php_settings::SettingLine> {
         let own = self.lines.iter().filter(|line| is_of(line, host) || is_of(line, None));
-        let mut found: Vec<((u8, usize), php_settings::Line)> = own
+        let mut found: Vec<((u8, usize), php_settings::SettingLine)> = own
             .filter_map(|line| {
-                let set = php_settings::Line::of_server(&line.name, &line.arguments, &line.at)?;
+                let set = php_settings::SettingLine::of_server(&line.name, &line.arguments, &line.at)?;
                 Some((applies(line, folder, url)?, set))
             })
             .collect();
@@ -138,7 +143,7 @@ impl Configuration<'_, '_> {
 
     /// How PHP files in `folder` are run: the last of the sections that apply decides, in the order in which the
     /// server merges them (directories from short to long, then files, then locations).
-    pub(super) fn through(&mut self, host: Option<&Section>, folder: &Path, url: &str) -> Through {
+    pub(super) fn through(&mut self, host: Option<&Section>, folder: &Path, url: &str) -> PhpThrough {
         let mut said: Vec<((u8, usize), ApacheLine)> = Vec::new();
         for line in &self.lines {
             let of_host = is_of(line, host) || is_of(line, None);
@@ -147,7 +152,7 @@ impl Configuration<'_, '_> {
             }
         }
         said.sort_by_key(|(rank, _)| *rank);
-        let mut through = Through::Nothing;
+        let mut through = PhpThrough::Nothing;
         for (_, line) in said {
             if let Some(next) = self.handler(&line) {
                 through = next;
@@ -157,7 +162,7 @@ impl Configuration<'_, '_> {
     }
 
     /// What a line says of how PHP files are run.
-    pub(super) fn handler(&mut self, line: &ApacheLine) -> Option<Through> {
+    pub(super) fn handler(&mut self, line: &ApacheLine) -> Option<PhpThrough> {
         let first = line.arguments.first()?;
         let at = line.at.clone();
         match line.name.as_str() {
@@ -171,24 +176,24 @@ impl Configuration<'_, '_> {
                 if first.contains("php") || (whole && target.contains("fcgi:")) {
                     self.handled_by(&format!("proxy:{target}"), at)
                 } else {
-                    (whole && target.starts_with("http")).then(|| Through::Server(target.clone(), at))
+                    (whole && target.starts_with("http")).then(|| PhpThrough::Server(target.clone(), at))
                 }
             }
             "php_admin_flag" | "php_flag" => {
                 let off =
                     line.arguments.get(1).is_some_and(|value| matches!(&*value.to_ascii_lowercase(), "off" | "0"));
-                (first == "engine" && off && self.php_inside).then_some(Through::Nothing)
+                (first == "engine" && off && self.php_inside).then_some(PhpThrough::Nothing)
             }
             "fcgidwrapper" | "fastcgiexternalserver" | "fastcgiserver" => {
                 let says = format!("{} {}: PHP behind it is not followed", line.name, line.arguments.join(" "));
                 self.files.note(&at, says.clone());
-                Some(Through::Unclear(says, at))
+                Some(PhpThrough::Unclear(says, at))
             }
             _ => None,
         }
     }
 
-    pub(super) fn handled_by(&mut self, handler: &str, at: Place) -> Option<Through> {
+    pub(super) fn handled_by(&mut self, handler: &str, at: Place) -> Option<PhpThrough> {
         if let Some(target) = handler.strip_prefix("proxy:") {
             let address = match target.split_once('|') {
                 Some((socket, _)) => Address::read(socket),
@@ -198,18 +203,18 @@ impl Configuration<'_, '_> {
                     .and_then(Address::read),
             };
             if let Some(address) = address {
-                return Some(Through::Socket(address, at));
+                return Some(PhpThrough::Socket(address, at));
             }
             let says = format!("{handler}: not an address that is understood");
             self.files.note(&at, says.clone());
-            return Some(Through::Unclear(says, at));
+            return Some(PhpThrough::Unclear(says, at));
         }
         let is_php = handler.starts_with("application/x-httpd-php")
             || matches!(handler, "php-script" | "php5-script" | "php7-script");
         if is_php && !handler.ends_with("-source") {
-            return self.php_inside.then_some(Through::Inside(at));
+            return self.php_inside.then_some(PhpThrough::Inside(at));
         }
-        matches!(handler, "None" | "none" | "default-handler").then_some(Through::Nothing)
+        matches!(handler, "None" | "none" | "default-handler").then_some(PhpThrough::Nothing)
     }
 
     /// The folders below `root` for which a `<Directory>` section switches PHP off.
@@ -218,7 +223,7 @@ impl Configuration<'_, '_> {
         let folders: BTreeSet<PathBuf> =
             sections.map(|section| PathBuf::from(section.argument.trim_end_matches('/'))).collect();
         let below = folders.into_iter().filter(|folder| folder.starts_with(root) && folder != root);
-        below.filter(|folder| self.through(host, folder, "") == Through::Nothing).collect()
+        below.filter(|folder| self.through(host, folder, "") == PhpThrough::Nothing).collect()
     }
 
     /// The folders below `root` that `<Directory>` sections refuse.

@@ -10,7 +10,7 @@ use crate::check::{Guess, guess, is_php_name};
 use crate::entry::Kind;
 use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
-use crate::survey::deployed::Entry;
+use crate::survey::deployed::TreeEntry;
 use crate::survey::names::Aside;
 use crate::survey::names::{is_settings_name, lower_name};
 use crate::survey::php::{Location, Sink};
@@ -38,7 +38,7 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
 }
 
 /// Whether a path is called like an installer, where one may be.
-fn is_candidate(scene: &Scene<'_>, path: &Path, entry: &Entry) -> bool {
+fn is_candidate(scene: &Scene<'_>, path: &Path, entry: &TreeEntry) -> bool {
     let kind = entry.kind;
     if scene.deployed.aside(&path.join("x")).is_some() || path.components().count() > DEEPEST {
         return false;

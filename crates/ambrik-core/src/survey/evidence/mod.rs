@@ -20,7 +20,7 @@ use super::clue::Clues;
 use super::deployed::Deployed;
 use super::linked::Linked;
 use super::packaged::PackageFact;
-use super::php::{Facts, Touched};
+use super::php::{FileFacts, Touched};
 use super::watch::Watched;
 use crate::account::{Ids, Uid};
 use crate::tree::Host;
@@ -29,7 +29,7 @@ use crate::tree::Host;
 pub(crate) struct Scene<'s> {
     pub(crate) host: &'s Host,
     pub(crate) deployed: &'s Deployed,
-    pub(crate) facts: &'s [Facts],
+    pub(crate) facts: &'s [FileFacts],
     /// The paths that the code touches.
     pub(crate) touched: &'s [Touched],
     /// The paths that are kept under names, or written out.
@@ -53,24 +53,24 @@ pub(crate) struct Scene<'s> {
 }
 
 /// A kind of evidence.
-pub(crate) struct Kind {
+pub(crate) struct EvidenceKind {
     /// What it is called in a draft's reasons.
     pub(crate) name: &'static str,
     pub(crate) gather: fn(&Scene<'_>, &mut Clues),
 }
 
 /// Every kind, in the order in which they are gathered.
-pub(crate) const KINDS: &[Kind] = &[
-    Kind { name: "placeholders", gather: placeholders::gather },
-    Kind { name: "code", gather: code::gather },
-    Kind { name: "ignored", gather: ignored::gather },
-    Kind { name: "words", gather: words::gather },
-    Kind { name: "samples", gather: samples::gather },
-    Kind { name: "installers", gather: installers::gather },
-    Kind { name: "live", gather: live::gather },
-    Kind { name: "split layout", gather: outside::gather },
-    Kind { name: "watched", gather: watched::gather },
-    Kind { name: PACKAGES, gather: packages::gather },
+pub(crate) const KINDS: &[EvidenceKind] = &[
+    EvidenceKind { name: "placeholders", gather: placeholders::gather },
+    EvidenceKind { name: "code", gather: code::gather },
+    EvidenceKind { name: "ignored", gather: ignored::gather },
+    EvidenceKind { name: "words", gather: words::gather },
+    EvidenceKind { name: "samples", gather: samples::gather },
+    EvidenceKind { name: "installers", gather: installers::gather },
+    EvidenceKind { name: "live", gather: live::gather },
+    EvidenceKind { name: "split layout", gather: outside::gather },
+    EvidenceKind { name: "watched", gather: watched::gather },
+    EvidenceKind { name: PACKAGES, gather: packages::gather },
 ];
 
 #[cfg(test)]

@@ -9,7 +9,7 @@ use regex::Regex;
 
 use super::super::deployed::Deployed;
 use super::super::names::Aside;
-use super::facts::{Call, Facts, Piece, ROOT, Value, Values, hash_of};
+use super::facts::{FileFacts, KeptCall, Piece, ROOT, Value, Values, hash_of};
 
 /// Stands for what is not known in a path.
 pub(super) const HOLE: char = '\u{2}';
@@ -101,7 +101,7 @@ pub(super) type ByName<N, T> = HashMap<N, T, RandomState>;
 /// All files of a tree.
 pub(crate) struct Code<'c> {
     pub(super) deployed: &'c Deployed,
-    pub(super) facts: &'c [Facts],
+    pub(super) facts: &'c [FileFacts],
     /// The document root, relative to the root.
     pub(super) served: PathBuf,
     pub(super) constants: ByName<&'c str, Kept<'c>>,
@@ -109,7 +109,7 @@ pub(crate) struct Code<'c> {
     pub(super) entries: ByName<&'c str, Kept<'c>>,
     pub(super) properties: ByName<&'c str, Vec<(&'c str, &'c Values)>>,
     pub(super) returns: ByName<&'c str, Kept<'c>>,
-    pub(super) calls: ByName<&'c str, Vec<(&'c Call, &'c Path)>>,
+    pub(super) calls: ByName<&'c str, Vec<(&'c KeptCall, &'c Path)>>,
     /// The classes that define a method of this name.
     pub(super) definers: ByName<&'c str, BTreeSet<&'c str>>,
     /// What follows each constant in paths.
@@ -138,7 +138,7 @@ fn once(kept: &mut Kept<'_>) {
 pub(super) type Texts = Rc<Vec<String>>;
 
 impl<'c> Code<'c> {
-    pub(crate) fn new(deployed: &'c Deployed, facts: &'c [Facts], served: &Path, callees: &Callees) -> Self {
+    pub(crate) fn new(deployed: &'c Deployed, facts: &'c [FileFacts], served: &Path, callees: &Callees) -> Self {
         let mut code = Self {
             deployed,
             facts,
@@ -164,7 +164,7 @@ impl<'c> Code<'c> {
         code
     }
 
-    fn take(&mut self, file: &'c Facts) {
+    fn take(&mut self, file: &'c FileFacts) {
         let touched = file.touches.iter().map(|touch| &touch.paths);
         let kept = file.entries.iter().map(|(_, values, _)| values);
         for value in touched.chain(kept).flatten() {
@@ -205,7 +205,7 @@ impl<'c> Code<'c> {
     }
 
     /// The calls of a function, where it is known which function a call means.
-    pub(super) fn callers(&self, function: &str) -> &[(&'c Call, &'c Path)] {
+    pub(super) fn callers(&self, function: &str) -> &[(&'c KeptCall, &'c Path)] {
         let name = called_as(function);
         let shared = self.definers.get(name).is_some_and(|classes| classes.len() > 2);
         let calls = self.calls.get(name).map(Vec::as_slice).unwrap_or_default();

@@ -79,7 +79,7 @@ pub(crate) struct Touch {
 
 /// A call with arguments that may be paths.
 #[derive(Clone, Debug)]
-pub(crate) struct Call {
+pub(crate) struct KeptCall {
     pub(crate) name: String,
     pub(crate) arguments: Arc<Vec<Values>>,
     /// From 1.
@@ -88,10 +88,10 @@ pub(crate) struct Call {
 
 /// What one file says.
 #[derive(Debug, Default)]
-pub(crate) struct Facts {
+pub(crate) struct FileFacts {
     pub(crate) file: PathBuf,
     pub(crate) touches: Vec<Touch>,
-    pub(crate) calls: Vec<Call>,
+    pub(crate) calls: Vec<KeptCall>,
     /// What else it hands something to, as hashes of the names, and how often.
     pub(crate) called: BTreeMap<u64, usize>,
     pub(crate) constants: Vec<(String, Values)>,

@@ -29,10 +29,10 @@ use crate::tree::Progress;
 use code::{CONSTRUCTOR, HOPS, MOST_CALLS};
 use cores::on_all_cores;
 use facts::hash_of;
-use reader::Asked;
+use reader::AskedCalls;
 
 pub(crate) use code::{Callees, Code};
-pub(crate) use facts::{Facts, Piece, Sink};
+pub(crate) use facts::{FileFacts, Piece, Sink};
 pub(crate) use spots::{Location, Touched, Whole};
 
 /// Longer files are made by machines; they are not parsed.
@@ -50,7 +50,11 @@ LIBRARY_TELLING: Regex = r"(?i-u)is_writ|\bdefine\s*\(|session_save_path");
 ///
 /// Tests are left out, and of libraries all but what checks paths or sets constants: they write where the application
 /// tells them.
-pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sync, progress: &Progress) -> Vec<Facts> {
+pub(crate) fn read(
+    deployed: &Deployed,
+    passed_over: impl Fn(&Path) -> bool + Sync,
+    progress: &Progress,
+) -> Vec<FileFacts> {
     let files: Vec<&PathBuf> = deployed
         .files()
         .filter(|(path, _)| (is_php_name(path) || is_php_by_other_name(path)) && !passed_over(path))
@@ -67,7 +71,7 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
             let library = deployed.aside(path) == Some(Aside::Library);
             let skip = library && !LIBRARY_TELLING.is_match(&bytes);
             let is_read = !skip && tells(path, &bytes);
-            if is_read { facts(path, &bytes, &folders, Asked::NoCalls) } else { None }
+            if is_read { facts(path, &bytes, &folders, AskedCalls::NoCalls) } else { None }
         },
     );
     all.sort_by(|a, b| a.file.cmp(&b.file));
@@ -75,7 +79,7 @@ pub(crate) fn read(deployed: &Deployed, passed_over: impl Fn(&Path) -> bool + Sy
 }
 
 /// Adds the calls that matter for a path: of functions whose parameters are in it. Most calls matter to none, and are not kept.
-pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Path, callees: &mut Callees) {
+pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [FileFacts], served: &Path, callees: &mut Callees) {
     let folders = deployed.top_folders();
     for round in 0..=HOPS + 1 {
         let mut asked = Code::new(deployed, facts_of, served, callees).asked();
@@ -93,7 +97,7 @@ pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Pa
             return;
         }
         let hashes: HashSet<u64> = asked.iter().map(hash_of).collect();
-        let calls_one = |facts: &Facts| facts.called.keys().any(|called| hashes.contains(called));
+        let calls_one = |facts: &FileFacts| facts.called.keys().any(|called| hashes.contains(called));
         let places: Vec<usize> =
             (0..).zip(&*facts_of).filter(|(_, facts)| calls_one(facts)).map(|(at, _)| at).collect();
         let found = on_all_cores(
@@ -101,7 +105,10 @@ pub(crate) fn add_calls(deployed: &Deployed, facts_of: &mut [Facts], served: &Pa
             || (),
             |(), at| {
                 let file = &facts_of.get(*at)?.file;
-                Some((*at, facts(file, &deployed.content(file, LONGEST)?, &folders, Asked::OnlyCalls(&asked))?.calls))
+                Some((
+                    *at,
+                    facts(file, &deployed.content(file, LONGEST)?, &folders, AskedCalls::OnlyCalls(&asked))?.calls,
+                ))
             },
         );
         let mut times: HashMap<String, usize> = HashMap::new();
@@ -130,13 +137,13 @@ fn tells(path: &Path, bytes: &[u8]) -> bool {
 }
 
 /// All that one file says, beside a tree with these folders in its root; nothing where it is no PHP.
-pub(crate) fn one(path: &Path, bytes: &[u8], folders: &HashSet<String>) -> Option<Facts> {
-    facts(path, bytes, folders, Asked::All)
+pub(crate) fn one(path: &Path, bytes: &[u8], folders: &HashSet<String>) -> Option<FileFacts> {
+    facts(path, bytes, folders, AskedCalls::All)
 }
 
-fn facts(path: &Path, bytes: &[u8], folders: &HashSet<String>, asked: Asked<'_>) -> Option<Facts> {
+fn facts(path: &Path, bytes: &[u8], folders: &HashSet<String>, asked: AskedCalls<'_>) -> Option<FileFacts> {
     let is_php = memchr::memmem::find(bytes, b"<?").is_some() && !bytes.contains(&0);
-    is_php.then(|| Facts::of(path, &String::from_utf8_lossy(bytes), folders, asked))
+    is_php.then(|| FileFacts::of(path, &String::from_utf8_lossy(bytes), folders, asked))
 }
 
 #[cfg(test)]

@@ -6,17 +6,17 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::code::CONSTRUCTOR;
-use super::facts::{self, Facts, Piece, ROOT, Sink, Touch, Value, Values, hash_of};
+use super::facts::{self, FileFacts, Piece, ROOT, Sink, Touch, Value, Values, hash_of};
 use super::functions::{is_phps_own, sink};
-use super::reader::{Asked, GivenValue, Reader, Scope};
+use super::reader::{AskedCalls, GivenValue, Reader, Scope};
 use super::source::{Bit, Call, Callee, Expr, Statement, source};
 use super::values::{ALTERNATIVES, class_name, plain_string};
 
-impl Facts {
+impl FileFacts {
     /// The facts of a file's source; of calls of the code's own functions, those that are asked for.
     ///
     /// `folders` are the names of those in the root: a word alone is a path where it is one of them.
-    pub(super) fn of(file: &Path, text: &str, folders: &HashSet<String>, asked: Asked<'_>) -> Self {
+    pub(super) fn of(file: &Path, text: &str, folders: &HashSet<String>, asked: AskedCalls<'_>) -> Self {
         let dir = file.parent().unwrap_or(Path::new(""));
         // What lies outside the tree is called as it is.
         let whole = |path: &Path| match (path.is_absolute(), path.as_os_str().is_empty()) {
@@ -51,7 +51,7 @@ impl Facts {
             reader.note_assignments(statement, scope);
         }
         for (statement, scope, line) in statements() {
-            if !matches!(asked, Asked::OnlyCalls(_)) {
+            if !matches!(asked, AskedCalls::OnlyCalls(_)) {
                 reader.statement(statement, scope, line);
             }
             for expression in statement.expressions() {
@@ -150,7 +150,7 @@ impl<'s> Reader<'s> {
     fn visit(&mut self, expression: &'s Expr<'s>, scope: &'s Scope) {
         match expression {
             Expr::Call(call) => self.call(call, scope),
-            _ if matches!(self.asked, Asked::OnlyCalls(_)) => {}
+            _ if matches!(self.asked, AskedCalls::OnlyCalls(_)) => {}
             Expr::Text(bits, line) => {
                 for bit in bits {
                     let Bit::Plain(text) = bit else { continue };
@@ -259,7 +259,7 @@ impl<'s> Reader<'s> {
         let name = name.to_ascii_lowercase();
         if !is_phps_own(&call.callee, &name) {
             self.own_call(&name, call, scope);
-        } else if !matches!(self.asked, Asked::OnlyCalls(_)) {
+        } else if !matches!(self.asked, AskedCalls::OnlyCalls(_)) {
             self.phps_own_call(&name, call, scope);
         }
     }
@@ -318,14 +318,14 @@ impl<'s> Reader<'s> {
             _ => plain.to_owned(),
         };
         let wanted = match self.asked {
-            Asked::All => true,
-            Asked::NoCalls => {
+            AskedCalls::All => true,
+            AskedCalls::NoCalls => {
                 if !call.arguments.is_empty() {
                     *self.facts.called.entry(hash_of(&name)).or_default() += 1;
                 }
                 false
             }
-            Asked::OnlyCalls(of) => of.contains(&name),
+            AskedCalls::OnlyCalls(of) => of.contains(&name),
         };
         if !wanted {
             return;
@@ -333,7 +333,7 @@ impl<'s> Reader<'s> {
         let arguments: Vec<Values> =
             call.arguments.iter().take(4).map(|argument| self.values(argument, scope, 0)).collect();
         if arguments.iter().flatten().any(says_something) {
-            self.facts.calls.push(facts::Call { name, arguments: Arc::new(arguments), line: call.line });
+            self.facts.calls.push(facts::KeptCall { name, arguments: Arc::new(arguments), line: call.line });
         }
     }
 }

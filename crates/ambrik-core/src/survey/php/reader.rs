@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 
-use super::facts::{Facts, Values};
+use super::facts::{FileFacts, Values};
 use super::source::{Around, Expr};
 
 /// Where an expression stands.
@@ -34,7 +34,7 @@ impl Scope {
 
 /// What is asked of a file.
 #[derive(Clone, Copy)]
-pub(super) enum Asked<'s> {
+pub(super) enum AskedCalls<'s> {
     /// All that it says.
     All,
     /// All but the calls of the code's own functions: most of them matter to no path.
@@ -44,7 +44,7 @@ pub(super) enum Asked<'s> {
 }
 
 pub(super) struct Reader<'s> {
-    pub(super) asked: Asked<'s>,
+    pub(super) asked: AskedCalls<'s>,
     pub(super) folders: &'s HashSet<String>,
     /// `__FILE__` and `__DIR__`.
     pub(super) file: String,
@@ -53,7 +53,7 @@ pub(super) struct Reader<'s> {
     pub(super) assigned: HashMap<(&'s str, &'s str), Vec<GivenValue<'s>>>,
     /// What variables may be, by function, name and depth: each is followed once.
     pub(super) followed: RefCell<HashMap<(&'s str, &'s str, usize), Values>>,
-    pub(super) facts: Facts,
+    pub(super) facts: FileFacts,
 }
 
 /// What a variable is given.

@@ -10,7 +10,7 @@ use super::code::{
     ALTERNATIVES, BUDGET, ByName, COMMON, CONSTRUCTOR, Code, DEEPEST, HOLE, HOPS, PATHS, SENTENCE, Texts, kept,
 };
 use super::cores::on_all_cores;
-use super::facts::{Facts, Piece, ROOT, Sink, Touch, Value, Values};
+use super::facts::{FileFacts, Piece, ROOT, Sink, Touch, Value, Values};
 use super::spots::{Location, Touched, Whole};
 
 /// Turns symbols into paths, and keeps what it found out.
@@ -49,7 +49,7 @@ impl<'c> Code<'c> {
     }
 
     /// What is found in each file.
-    fn in_each(&self, find: impl Fn(&Resolver<'_, 'c>, &'c Facts) -> Vec<Touched> + Sync) -> Vec<Touched> {
+    fn in_each(&self, find: impl Fn(&Resolver<'_, 'c>, &'c FileFacts) -> Vec<Touched> + Sync) -> Vec<Touched> {
         let found = on_all_cores(self.facts, || Resolver::new(self), |resolver, file| Some(find(resolver, file)));
         found.into_iter().flatten().collect()
     }
@@ -61,7 +61,7 @@ impl<'r, 'c> Resolver<'r, 'c> {
     }
 
     /// Where a path is touched: where the touch stands, and where the paths come from.
-    fn touched(&self, file: &'c Facts, touch: &'c Touch) -> Vec<Touched> {
+    fn touched(&self, file: &'c FileFacts, touch: &'c Touch) -> Vec<Touched> {
         let mut all = Vec::new();
         let mut add = |at: &Path, line: usize, in_file: &Path| {
             let mut known = BTreeSet::new();
@@ -93,7 +93,7 @@ impl<'r, 'c> Resolver<'r, 'c> {
         all
     }
 
-    fn named_outside(&self, file: &'c Facts) -> Vec<Touched> {
+    fn named_outside(&self, file: &'c FileFacts) -> Vec<Touched> {
         let constants = file.constants.iter().map(|(_, values)| (values, 0));
         let entries = file.entries.iter().map(|(_, values, line)| (values, *line));
         let properties = file.properties.iter().map(|(_, values)| (values, 0));
