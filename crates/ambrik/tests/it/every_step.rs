@@ -260,9 +260,10 @@ struct Undisturbed {
 
 /// How a scenario goes undisturbed: found out once for all faults.
 fn undisturbed(scenario: &Scenario) -> Arc<Undisturbed> {
-    type Known = BTreeMap<&'static [&'static str], Arc<OnceLock<Arc<Undisturbed>>>>;
+    type Words = &'static [&'static str];
+    type Known = BTreeMap<(&'static [Words], Words), Arc<OnceLock<Arc<Undisturbed>>>>;
     static KNOWN: Mutex<Known> = Mutex::new(BTreeMap::new());
-    let once = Arc::clone(KNOWN.lock().unwrap().entry(scenario.command).or_default());
+    let once = Arc::clone(KNOWN.lock().unwrap().entry((scenario.before, scenario.command)).or_default());
     let found = once.get_or_init(|| {
         let stage = scenario.stage();
         let before = stage.picture();
