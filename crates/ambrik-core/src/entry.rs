@@ -162,6 +162,8 @@ pub struct Facts {
     pub immutable: bool,
     /// Whether the append-only flag is set: nothing that is there can be changed or removed.
     pub append_only: bool,
+    /// Whether its SELinux label comes with the mount (`context=`, or a file system without labels): nobody can set another.
+    pub label_given: bool,
 }
 
 #[cfg(test)]

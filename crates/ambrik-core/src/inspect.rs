@@ -127,6 +127,8 @@ struct VerdictKey {
     bar: Option<Bar>,
     /// Whether it can be removed at all, as far as its flags and mounts go.
     stuck: bool,
+    /// The mount that gives it its label.
+    given_by: Option<u64>,
 }
 
 /// The judgement on all paths of one key.

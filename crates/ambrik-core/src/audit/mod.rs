@@ -7,7 +7,7 @@ mod of_host;
 mod start;
 mod table;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -185,6 +185,14 @@ impl Audit {
     /// What puts a finding right.
     #[must_use]
     pub fn put_right(&self, finding: &Finding) -> PutRight {
+        let by_hand = finding.reasons.keys().filter_map(|reason| match reason {
+            Reason::ByHand { cure, .. } => Some(cure.as_str()),
+            _ => None,
+        });
+        let by_hand: BTreeSet<&str> = by_hand.collect();
+        if !by_hand.is_empty() && finding.reasons.keys().all(|reason| matches!(reason, Reason::ByHand { .. })) {
+            return PutRight::Hand(by_hand.into_iter().collect::<Vec<_>>().join("; "));
+        }
         if finding.above {
             let who = if finding.check.is(&check::PHP_WRITES_CODE) { "PHP's account" } else { "other accounts" };
             return PutRight::Hand(format!(

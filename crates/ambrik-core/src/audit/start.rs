@@ -11,7 +11,7 @@ use crate::entry::Facts;
 use crate::inspect::{DirData, DirState, OpenWay, PathJudge, Start, Unseen};
 use crate::mode::Mode;
 use crate::people::{People, Set};
-use crate::policy::Policy;
+use crate::policy::{Policy, Right};
 use crate::shown::shell_path;
 use crate::site::Site;
 use crate::starts::{SiteError, find_root};
@@ -38,7 +38,8 @@ pub(super) fn start(
     let people = judge.people;
     let mut state: Arc<DirState> = judge.open_to_all();
     let (mut php_stop, mut web_stop) = (None, None);
-    let part = judge.policy.at(&path).context.part;
+    let context = judge.policy.at(&path).context;
+    let (part, php_needs_it) = (context.part, context.row.php > Right::None);
     let mut open_way = None;
     for passed in &resolved.way {
         state = judge.enter(&state, &passed.facts, &passed.facts.rights);
@@ -48,6 +49,11 @@ pub(super) fn start(
         let able = able_to_replace(judge, &state, &passed.entry);
         open_way = open_way.or_else(|| open_at(people, passed, &resolved.path, &able));
         for (check, reason) in check::replaced_above(people, &able) {
+            findings.add(Slot { check, part, accepted: None, above: true }, reason, Found::Path(passed.path.clone()));
+        }
+        let of_label = judge.labels.filter(|_| php_needs_it);
+        let of_label = of_label.and_then(|labels| labels.on_the_way(judge.host, &passed.path, &passed.facts));
+        if let Some((check, reason)) = of_label.map(check::label_on_the_way) {
             findings.add(Slot { check, part, accepted: None, above: true }, reason, Found::Path(passed.path.clone()));
         }
     }

@@ -1,7 +1,7 @@
 //! SELinux labels: what they let PHP's domain do, and whether they last.
 
 use super::{Case, Check, Concern, Judge, Raised, Reason, Remedy, Severity};
-use crate::label::LabelVerdict;
+use crate::label::{LabelVerdict, OnTheWay};
 use crate::security_context::SecurityContext;
 
 pub(crate) static LABEL_BLOCKS: Check = Check {
@@ -45,6 +45,14 @@ pub(crate) fn label_not_kept(label: &SecurityContext, made: &str) -> Raised {
     (&LABEL_NOT_KEPT, Reason::Says(format!("{} would become {made}", label.type_name())))
 }
 
+/// The label of a directory that leads to the site stops PHP, or will.
+pub(crate) fn label_on_the_way(found: OnTheWay) -> Raised {
+    match found {
+        OnTheWay::Blocks(found) => (&LABEL_BLOCKS, Reason::by_hand(found)),
+        OnTheWay::NotKept(found) => (&LABEL_NOT_KEPT, Reason::by_hand(found)),
+    }
+}
+
 pub(crate) static LABEL_PROTECTION_OFF: Check = Check {
     name: "label-protection-off",
     severity: Severity::Medium,
@@ -76,6 +84,6 @@ pub(crate) fn switch_differs(name: &str) -> Raised {
 }
 
 fn label(case: &Case<'_>, verdict: LabelVerdict) -> Option<Reason> {
-    let (found, says) = case.label.as_ref()?;
-    (*found == verdict).then(|| Reason::Says(says.clone()))
+    let (found, reason) = case.label.as_ref()?;
+    (*found == verdict).then(|| reason.clone())
 }

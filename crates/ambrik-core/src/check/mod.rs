@@ -163,13 +163,25 @@ pub enum Reason {
     Looks(String),
     /// It is called as such things are, and other code needs it.
     Needed(String),
+    /// Something said in words, and what a person must do about it: Ambrik cannot.
+    ByHand {
+        /// What it is.
+        says: String,
+        /// What puts it right.
+        cure: String,
+    },
 }
 
 impl Reason {
+    /// What a person must put right.
+    pub(crate) fn by_hand(found: crate::label::ByHand) -> Self {
+        Self::ByHand { says: found.says, cure: found.cure }
+    }
+
     /// What a reason in words says.
     pub(crate) fn like(&self) -> &str {
         match self {
-            Self::Says(words) | Self::Looks(words) | Self::Needed(words) => words,
+            Self::Says(words) | Self::Looks(words) | Self::Needed(words) | Self::ByHand { says: words, .. } => words,
             Self::Owned | Self::Group | Self::OpenToAll | Self::List | Self::Above | Self::By(_) => "",
             Self::Blocked | Self::Itself | Self::Barred(_) => "",
         }
@@ -186,7 +198,7 @@ impl Reason {
             Self::Blocked => "a directory above is closed".into(),
             Self::Itself => "their own mode is too narrow".into(),
             Self::Barred(bar) => bar.words().into(),
-            Self::Says(words) => words.clone(),
+            Self::Says(words) | Self::ByHand { says: words, .. } => words.clone(),
             Self::Looks(like) | Self::Needed(like) => format!("by its name: {like}"),
         }
     }
@@ -201,7 +213,7 @@ pub(crate) struct Case<'a> {
     pub(crate) shape: Shape,
     pub(crate) can: PathCan,
     /// What is to be said of its SELinux label, on hosts that use them.
-    pub(crate) label: Option<(crate::label::LabelVerdict, String)>,
+    pub(crate) label: Option<(crate::label::LabelVerdict, Reason)>,
     /// How PHP makes files, and the rights that it is to have itself; where what is made next is judged.
     pub(crate) next: Option<(&'a Next, &'a crate::entry::Rights)>,
 }
@@ -306,7 +318,7 @@ pub static CATALOGUE: &[&Check] = &[
 ];
 
 pub(crate) use kinds::{hard_link_shared, link_leaves_site};
-pub(crate) use labels::{label_not_kept, label_protection_off, switch_differs};
+pub(crate) use labels::{label_not_kept, label_on_the_way, label_protection_off, switch_differs};
 pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
 pub(crate) use needs::{WEB_CANNOT_READ, keeper_can_write, not_let_near, not_there};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};
@@ -388,7 +400,9 @@ impl Check {
         for (reason, count) in reasons.iter().take(4) {
             how.push(match reason {
                 _ if reasons.len() == 1 => reason.words(),
-                Reason::Says(_) | Reason::Looks(_) | Reason::Needed(_) => format!("{}: {count}", reason.words()),
+                Reason::Says(_) | Reason::Looks(_) | Reason::Needed(_) | Reason::ByHand { .. } => {
+                    format!("{}: {count}", reason.words())
+                }
                 _ => format!("{count} {}", reason.words()),
             });
         }

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use super::{DirState, NamedIds, PathJudge, next, overrides_rights};
 use crate::access::NameRule;
 use crate::account::{Accounts, Powers, Uid};
-use crate::check::{self, Case, PathCan};
+use crate::check::{self, Case, PathCan, Reason};
 use crate::entry::{Facts, Kind, Rights};
 use crate::label::{LabelVerdict, SiteLabels, is_labelled};
 use crate::mode::{Mode, Perm};
@@ -138,13 +138,17 @@ impl<'a> PathJudge<'a> {
         labels: &SiteLabels<'_>,
         context: &Context,
         facts: &Facts,
-    ) -> Option<(LabelVerdict, String)> {
+    ) -> Option<(LabelVerdict, Reason)> {
         if !is_labelled(facts.kind) || context.used_as == Use::Foreign {
             return None;
         }
         let label = facts.rights.label.as_ref();
         let verdict = labels.judge(self.policy, context, label, facts.kind);
         let wanted = labels.type_of(self.policy, context);
+        if let (Some(label), Some(mount)) = (label.filter(|_| facts.label_given), self.host.mount(facts)) {
+            let found = labels.given_by_mount(self.host, mount, label, wanted);
+            return Some((verdict, Reason::by_hand(found)));
+        }
         let says = match label {
             Some(label) if label.type_name() == wanted => {
                 format!("{wanted}, which {} may not use so: an SELinux boolean may be off", labels.domain.type_name())
@@ -152,7 +156,7 @@ impl<'a> PathJudge<'a> {
             Some(label) => format!("{} instead of {wanted}", label.type_name()),
             None => format!("none instead of {wanted}"),
         };
-        Some((verdict, says))
+        Some((verdict, Reason::Says(says)))
     }
 
     /// What `set` makes of a path's label.
@@ -163,7 +167,10 @@ impl<'a> PathJudge<'a> {
     ) -> Option<crate::security_context::SecurityContext> {
         let now = facts.rights.label.as_ref();
         match self.labels {
-            Some(labels) if is_labelled(facts.kind) => labels.wanted(self.policy, context, now, facts.kind),
+            // What the mount gives cannot be set.
+            Some(labels) if is_labelled(facts.kind) && !facts.label_given => {
+                labels.wanted(self.policy, context, now, facts.kind)
+            }
             _ => now.cloned(),
         }
     }

@@ -142,6 +142,7 @@ impl<'j> Inspector<'j> {
             rights: facts.rights.clone(),
             bar: self.judge.host.bar(facts),
             stuck: facts.append_only || facts.mounted,
+            given_by: facts.label_given.then_some(facts.mount),
         };
         if let Some((verdict, count)) = self.verdicts.get_mut(&key) {
             *count += 1;
@@ -210,7 +211,10 @@ impl<'j> Inspector<'j> {
         facts: &Facts,
     ) -> Option<Raised> {
         let (labels, label) = (self.judge.labels?, facts.rights.label.as_ref()?);
-        // A window's labels are not for good.
+        // What a mount gives no relabelling changes; a window's labels are not for good.
+        if facts.label_given {
+            return None;
+        }
         if self.judge.policy.phase() == crate::site::Phase::Open && context.write == crate::site::Write::Install {
             return None;
         }

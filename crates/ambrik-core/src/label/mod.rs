@@ -2,6 +2,7 @@
 //! relabelling of the system would make of it.
 
 pub mod boolean;
+mod by_hand;
 mod kernel;
 mod module;
 mod rules;
@@ -15,6 +16,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
+pub(crate) use by_hand::{ByHand, OnTheWay};
 pub use kernel::{Allowed, Kernel};
 pub use module::{Module, ModuleProbe, module_name};
 pub use rules::{Alike, RuleAnswer, Rules, RulesError};

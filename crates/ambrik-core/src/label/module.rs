@@ -151,7 +151,7 @@ fn expression(pattern: &Pattern, rules: &Rules, real: &dyn Fn(&Path) -> PathBuf)
 }
 
 /// A text in which nothing is a wildcard; what would end the statement's string is any character.
-fn escaped(text: &str) -> String {
+pub(super) fn escaped(text: &str) -> String {
     let mut found = String::new();
     for c in text.chars() {
         match c {

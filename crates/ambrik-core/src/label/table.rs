@@ -24,11 +24,13 @@ pub struct LabelLine {
     pub wanted: String,
     /// Whether the type that they have lets PHP do what the part needs, and no more.
     pub right: bool,
+    /// Whether a mount gives it: nothing but the mount's options changes it.
+    pub given: bool,
     /// How many there are.
     pub count: u64,
 }
 
-type LabelKey = (Option<usize>, Option<String>, Option<String>, String, bool);
+type LabelKey = (Option<usize>, Option<String>, Option<String>, String, bool, bool);
 
 /// All labels of `site` in `phase`, by part; the most frequent first within a part.
 pub fn table(
@@ -49,8 +51,15 @@ pub fn table(
             *all.entry(key).or_insert(0) += count;
         }
     }
-    let line =
-        |((part, now, relabelled, wanted, right), count)| LabelLine { part, now, relabelled, wanted, right, count };
+    let line = |((part, now, relabelled, wanted, right, given), count)| LabelLine {
+        part,
+        now,
+        relabelled,
+        wanted,
+        right,
+        given,
+        count,
+    };
     let mut lines: Vec<LabelLine> = all.into_iter().map(line).collect();
     lines.sort_by_key(|line| (line.part, std::cmp::Reverse(line.count)));
     Ok(lines)
@@ -76,10 +85,12 @@ impl SiteVisitor for LabelReader<'_> {
             _ => self.labels.type_of(self.policy, context),
         };
         let real = spot.real_path();
+        let given = spot.facts.label_given;
         let relabelled =
             self.rules.rules().map_or(&RuleAnswer::NoRule, |rules| rules.answer(real.as_os_str().as_bytes(), kind));
         let now = label.map(|label| label.type_name().to_owned());
-        let key = (context.part, now, relabelled.type_name().map(str::to_owned), wanted.to_owned(), right);
+        let relabelled = relabelled.type_name().filter(|_| !given).map(str::to_owned);
+        let key = (context.part, now, relabelled, wanted.to_owned(), right, given);
         *self.found.entry(key).or_insert(0) += 1;
     }
 

@@ -16,6 +16,11 @@ pub struct Mount {
     pub no_exec: bool,
     /// Whether set-user-id bits and file capabilities on it count for nothing.
     pub no_suid: bool,
+    /// Whether each file on it has an SELinux label of its own, which can be set; where SELinux runs, all other files have one
+    /// that the mount or the policy gives them (`seclabel`, `context=`: mount(8)).
+    pub own_labels: bool,
+    /// The kind of file system, such as `ext4`.
+    pub kind: String,
 }
 
 /// The mounts, by the numbers that statx(2) names too.
@@ -54,6 +59,8 @@ fn line(line: &[u8]) -> Option<(u64, Mount)> {
         read_only: has(b"ro") || options(end + 3).any(|option| option == b"ro"),
         no_exec: has(b"noexec"),
         no_suid: has(b"nosuid"),
+        own_labels: options(end + 3).any(|option| option == b"seclabel"),
+        kind: fields.get(end + 1).map(|kind| String::from_utf8_lossy(kind).into_owned()).unwrap_or_default(),
     };
     Some((number, mount))
 }
@@ -87,6 +94,16 @@ mod tests {
         let mount = mounts.get(36).unwrap();
         assert_eq!(mount.point, Path::new(point));
         assert_eq!([mount.read_only, mount.no_exec, mount.no_suid], want);
+    }
+
+    #[rstest]
+    #[case("36 35 8:1 / /srv rw - ext4 /dev/sda1 rw,seclabel", "ext4", true)]
+    #[case("36 35 8:1 / /srv rw - tmpfs none rw,context=system_u:object_r:httpd_sys_content_t:s0", "tmpfs", false)]
+    #[case("36 35 0:4 / /srv rw - nfs4 quay:/srv rw,vers=4.2", "nfs4", false)]
+    fn whose_labels_are_known(#[case] text: &str, #[case] kind: &str, #[case] own: bool) {
+        let mounts = Mounts::read(text.as_bytes());
+        let mount = mounts.get(36).unwrap();
+        assert_eq!((&*mount.kind, mount.own_labels), (kind, own));
     }
 
     #[test]

@@ -90,6 +90,7 @@ fn facts(stat: &Statx) -> Facts {
         mount: stat.stx_mnt_id,
         immutable: stat.stx_attributes.contains(StatxAttributes::IMMUTABLE),
         append_only: stat.stx_attributes.contains(StatxAttributes::APPEND),
+        label_given: false,
     }
 }
 

@@ -10,6 +10,7 @@ use crate::access::{Class, decide};
 use crate::account::{Accounts, Ids, Uid};
 use crate::audit::rights_shown;
 use crate::entry::{Facts, Kind, Rights};
+use crate::label::OnTheWay;
 use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Policy, Right};
 use crate::shown::{Shown, shell_name, shell_path};
@@ -311,8 +312,8 @@ impl AccessJudge<'_> {
             let now = facts.rights.label.as_ref();
             let labels = self.setting.labels.filter(|labels| labels.are_managed());
             let label = match labels.map(|labels| labels.of_site(lack.holder.site())) {
-                Some(labels) => labels.wanted(&lack.holder.policy, &context, now, facts.kind),
-                None => now.cloned(),
+                Some(labels) if !facts.label_given => labels.wanted(&lack.holder.policy, &context, now, facts.kind),
+                _ => now.cloned(),
             };
             let wanted = Rights { label, ..(*wanted).clone() };
             if wanted != facts.rights {
@@ -327,12 +328,42 @@ impl AccessJudge<'_> {
                 return Mend { path, from, to: Some(to), remedy: Cure::Set };
             }
         }
+        let modes_give = decide(&self.subject.ids, facts.kind, &facts.rights, want).allowed;
+        let of_label = lack.lacks.then(|| self.label_cure(lack, &context, &path, facts, want)).flatten();
+        if let (true, Some(cure)) = (modes_give, &of_label) {
+            // An access list gives nothing that a label refuses.
+            let from = facts.rights.label.as_ref().map_or(from, |label| label.type_name().into());
+            return Mend { path, from, to: None, remedy: Cure::Hand(cure.clone()) };
+        }
         if lack.lacks && lack.holder.denies(&context, &self.subject.ids, want) {
             return Mend { path, from, to: None, remedy: Cure::Hand(lack.in_site_file()) };
         }
         let by_hand = if lack.lacks { give } else { take };
-        let remedy = Cure::Hand(by_hand(&self.subject, &path, facts, want));
-        Mend { path, from, to: None, remedy }
+        let remedy = by_hand(&self.subject, &path, facts, want);
+        let remedy = of_label.map_or(remedy.clone(), |cure| format!("{remedy} && {cure}"));
+        Mend { path, from, to: None, remedy: Cure::Hand(remedy) }
+    }
+
+    /// What puts a label right that refuses this, where `set` does not: of a directory that leads to the site, or from a mount.
+    fn label_cure(&self, lack: &Lack<'_>, context: &Context, path: &Path, facts: &Facts, want: Perm) -> Option<String> {
+        let directory = facts.kind == Kind::Directory;
+        let act = match (want.covers(Perm::W), want.covers(Perm::R)) {
+            (true, _) if directory => Act::Create,
+            (true, _) => Act::Write,
+            (false, true) => Act::Read,
+            (false, false) => Act::Search,
+        };
+        self.label_refuses(facts, act).filter(|(counts, _)| *counts)?;
+        let (host, label) = (self.setting.host, facts.rights.label.as_ref()?);
+        let labels = self.setting.labels?.of_site(lack.holder.site());
+        if is_held(context) {
+            let mount = host.mount(facts).filter(|_| facts.label_given)?;
+            return Some(labels.given_by_mount(host, mount, label, labels.type_of(&lack.holder.policy, context)).cure);
+        }
+        match labels.on_the_way(host, path, facts)? {
+            OnTheWay::Blocks(found) => Some(found.cure),
+            OnTheWay::NotKept(_) => None,
+        }
     }
 }
 

@@ -43,6 +43,7 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &
         let now = line.now.as_deref().unwrap_or("none");
         let wanted = if line.right { styled(GOOD, "as now") } else { styled(BAD, &line.wanted) };
         let relabelled = match &line.relabelled {
+            None if line.given => "from its mount".to_owned(),
             None => "as it is".to_owned(),
             Some(name) if keeps(line) => name.clone(),
             Some(name) => styled(ODD, name),

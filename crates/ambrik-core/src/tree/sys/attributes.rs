@@ -1,13 +1,14 @@
 //! Access lists, capabilities and labels, as extended attributes (xattr(7)).
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::VecDeque;
 use std::ffi::CStr;
 use std::os::fd::{AsFd, BorrowedFd};
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use rustix::io::Errno;
 
+use super::super::Mounts;
 use super::{CAPABILITIES, LABEL, again, by_handle};
 use crate::acl::{ACCESS_ATTRIBUTE, Acl, DEFAULT_ATTRIBUTE};
 use crate::entry::Facts;
@@ -23,6 +24,12 @@ pub(crate) fn read_attributes(
 ) -> Result<(), Errno> {
     let mut few = [0_u8; 256];
     let mut many = Vec::new();
+    // What the mount gives stands in no list, or stands beside what is on the disk and does not count.
+    let given = labels && is_given(facts.mount);
+    if given {
+        facts.rights.label = get_label(&get)?;
+        facts.label_given = facts.rights.label.is_some();
+    }
     let names = match again(|| list(&mut few)) {
         Ok(0) => return Ok(()),
         Ok(length) => &few[..length],
@@ -42,7 +49,7 @@ pub(crate) fn read_attributes(
             let mut value = [0; 64];
             let length = again(|| get(c"security.capability", &mut value))?;
             facts.rights.capabilities = Some(value[..length].into());
-        } else if labels && name == LABEL.as_bytes() {
+        } else if labels && !given && name == LABEL.as_bytes() {
             facts.rights.label = get_label(&get)?;
         }
     }
@@ -83,6 +90,27 @@ pub(super) fn get_label(get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>)
         Err(Errno::RANGE | Errno::NODATA | Errno::OPNOTSUPP) => Ok(None),
         Err(errno) => Err(errno),
     }
+}
+
+/// Whether SELinux runs here: then every file has a label, set or given.
+static RUNS: LazyLock<bool> = LazyLock::new(|| std::fs::exists("/sys/fs/selinux/enforce").unwrap_or(false));
+
+thread_local! {
+    /// The mount that this thread looked at last, and whether it gives its files their labels.
+    static LAST_MOUNT: Cell<Option<(u64, bool)>> = const { Cell::new(None) };
+}
+
+/// Whether the mount with this number gives its files their labels.
+fn is_given(mount: u64) -> bool {
+    if !*RUNS {
+        return false;
+    }
+    if let Some((_, given)) = LAST_MOUNT.get().filter(|(last, _)| *last == mount) {
+        return given;
+    }
+    let given = Mounts::of_this_thread().get(mount).is_some_and(|mount| !mount.own_labels);
+    LAST_MOUNT.set(Some((mount, given)));
+    given
 }
 
 /// As many labels are remembered by each thread.
