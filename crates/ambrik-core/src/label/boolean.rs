@@ -8,16 +8,17 @@ use std::process::{Command, Stdio};
 use super::state::INTERFACE;
 use crate::tree::Host;
 
-/// What a denial that is no file matter was for, and the booleans that govern it: names differ between policies, and the
-/// first that the host has counts.
+/// What denials are for, and the booleans that govern them: class, permission and a part of the type's name. Names differ between
+/// policies, and the first that the host has counts; of several lines the first that fits, so the narrower stand first.
 const GOVERN: &[(&str, &str, &str, &[&str])] = &[
-    // Class, permission, a part of the type's name.
-    ("tcp_socket", "name_connect", "mysqld_port_t", &["httpd_can_network_connect_db"]),
-    ("tcp_socket", "name_connect", "postgresql_port_t", &["httpd_can_network_connect_db"]),
-    ("tcp_socket", "name_connect", "mssql_port_t", &["httpd_can_network_connect_db"]),
-    ("tcp_socket", "name_connect", "oracle_port_t", &["httpd_can_network_connect_db"]),
+    ("tcp_socket", "name_connect", "mysqld_port_t", DATABASE),
+    ("tcp_socket", "name_connect", "postgresql_port_t", DATABASE),
+    ("tcp_socket", "name_connect", "mssql_port_t", DATABASE),
+    ("tcp_socket", "name_connect", "oracle", DATABASE),
+    ("tcp_socket", "name_connect", "gds_db_port_t", DATABASE),
     ("tcp_socket", "name_connect", "smtp_port_t", &["httpd_can_sendmail"]),
     ("tcp_socket", "name_connect", "pop_port_t", &["httpd_can_sendmail"]),
+    ("tcp_socket", "name_connect", "spamd_port_t", &["httpd_can_check_spam"]),
     (
         "tcp_socket",
         "name_connect",
@@ -25,19 +26,55 @@ const GOVERN: &[(&str, &str, &str, &[&str])] = &[
         &["httpd_can_network_memcache", "httpd_can_network_connect_memcache"],
     ),
     ("tcp_socket", "name_connect", "ldap_port_t", &["httpd_can_connect_ldap", "httpd_can_network_connect_ldap"]),
+    ("tcp_socket", "name_connect", "zabbix_port_t", &["httpd_can_connect_zabbix", "httpd_can_network_connect_zabbix"]),
+    ("tcp_socket", "name_connect", "cobbler_port_t", &["httpd_can_network_connect_cobbler"]),
+    ("tcp_socket", "name_connect", "http_port_t", RELAY),
+    ("tcp_socket", "name_connect", "http_cache_port_t", RELAY),
+    ("tcp_socket", "name_connect", "ftp_port_t", RELAY),
+    ("tcp_socket", "name_connect", "gopher_port_t", RELAY),
+    ("tcp_socket", "name_connect", "squid_port_t", RELAY),
     ("tcp_socket", "name_connect", "", &["httpd_can_network_connect"]),
+    ("sock_file", "", "mysqld", DATABASE),
+    ("sock_file", "", "postgresql", DATABASE),
+    ("unix_stream_socket", "connectto", "mysqld_t", DATABASE),
+    ("unix_stream_socket", "connectto", "postgresql_t", DATABASE),
     ("file", "execute", "sendmail_exec_t", &["httpd_can_sendmail"]),
+    ("file", "execute", "postfix", &["httpd_can_sendmail"]),
+    ("file", "execute", "exim_exec_t", &["httpd_can_sendmail"]),
+    ("file", "execute", "httpd_tmp_t", &["httpd_tmp_exec"]),
+    ("file", "execute", "httpd_sys_script_exec_t", &["httpd_enable_cgi"]),
+    ("file", "execute", "gpg_exec_t", &["httpd_use_gpg"]),
     ("process", "execmem", "", &["httpd_execmem"]),
+    ("process", "execstack", "", &["httpd_execmem"]),
+    ("process", "execheap", "", &["httpd_execmem"]),
     ("process", "setrlimit", "", &["httpd_setrlimit"]),
     ("file", "", "nfs_t", &["httpd_use_nfs"]),
     ("dir", "", "nfs_t", &["httpd_use_nfs"]),
+    ("lnk_file", "", "nfs_t", &["httpd_use_nfs"]),
     ("file", "", "cifs_t", &["httpd_use_cifs"]),
     ("dir", "", "cifs_t", &["httpd_use_cifs"]),
     ("file", "", "fusefs_t", &["httpd_use_fusefs"]),
     ("dir", "", "fusefs_t", &["httpd_use_fusefs"]),
-    ("dir", "", "user_home", &["httpd_enable_homedirs"]),
-    ("file", "", "user_home", &["httpd_read_user_content", "httpd_enable_homedirs"]),
+    ("dir", "search", "user_home_dir_t", &["httpd_enable_homedirs"]),
+    ("dir", "search", "home_root_t", &["httpd_enable_homedirs"]),
+    ("dir", "search", "user_home_t", &["httpd_enable_homedirs", "httpd_read_user_content"]),
+    ("dir", "read", "user_home_t", &["httpd_read_user_content"]),
+    ("dir", "getattr", "user_home", &["httpd_enable_homedirs"]),
+    ("file", "read", "user_home_t", &["httpd_read_user_content"]),
+    ("file", "open", "user_home_t", &["httpd_read_user_content"]),
+    ("file", "getattr", "user_home_t", &["httpd_read_user_content"]),
+    ("file", "write", "public_content_rw_t", ANONYMOUS),
+    ("dir", "write", "public_content_rw_t", ANONYMOUS),
+    ("file", "create", "public_content_rw_t", ANONYMOUS),
+    ("chr_file", "", "devpts_t", &["httpd_tty_comm"]),
+    ("chr_file", "", "tty_device_t", &["httpd_tty_comm"]),
+    ("dbus", "send_msg", "avahi_t", &["httpd_dbus_avahi"]),
+    ("dbus", "send_msg", "sssd_t", &["httpd_dbus_sssd"]),
 ];
+
+const DATABASE: &[&str] = &["httpd_can_network_connect_db"];
+const RELAY: &[&str] = &["httpd_can_network_relay", "httpd_can_network_connect"];
+const ANONYMOUS: &[&str] = &["httpd_anon_write", "allow_httpd_anon_write"];
 
 /// A boolean, and whether it is on.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -113,7 +150,9 @@ mod tests {
     #[rstest]
     #[case("name_connect", "tcp_socket", "mysqld_port_t", Some(("httpd_can_network_connect_db", Some(false))))]
     #[case::as_this_policy_calls_it("name_connect", "tcp_socket", "memcache_port_t", Some(("httpd_can_network_connect_memcache", Some(true))))]
-    #[case::any_other_port("name_connect", "tcp_socket", "http_port_t", Some(("httpd_can_network_connect", None)))]
+    #[case::any_other_port("name_connect", "tcp_socket", "redis_port_t", Some(("httpd_can_network_connect", None)))]
+    #[case::what_suffices("name_connect", "tcp_socket", "http_port_t", Some(("httpd_can_network_relay", None)))]
+    #[case::files_too("read", "file", "nfs_t", Some(("httpd_use_nfs", None)))]
     #[case("execmem", "process", "httpd_t", Some(("httpd_execmem", None)))]
     #[case::no_switch("bind", "udp_socket", "x_t", None)]
     fn what_governs_a_denial(

@@ -79,7 +79,7 @@ impl SiteLabels<'_> {
             let governs = boolean::governing(host, "search", "dir", label.type_name());
             let cure = match (facts.label_given, governs.filter(|governs| governs.on == Some(false)), host.mount(facts))
             {
-                (true, Some(governs), _) | (false, Some(governs), _) => boolean::command(&governs.name, true),
+                (_, Some(governs), _) => boolean::command(&governs.name, true),
                 (true, None, Some(mount)) => self.mount_option(mount, PASSED),
                 _ if will_pass => format!("restorecon {}", shell_path(path)),
                 _ => name(PASSED),

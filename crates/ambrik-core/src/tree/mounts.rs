@@ -40,6 +40,12 @@ impl Mounts {
         Self(text.split(|&b| b == b'\n').filter_map(line).collect())
     }
 
+    /// Where file systems of these kinds are mounted.
+    pub(crate) fn points(&self, kinds: &[&str]) -> Vec<PathBuf> {
+        let of_kind = self.0.values().filter(|mount| kinds.contains(&&*mount.kind));
+        of_kind.map(|mount| mount.point.clone()).collect()
+    }
+
     /// The mount with this number.
     #[must_use]
     pub fn get(&self, number: u64) -> Option<&Mount> {

@@ -145,6 +145,11 @@ impl Host {
         if *own == facts.mount && !self.itself { None } else { mounts.get(facts.mount) }
     }
 
+    /// Where file systems of these kinds are mounted on this host; nothing of one that a folder stands for.
+    pub(crate) fn mount_points(&self, kinds: &[&str]) -> Vec<PathBuf> {
+        if self.itself { Mounts::of_this_thread().points(kinds) } else { Vec::new() }
+    }
+
     /// What keeps everybody from changing something with these facts (`sb_permission` and `inode_permission` in the
     /// kernel's fs/namei.c).
     #[must_use]

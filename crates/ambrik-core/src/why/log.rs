@@ -15,8 +15,8 @@ use flate2::read::MultiGzDecoder;
 use jiff::civil::{Date, DateTime};
 use regex::bytes::{Captures, Regex};
 
-use super::denials::{By, DenialFound, Denials, Nameless, Other};
-use super::{Act, Answer};
+use super::denials::{By, DenialFound, Denials, Nameless, Other, What};
+use super::{Act, Answer, inodes};
 use crate::entry::Kind;
 use crate::policy::Right;
 use crate::tree::{Host, Progress};
@@ -76,6 +76,8 @@ pub struct Refusals {
     pub others: Vec<Other>,
     /// Denials of SELinux about files of which only the inode is told.
     nameless: HashMap<(u64, OsString, By, Act), Nameless>,
+    /// What was denied of files whose path is told, by path: the labels of then, and what governs them.
+    pub(super) of_files: HashMap<(PathBuf, By), What>,
 }
 
 /// As many kinds of denials that are no matter of files are kept.
@@ -124,31 +126,33 @@ impl Refusals {
         Ok(())
     }
 
+    /// PHP runs as these users here: what they were denied is PHP's, whatever the command is called.
+    #[must_use]
+    pub fn for_php(mut self, users: impl IntoIterator<Item = (String, u32)>) -> Self {
+        let both = users.into_iter().flat_map(|(name, uid)| [name.into_bytes(), uid.to_string().into_bytes()]);
+        self.denials.php = both.collect();
+        self
+    }
+
     fn denied(&mut self, found: Vec<DenialFound>) {
         use std::os::unix::ffi::OsStrExt as _;
         for denial in found {
             match denial {
                 DenialFound::File(of) => {
                     self.add(of.path.as_os_str().as_bytes(), Some(of.act), &of.call, of.by, None, of.when);
-                }
-                DenialFound::Other(new) => {
-                    let same = |known: &&mut Other| (known.by, &known.what) == (new.by, &new.what);
-                    if let Some(known) = self.others.iter_mut().find(same) {
-                        known.count += 1;
-                        known.last = known.last.max(new.last);
-                    } else if self.others.len() < MOST_KINDS {
-                        self.others.push(new);
-                    } else {
-                        self.more += 1;
+                    if self.of_files.len() < MOST {
+                        self.of_files.insert((of.path, of.by), of.what);
                     }
                 }
+                DenialFound::Other(new) => self.other(new),
                 DenialFound::Nameless(new) => {
-                    let key = (new.inode, new.name.clone(), new.by, new.act);
+                    let key = (new.inode, new.name.clone(), new.other.by, new.act);
                     let full = self.nameless.len() >= MOST;
                     match self.nameless.entry(key) {
                         Entry::Occupied(mut known) => {
-                            known.get_mut().count += 1;
-                            known.get_mut().last = known.get().last.max(new.last);
+                            let known = &mut known.get_mut().other;
+                            known.count += 1;
+                            known.last = known.last.max(new.other.last);
                         }
                         Entry::Vacant(place) if !full => {
                             place.insert(new);
@@ -160,22 +164,41 @@ impl Refusals {
         }
     }
 
-    /// Looks for the files of which only the inode is told among those of these sites: the others count as without a path.
-    pub fn find_inodes(&mut self, host: &Host, sites: &[std::sync::Arc<crate::site::Site>], progress: &Progress) {
-        let wanted: HashSet<u64> = self.nameless.values().map(|nameless| nameless.inode).collect();
-        if wanted.is_empty() {
-            return;
+    fn other(&mut self, new: Other) {
+        let same = |known: &&mut Other| (known.by, &known.what) == (new.by, &new.what);
+        if let Some(known) = self.others.iter_mut().find(same) {
+            known.count += new.count;
+            known.last = known.last.max(new.last);
+        } else if self.others.len() < MOST_KINDS {
+            self.others.push(new);
+        } else {
+            self.more += new.count;
         }
-        let found = super::inodes::find(host, sites, &wanted, progress);
-        for of in std::mem::take(&mut self.nameless).into_values() {
-            let path = found.iter().find(|(inode, path)| *inode == of.inode && path.file_name() == Some(&*of.name));
-            let Some((_, path)) = path else {
-                self.without_path += of.count;
-                continue;
-            };
-            for _ in 0..of.count {
-                self.add(path.as_os_str().as_bytes(), Some(of.act), &of.call, of.by, None, of.last);
+    }
+
+    /// Looks for the files of which only the inode is told, first among those of these sites and then on the whole host. What is
+    /// not found is answered by what the log has of it.
+    pub fn find_inodes(&mut self, host: &Host, sites: &[std::sync::Arc<crate::site::Site>], progress: &Progress) {
+        let mut left: Vec<Nameless> = std::mem::take(&mut self.nameless).into_values().collect();
+        left.sort_by(|a, b| (a.inode, &a.name, a.other.by, a.act).cmp(&(b.inode, &b.name, b.other.by, b.act)));
+        for place in [inodes::Place::Sites(sites), inodes::Place::Host] {
+            let wanted: HashSet<u64> = left.iter().map(|nameless| nameless.inode).collect();
+            if wanted.is_empty() {
+                return;
             }
+            let found = inodes::find(host, place, &wanted, progress);
+            left.retain(|of| {
+                let is_it = |(inode, path): &&(u64, PathBuf)| *inode == of.inode && path.file_name() == Some(&*of.name);
+                let Some((_, path)) = found.iter().find(is_it) else { return true };
+                for _ in 0..of.other.count {
+                    self.add(path.as_os_str().as_bytes(), Some(of.act), &of.call, of.other.by, None, of.other.last);
+                }
+                self.of_files.insert((path.clone(), of.other.by), of.other.what.clone());
+                false
+            });
+        }
+        for of in left {
+            self.other(of.other);
         }
     }
 

@@ -3,6 +3,7 @@
 //! [`Asker::ask`] follows a path as a process of the account would (`path_resolution(7)`), goes on where that one is
 //! stopped, so that every obstacle is named, and compares the answer with what the site file wants.
 
+mod advice;
 mod denials;
 mod everything;
 mod inodes;
@@ -22,10 +23,11 @@ use crate::account::Accounts;
 use crate::entry::Kind;
 use crate::tree::Host;
 
-pub use denials::{By, Nameless, Other};
+pub use advice::Advice;
+pub use denials::{By, Nameless, Other, What};
 pub use everything::{AbleFolder, Everything, PartCount, RunsPhp, Through, everything};
 pub use log::{Now, Refusal, Refusals};
-pub use review::{NoFile, Review, Told, no_files, worst_first};
+pub use review::{NoFile, Review, Told, no_files, switch_of, worst_first};
 pub use wanted::{Cure, Match, Mend, PolicySite, Wanted};
 pub use way::Asker;
 pub use whom::{Subject, Whom, WhomError};

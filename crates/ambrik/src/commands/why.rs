@@ -394,7 +394,9 @@ fn in_role(whom: &Whom, subject: &Subject) -> String {
 
 /// Asks about each path that was refused in logs.
 fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) -> Result<Exit, Failure> {
-    let mut refusals = Refusals::new(jiff::Zoned::now().date());
+    let php = inquiry.holders.iter().map(|holder| &holder.site().php);
+    let php = php.map(|account| (account.user.clone(), account.ids.uid.0));
+    let mut refusals = Refusals::new(jiff::Zoned::now().date()).for_php(php);
     for path in &args.from_log {
         let failed = |cause: io::Error| Failure::io(&format!("cannot read the log {}: {cause}", Shown(path)), &cause);
         if path.as_os_str() == "-" {
@@ -435,7 +437,8 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
             Told { account: subject.name, answer }
         });
         let now = told.as_ref().map_or(Now::Unknown, |told| refusal.now(&told.answer));
-        reviews.push(Review { refusal, told, now });
+        let switch = why::switch_of(&inquiry.looked.host, &refusals, &refusal);
+        reviews.push(Review { refusal, told, now, switch });
     }
     why::worst_first(&mut reviews);
     if refusals.more > 0 {
@@ -446,10 +449,16 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
     let others = why::no_files(&inquiry.looked.host, &refusals);
     let (logs, without_path) = (output::count(args.from_log.len()), refusals.without_path);
     session.terminal.write(&ReviewsReport { reviews: &reviews, others: &others, logs, without_path })?;
+    let denied = others.iter().any(|denied| denied.advice.open);
     let has = |now: Now| reviews.iter().any(|review| review.now == now);
-    Ok(match (has(Now::Unknown), has(Now::Wanted) || has(Now::Opened) || has(Now::Unwanted) || has(Now::NoSite)) {
-        (true, _) => Exit::Partial,
-        (false, true) => Exit::Findings,
-        (false, false) => Exit::Clean,
-    })
+    Ok(
+        match (
+            has(Now::Unknown),
+            denied || has(Now::Wanted) || has(Now::Opened) || has(Now::Unwanted) || has(Now::NoSite),
+        ) {
+            (true, _) => Exit::Partial,
+            (false, true) => Exit::Findings,
+            (false, false) => Exit::Clean,
+        },
+    )
 }

@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use ambrik_core::label::boolean::command;
-use ambrik_core::why::{Act, Answer, AnswerWay, By, Cure, Everything, Match, Now, Step, Through, Wanted};
+use ambrik_core::why::{Act, Answer, AnswerWay, By, Cure, Everything, Match, Now, Step, Through, Wanted, What};
 use serde::Serialize;
 use serde::ser::{Error as _, SerializeSeq as _};
 use serde_json::value::{RawValue, to_raw_value};
@@ -122,6 +122,8 @@ struct RefusedDocument {
     first: Option<String>,
     last: Option<String>,
     now: &'static str,
+    switch: Option<String>,
+    switch_on: Option<bool>,
 }
 
 /// The answer for a path, ready to be written.
@@ -178,25 +180,36 @@ struct NoFileDocument {
     permission: String,
     class: String,
     r#type: String,
+    port: Option<u32>,
+    name: Option<String>,
+    child: Option<String>,
     count: u64,
     switch: Option<String>,
     on: Option<bool>,
     command: Option<String>,
+    says: String,
+    commands: Vec<String>,
 }
 
 impl NoFileDocument {
     fn of(denied: &NoFile) -> Self {
-        let [permission, class, type_name] = denied.other.what.clone();
-        let switch = denied.switch.as_ref();
+        let What { permission, class, type_name, port, name, child, .. } = denied.other.what.clone();
+        let (switch, advice) = (denied.switch.as_ref(), &denied.advice);
+        let text = |name: std::ffi::OsString| name.to_string_lossy().into_owned();
         Self {
             by: if denied.other.by == By::Php { "php" } else { "web" },
             permission,
             class,
             r#type: type_name,
+            port,
+            name: name.map(text),
+            child: child.map(text),
             count: denied.other.count,
             switch: switch.map(|switch| switch.name.clone()),
             on: switch.and_then(|switch| switch.on),
             command: switch.map(|switch| command(&switch.name, true)),
+            says: format!("{}: {}", advice.tried, advice.says),
+            commands: advice.commands.clone(),
         }
     }
 }
@@ -302,6 +315,8 @@ fn refused(review: &Review) -> RefusedDocument {
             Now::Works => "works",
             Now::Unknown => "unknown",
         },
+        switch: review.switch.as_ref().map(|switch| switch.name.clone()),
+        switch_on: review.switch.as_ref().and_then(|switch| switch.on),
     }
 }
 

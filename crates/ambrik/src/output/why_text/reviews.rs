@@ -4,8 +4,7 @@ use std::io::{self, Write};
 
 use ambrik_core::label::boolean::command;
 use ambrik_core::shown::Shown;
-use ambrik_core::why::{Act, By, Now};
-use ambrik_core::why::{NoFile, Review};
+use ambrik_core::why::{Act, NoFile, Now, Review};
 
 use super::super::table::{BAD, FAINT, HEAD, ODD, styled, wrapped};
 use super::super::{count, counted, number, paths};
@@ -22,10 +21,16 @@ pub(crate) fn reviews(
     let all: u64 = reviews.iter().map(|review| review.refusal.count).sum::<u64>() + without_path;
     let of = |now: Now| count(reviews.iter().filter(|review| review.now == now).count());
     if reviews.is_empty() {
-        let refused = if without_path == 0 {
-            "nothing was refused".to_owned()
-        } else {
-            format!("{}, none with a path", counted(all, "refusal", "refusals"))
+        let denied: u64 = others.iter().map(|denied| denied.other.count).sum();
+        let refused = match (without_path, denied) {
+            (0, 0) => "nothing was refused".to_owned(),
+            (0, denied) => format!("{}, see below", counted(denied, "denial by SELinux", "denials by SELinux")),
+            (_, 0) => format!("{}, none with a path", counted(all, "refusal", "refusals")),
+            (_, denied) => format!(
+                "{}, none with a path, and {}, see below",
+                counted(all, "refusal", "refusals"),
+                counted(denied, "denial by SELinux", "denials by SELinux")
+            ),
         };
         writeln!(out, "{}: {refused}", counted(logs, "log", "logs"))?;
         return no_files(others, out);
@@ -67,30 +72,19 @@ pub(crate) fn reviews(
     no_files(others, out)
 }
 
-/// Denials that no label mends, with the SELinux boolean that governs them.
+/// Denials that no label mends, with the smallest change that does.
 pub(super) fn no_files(others: &[NoFile], out: &mut dyn Write) -> io::Result<()> {
     if others.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n{}", styled(HEAD, "Denied by SELinux, and no matter of files"))?;
-    for NoFile { other, switch } in others {
-        let [permission, class, type_name] = &other.what;
-        let who = if other.by == By::Php { "PHP" } else { "the web server" };
-        let often = counted(other.count, "time", "times");
-        wrapped(&format!("{who}: {permission} on {class} {type_name}, {often}"), "  ", "    ", out)?;
-        let Some(switch) = switch else {
-            writeln!(out, "    no SELinux boolean is known for it: look into it before anything is allowed")?;
-            continue;
-        };
-        let (name, command) = (&switch.name, command(&switch.name, true));
-        let words = match switch.on {
-            Some(true) => format!("the SELinux boolean {name} governs it, and is on by now"),
-            Some(false) => {
-                format!("the SELinux boolean {name} governs it, and is off; if the application needs it: {command}")
-            }
-            None => format!("the SELinux boolean {name} governs it; whether it is on cannot be seen here: {command}"),
-        };
-        wrapped(&words, "    ", "    ", out)?;
+    writeln!(out, "\n{}", styled(HEAD, "Denied by SELinux"))?;
+    for NoFile { other, advice, switch } in others {
+        let often = styled(FAINT, &counted(other.count, "time", "times"));
+        wrapped(&format!("{}: {}  {often}", advice.tried, advice.says), "  ", "    ", out)?;
+        if let Some(switch) = switch.as_ref().filter(|switch| advice.open && switch.on.is_some()) {
+            let words = format!("the SELinux boolean {} governs it, and is off", switch.name);
+            wrapped(&styled(FAINT, &words), "    ", "    ", out)?;
+        }
     }
     Ok(())
 }
@@ -123,6 +117,15 @@ pub(super) fn review(review: &Review, out: &mut dyn Write) -> io::Result<()> {
     wrapped(&line, "  ", "    ", out)?;
     let script = refusal.script.as_ref().map(|path| format!(" in {}", Shown(path))).unwrap_or_default();
     wrapped(&format!("{account} wanted to {act} it ({}{script})", refusal.call), "    ", "    ", out)?;
+    let off = review.switch.as_ref().filter(|switch| switch.on == Some(false) && review.now < Now::ReadsOnly);
+    if let Some(switch) = off {
+        let words = format!(
+            "the SELinux boolean {} governs it, and is off; if the application needs it: {}",
+            switch.name,
+            command(&switch.name, true)
+        );
+        wrapped(&words, "    ", "      ", out)?;
+    }
     let Some(told) = &review.told else { return Ok(()) };
     if matches!(review.now, Now::Works | Now::ReadsOnly) {
         return Ok(());
