@@ -191,7 +191,7 @@ pub(crate) fn ledger_rows(bytes: &[u8]) {
         let _ = deployments(&sets);
         for set in &sets {
             let _ = (plan_undo(&ledger, Some(set.id)), since(&ledger, set.id), ledger.stopped_move(&set.site));
-            let _ = (ledger.phase(&set.site), ledger.opened(&set.site), ledger.module(&set.site));
+            let _ = (ledger.phase(&set.site), ledger.opened(&set.site));
             let _ = (ledger.unproven(&set.site), ledger.clean_since(&set.site));
         }
     }

@@ -305,6 +305,13 @@ impl Policy {
         names.fold(self.start(), |cursor, name| self.step(&cursor, name))
     }
 
+    /// What of the parts' patterns is left below a path that they may lead through: the part, and the components still to come.
+    pub(crate) fn left_below(&self, path: &std::path::Path) -> Vec<(usize, &[Component])> {
+        let cursor = self.at(path);
+        let of_parts = cursor.open.iter().filter(|place| place.pattern < self.site.parts.len());
+        of_parts.map(|place| (place.pattern, &self.patterns[place.pattern].components()[place.next..])).collect()
+    }
+
     /// The cursor of `name` in the directory of `above`.
     #[must_use]
     pub fn step(&self, above: &Arc<Cursor>, name: &OsStr) -> Arc<Cursor> {

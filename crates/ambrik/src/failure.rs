@@ -120,9 +120,10 @@ impl From<ChangeError> for Failure {
                 let what = format!("{error}; nothing more was changed, and what was is on record (ambrik history)");
                 Self::privilege_or(false, Exit::Partial, &what)
             }
-            error @ (ChangeError::RootReplaced | ChangeError::Keepsake { .. } | ChangeError::Stopped { .. }) => {
-                Self::privilege_or(false, Exit::Partial, &error.to_string())
-            }
+            error @ (ChangeError::RootReplaced
+            | ChangeError::Store(_)
+            | ChangeError::Keepsake { .. }
+            | ChangeError::Stopped { .. }) => Self::privilege_or(false, Exit::Partial, &error.to_string()),
         }
     }
 }

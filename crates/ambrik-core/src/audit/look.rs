@@ -123,7 +123,8 @@ pub(super) fn look(
         unseen,
         all_asked: true,
     };
-    let (wrong, pending) = (Judgement::default(), ToChange { module, to_make, ..ToChange::default() });
+    let lasting = setting.labels.zip(module.as_ref()).map(|(labels, module)| labels.lasting(module));
+    let (wrong, pending) = (Judgement::default(), ToChange { module, lasting, to_make, ..ToChange::default() });
     let mut audit = Audit { site: Arc::clone(site), phase, phase_known: true, policy, solver, seen, wrong, pending };
     audit.sort();
     if setting.sniff {

@@ -17,7 +17,7 @@ use crate::account::Accounts;
 use crate::check::{self, Check, Raised, Reason, Remedy, Severity};
 use crate::entry::{Kind, Nanos, Rights};
 use crate::inspect::{Deviation, Spot, Start, Unseen};
-use crate::label::{Labels, Module, SiteLabels};
+use crate::label::{Labels, Lasting, Module, SiteLabels};
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Access, Phase, Site};
@@ -161,8 +161,10 @@ pub struct ToChange {
     pub(crate) left_alone: BTreeMap<usize, Failure>,
     /// The SELinux booleans that the site file names and that are off.
     pub switches_off: Vec<String>,
-    /// The policy module that makes the site's labels last.
+    /// What makes the site's labels last.
     pub module: Option<Module>,
+    /// How that is done on this host.
+    pub lasting: Option<Lasting>,
     /// The missing parts with `create`, and the missing directories that lead there.
     pub(crate) to_make: Vec<ToMake>,
 }
@@ -209,6 +211,12 @@ impl Audit {
         }
         if finding.check.is(&check::COULD_NOT_LOOK) && finding.reasons.keys().any(check::is_over_http) {
             return PutRight::Hand("see that the web server runs, and that url in the site file is this site's".into());
+        }
+        if let (true, Some(Lasting::ByHand(why))) = (finding.check.is(&check::LABEL_NOT_KEPT), &self.pending.lasting) {
+            let name = &self.site.name;
+            return PutRight::Hand(format!(
+                "{why}: install it and run `ambrik set {name}`, or take the rules from `ambrik set {name} --as-script`"
+            ));
         }
         if finding.check.remedy.is_set() && !self.has_changes() {
             return PutRight::Hand(
@@ -398,8 +406,14 @@ impl Audit {
     fn has_changes(&self) -> bool {
         self.changes_pending() > 0
             || !self.pending.to_make.is_empty()
-            || self.pending.module.as_ref().is_some_and(|module| module.needed && !module.holds)
+            || self.labels_do_not_last() && !matches!(self.pending.lasting, Some(Lasting::ByHand(_)))
             || !self.pending.switches_off.is_empty()
+    }
+
+    /// Whether a relabelling would not give every part its label.
+    #[must_use]
+    pub fn labels_do_not_last(&self) -> bool {
+        self.pending.module.as_ref().is_some_and(|module| module.needed)
     }
 
     /// How many paths `set` would change.

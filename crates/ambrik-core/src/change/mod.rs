@@ -91,8 +91,10 @@ pub struct Outcome {
     pub vanished: u64,
     /// The keepsake.
     pub keepsake: Option<PathBuf>,
-    /// Whether the site's policy module was changed.
+    /// Whether the host's policy was changed: the site's module, or local rules.
     pub module: bool,
+    /// Whether the host's rules then gave every part its label.
+    pub labels_last: bool,
     /// The SELinux booleans that were switched, and whether on.
     pub switched: Vec<(String, bool)>,
 }
@@ -138,6 +140,9 @@ pub enum ChangeError {
     /// The tree is not the one to be changed, or not only root and the keeper decide which one that is.
     #[error(transparent)]
     Place(#[from] PlaceError),
+    /// The policy store does not answer: nothing of it is changed.
+    #[error("the host's policy store does not answer: {0}")]
+    Store(String),
     /// The site's root went away.
     #[error("the site's root was replaced while Ambrik ran; nothing was changed")]
     RootReplaced,

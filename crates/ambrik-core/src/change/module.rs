@@ -9,33 +9,83 @@ use super::ledger::{ChangeCommand, Ledger, ModuleChange, Recorder};
 use super::state::{StateDir, StateError};
 use super::{ChangeContext, ChangeError, Outcome};
 use crate::audit::Audit;
-use crate::label::{Module, Rules, State, boolean, module_name};
+use crate::label::{Labels, Lasting, LocalRule, Module, Rules, State, boolean};
 use crate::site::Phase;
 use crate::tree::{Failure, Op, sys};
 
-/// How the module in the store must change so that the site's labels last; nothing where they do.
-#[must_use]
-pub fn plan_module(wanted: Option<&Module>, installed: Option<String>) -> Option<ModuleChange> {
-    let wanted = wanted?;
-    let (name, after) = (wanted.name.clone(), Some(wanted.text.clone()));
-    let due = wanted.needed || installed.is_some();
-    // A run that was stopped, or a command that failed, may have left it on record and not in the store.
-    (due && (installed != after || !wanted.holds)).then_some(ModuleChange { name, before: installed, after })
+/// The name under which local rules are on record.
+const LOCAL_RULES: &str = "local rules";
+
+/// How the host's policy must change so that a site's labels last; nothing where they do, or where only a person can.
+///
+/// What is in the store is asked, and not remembered: a state directory that was lost, or a module of somebody else's, changes
+/// nothing. Errors: what the store's command said.
+pub fn plan_module(wanted: &Module, site: &str, labels: &Labels) -> Result<Option<ModuleChange>, String> {
+    let (Some(store), lasting) = (labels.store(), labels.lasting(wanted)) else { return Ok(None) };
+    match lasting {
+        Lasting::ByHand(_) => Ok(None),
+        Lasting::LocalRules => Ok((!wanted.holds).then(|| local_rules(wanted, labels.rules()))),
+        Lasting::Module => {
+            let (name, before) = store.of_site(site)?;
+            let due = wanted.needed || before.is_some();
+            let after = Some(wanted.text.clone());
+            if due && wanted.needed && before == after && store.local_rules {
+                // It is installed, and does not win.
+                return Ok(Some(local_rules(wanted, labels.rules())));
+            }
+            Ok((due && before != after).then_some(ModuleChange { name, before, after }))
+        }
+    }
 }
 
-/// Takes a site's module away, as a change set of its own. Nothing where it has none.
-pub fn forget(site: &str, ledger: &mut Ledger, means: &ChangeContext<'_>) -> Result<Option<Outcome>, ChangeError> {
-    let Some(before) = ledger.module(site)? else { return Ok(None) };
+/// The local rules that a site needs, and those with the same expressions that are there.
+fn local_rules(wanted: &Module, rules: Option<&Rules>) -> ModuleChange {
+    let known = |rule: &LocalRule| {
+        let type_name = rules?.local_type(&rule.expression)?;
+        Some(LocalRule { type_name, ..rule.clone() })
+    };
+    let before: Vec<LocalRule> = wanted.local.iter().filter_map(known).collect();
+    let before = (!before.is_empty()).then(|| LocalRule::text(&before));
+    ModuleChange { name: LOCAL_RULES.to_owned(), before, after: Some(LocalRule::text(&wanted.local)) }
+}
+
+impl ModuleChange {
+    /// Whether it is one of local rules, and not of a module.
+    #[must_use]
+    pub fn is_local(&self) -> bool {
+        self.name == LOCAL_RULES
+    }
+}
+
+/// Takes away what makes a site's labels last, as a change set of its own. Nothing where there is nothing.
+pub fn forget(
+    site: &str,
+    wanted: Option<&Module>,
+    labels: &Labels,
+    ledger: &mut Ledger,
+    means: &ChangeContext<'_>,
+) -> Result<Option<Outcome>, ChangeError> {
+    let store = labels.store().filter(|store| store.modules);
+    let module = store.map(|store| store.of_site(site)).transpose().map_err(ChangeError::Store)?;
+    let module = module.and_then(|(name, text)| Some(ModuleChange { name, before: Some(text?), after: None }));
+    let local = wanted.map(|wanted| local_rules(wanted, labels.rules()));
+    let local = local.filter(|local| local.before.is_some()).map(|local| ModuleChange { after: None, ..local });
+    let changes: Vec<ModuleChange> = module.into_iter().chain(local).collect();
+    if changes.is_empty() {
+        return Ok(None);
+    }
     let phase: Phase = ledger.phase(site)?.phase;
     let mut entry = ledger.begin(site, ChangeCommand::Forget, (phase, phase), None)?;
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
-    let change = ModuleChange { name: module_name(site), before: Some(before), after: None };
-    make(&change, &mut entry, means, &mut outcome)?;
+    for change in &changes {
+        make(change, &mut entry, means, &mut outcome)?;
+    }
     entry.end(0, outcome.failures.len() as u64, None)?;
     Ok(Some(outcome))
 }
 
-/// Changes the module, and looks whether the host's rules then give what they should.
+/// Changes the policy, and looks whether the host's rules then give what they should. Where a module does not win, local rules are
+/// written.
 pub(super) fn change(
     change: &ModuleChange,
     audit: &Audit,
@@ -44,20 +94,29 @@ pub(super) fn change(
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     make(change, entry, means, outcome)?;
+    let Some(wanted) = audit.pending.module.as_ref().filter(|_| outcome.module) else { return Ok(()) };
     let folder = State::of(means.host).rules_folder();
-    let rules = folder.and_then(|folder| Rules::read(means.host, &folder).ok().flatten());
-    if !outcome.module {
-        return Ok(());
+    let rules = || folder.as_ref().and_then(|folder| Rules::read(means.host, folder).ok().flatten());
+    let mut now = rules();
+    let lost = |rules: &Option<Rules>| {
+        let lost = wanted.probes.iter().filter(|probe| rules.as_ref().is_none_or(|rules| !probe.holds(rules)));
+        lost.cloned().collect::<Vec<_>>()
+    };
+    if !lost(&now).is_empty() && !change.is_local() && means.store.is_some_and(|store| store.local_rules) {
+        make(&local_rules(wanted, now.as_ref()), entry, means, outcome)?;
+        now = rules();
     }
-    for probe in audit.pending.module.iter().flat_map(|module| &module.probes) {
-        if rules.as_ref().is_none_or(|rules| !probe.holds(rules)) {
-            let wanted = probe.type_name.as_deref().unwrap_or("no label");
-            let why = format!(
-                "the module is installed, and the host's rules still do not give {wanted}: a rule in file_contexts.local \
-                 beats it (semanage fcontext -l -C)"
-            );
-            outcome.fail(probe.path.clone(), Failure::Says(why));
-        }
+    let lost = lost(&now);
+    outcome.labels_last = lost.is_empty();
+    for probe in lost {
+        let wanted = probe.type_name.as_deref().unwrap_or("no label");
+        let against = now.as_ref().and_then(|rules| probe.against(rules));
+        let by = against.map_or_else(
+            || "another rule is more exact to the policy's store".to_owned(),
+            |against| format!("the rule {} gives {}", against.rule, against.gives.as_deref().unwrap_or("none")),
+        );
+        let why = format!("a relabelling does not give {wanted}: {by}; write a local rule (semanage fcontext -a)");
+        outcome.fail(probe.path.clone(), Failure::Says(why));
     }
     Ok(())
 }
@@ -82,7 +141,20 @@ pub(super) fn switch(
     Ok(())
 }
 
-/// Puts the module back as it was before a change.
+/// Puts the policy back as it was before changes of it, the first of each name; a change that came to nothing is none.
+pub(super) fn to_take_back(changes: Vec<ModuleChange>) -> Vec<ModuleChange> {
+    let mut found: Vec<ModuleChange> = Vec::new();
+    for change in changes {
+        match found.iter_mut().find(|known| known.name == change.name) {
+            Some(known) => known.after = change.after,
+            None => found.push(change),
+        }
+    }
+    found.retain(|change| change.before != change.after);
+    found
+}
+
+/// Puts the module back as it was before a change, where it is still what the change left.
 pub(super) fn take_back(
     change: &ModuleChange,
     entry: &mut Recorder<'_>,
@@ -90,6 +162,21 @@ pub(super) fn take_back(
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let (before, after) = (change.after.clone(), change.before.clone());
+    if let Some(store) = means.store.filter(|_| !change.is_local()) {
+        match store.installed(&change.name) {
+            Ok(now) if now == before => {}
+            Ok(now) if now == after => return Ok(()),
+            Ok(_) => {
+                let why = "the module is not what was installed: somebody has put another in its place, which stays";
+                outcome.fail(PathBuf::from(&change.name), Failure::Says(why.into()));
+                return Ok(());
+            }
+            Err(said) => {
+                outcome.fail(PathBuf::from(&change.name), Failure::Says(said));
+                return Ok(());
+            }
+        }
+    }
     make(&ModuleChange { name: change.name.clone(), before, after }, entry, means, outcome)
 }
 
@@ -99,36 +186,45 @@ fn make(
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
-    let name = format!("{}.cil", change.name);
-    let path = means.state.path().join("modules").join(&name);
-    let kept = match &change.after {
-        Some(text) => keep(means.state, &name, text)?,
-        None => Ok(()),
-    };
-    if let Err(errno) = kept {
-        outcome.fail(path, Failure::Os(Op::Create, errno));
-        return Ok(());
-    }
-    let Some(store) = means.store else {
-        let why = "there is no policy store here that could be changed (semodule)";
-        outcome.fail(path, Failure::Says(why.into()));
-        return Ok(());
-    };
-    entry.module(change)?;
-    let made = match &change.after {
-        Some(_) => store.install(&path),
-        None => store.remove(&change.name),
+    let made = if change.is_local() {
+        let rules = |text: &Option<String>| text.as_deref().map(LocalRule::read).unwrap_or_default();
+        let (gone, made) = (rules(&change.before), rules(&change.after));
+        let Some(store) = means.store.filter(|store| store.local_rules) else {
+            let why = "there is no command here that writes local rules (semanage)";
+            outcome.fail(PathBuf::from(LOCAL_RULES), Failure::Says(why.into()));
+            return Ok(());
+        };
+        entry.module(change)?;
+        store.change_local_rules(&gone, &made)
+    } else {
+        let name = format!("{}.cil", change.name);
+        let path = means.state.path().join("modules").join(&name);
+        let kept = match &change.after {
+            Some(text) => keep(means.state, &name, text)?,
+            None => Ok(()),
+        };
+        if let Err(errno) = kept {
+            outcome.fail(path, Failure::Os(Op::Create, errno));
+            return Ok(());
+        }
+        let Some(store) = means.store.filter(|store| store.modules) else {
+            let why = "there is no policy store here that could be changed (semodule)";
+            outcome.fail(path, Failure::Says(why.into()));
+            return Ok(());
+        };
+        entry.module(change)?;
+        match &change.after {
+            Some(_) => store.install(&path),
+            None => store.remove(&change.name),
+        }
     };
     match made {
         Ok(()) => outcome.module = true,
         Err(said) => {
             // What is in the store is what was there before.
-            entry.module(&ModuleChange {
-                name: change.name.clone(),
-                before: change.before.clone(),
-                after: change.before.clone(),
-            })?;
-            outcome.fail(path, Failure::Says(said));
+            let (before, after) = (change.before.clone(), change.before.clone());
+            entry.module(&ModuleChange { name: change.name.clone(), before, after })?;
+            outcome.fail(PathBuf::from(&change.name), Failure::Says(said));
         }
     }
     Ok(())
@@ -165,20 +261,22 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case::first(true, false, None, true)]
-    #[case::installed(false, true, Some("text"), false)]
-    #[case::installed_and_with_wildcards(true, true, Some("text"), false)]
-    #[case::on_record_and_not_in_the_store(true, false, Some("text"), true)]
-    #[case::another(false, true, Some("older"), true)]
-    #[case::never_needed(false, true, None, false)]
-    fn when_a_module_is_due(
-        #[case] needed: bool,
-        #[case] holds: bool,
-        #[case] installed: Option<&str>,
-        #[case] due: bool,
+    #[case::installed(&[(None, Some("a"))], &[(None, Some("a"))])]
+    #[case::failed(&[(None, Some("a")), (None, None)], &[])]
+    #[case::twice(&[(Some("a"), Some("b")), (Some("b"), Some("c"))], &[(Some("a"), Some("c"))])]
+    fn what_came_to_nothing_is_not_taken_back(
+        #[case] changes: &[(Option<&str>, Option<&str>)],
+        #[case] want: &[(Option<&str>, Option<&str>)],
     ) {
-        let (name, text) = (module_name("berths"), "text".to_owned());
-        let wanted = Module { name, text, probes: Vec::new(), needed, holds };
-        assert_eq!(plan_module(Some(&wanted), installed.map(str::to_owned)).is_some(), due);
+        let of = |changes: &[(Option<&str>, Option<&str>)]| -> Vec<ModuleChange> {
+            let text = |text: Option<&str>| text.map(str::to_owned);
+            let change = |&(before, after): &(Option<&str>, Option<&str>)| ModuleChange {
+                name: "m".into(),
+                before: text(before),
+                after: text(after),
+            };
+            changes.iter().map(change).collect()
+        };
+        assert_eq!(to_take_back(of(changes)), of(want));
     }
 }

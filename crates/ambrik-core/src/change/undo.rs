@@ -78,7 +78,7 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     }
     let (turns, removals) = (ledger.turns(set.id)?, ledger.removals(set.id)?);
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
-    let (movings, modules) = (ledger.movings(set.id)?, ledger.modules(set.id)?);
+    let (movings, modules) = (ledger.movings(set.id)?, super::module::to_take_back(ledger.modules(set.id)?));
     let switches = ledger.switches(set.id)?;
     // What was stopped left some paths in between; who finished it began from these.
     let interrupted = set.ended.is_none() || set.settled || tried;

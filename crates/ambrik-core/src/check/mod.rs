@@ -318,7 +318,7 @@ pub static CATALOGUE: &[&Check] = &[
 ];
 
 pub(crate) use kinds::{hard_link_shared, link_leaves_site};
-pub(crate) use labels::{label_not_kept, label_on_the_way, label_protection_off, switch_differs};
+pub(crate) use labels::{LABEL_NOT_KEPT, label_not_kept, label_on_the_way, label_protection_off, switch_differs};
 pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
 pub(crate) use needs::{WEB_CANNOT_READ, keeper_can_write, not_let_near, not_there};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};

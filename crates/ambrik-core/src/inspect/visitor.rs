@@ -220,7 +220,9 @@ impl<'j> Inspector<'j> {
         }
         let made =
             labels.relabelled(place.relabelled(), || place.path_of(look.name), label, facts.kind)?.type_name()?;
-        Some(check::label_not_kept(label, made))
+        // One that is right as well does no harm.
+        let then = labels.judge(self.judge.policy, context, Some(&label.with_type(made)), facts.kind);
+        (then != LabelVerdict::Right).then(|| check::label_not_kept(label, made))
     }
 
     /// What a path's name, content or target give rise to.

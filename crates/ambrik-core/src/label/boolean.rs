@@ -96,6 +96,12 @@ pub fn governing(host: &Host, permission: &str, class: &str, type_name: &str) ->
     Some(Boolean { name: (*known).to_owned(), on: is_on(host, known) })
 }
 
+/// The names of the booleans that the loaded policy has; none where the host does not tell.
+pub(super) fn names(host: &Host) -> Vec<String> {
+    let names = host.names_in(&Path::new(INTERFACE).join("booleans")).unwrap_or_default();
+    names.into_iter().filter_map(|name| name.into_string().ok()).collect()
+}
+
 /// Whether a boolean is on; nothing where the host's policy does not have it.
 #[must_use]
 pub fn is_on(host: &Host, name: &str) -> Option<bool> {

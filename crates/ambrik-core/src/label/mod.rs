@@ -18,7 +18,7 @@ use std::sync::{Mutex, PoisonError};
 
 pub(crate) use by_hand::{ByHand, OnTheWay};
 pub use kernel::{Allowed, Kernel};
-pub use module::{Module, ModuleProbe, module_name};
+pub use module::{Against, LocalRule, Module, ModuleProbe, module_name};
 pub use rules::{Alike, RuleAnswer, Rules, RulesError};
 pub use state::{Protection, State};
 pub use store::Store;
@@ -28,6 +28,7 @@ pub use uses::{Fit, Need};
 use crate::account::Uid;
 use crate::entry::Kind;
 use crate::host::{Role, domains};
+use crate::nearest::nearest;
 use crate::policy;
 use crate::security_context::SecurityContext;
 use crate::site::{Problem, Problems, Site};
@@ -51,6 +52,21 @@ pub struct Labels {
     pub as_enforcing: bool,
     /// Whether `set` also gives user, role and level what files of the system have.
     pub whole: bool,
+    /// The policy store, and what changes it.
+    store: Option<Store>,
+    /// The booleans that the loaded policy has; none where the host does not tell.
+    booleans: Vec<String>,
+}
+
+/// How a site's labels are made to last.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Lasting {
+    /// By a policy module.
+    Module,
+    /// By local rules: others of the host's would beat a module's.
+    LocalRules,
+    /// Only by hand: here is no command that changes the policy, and why.
+    ByHand(&'static str),
 }
 
 impl Labels {
@@ -67,6 +83,8 @@ impl Labels {
                 problem: None,
                 as_enforcing: false,
                 whole: false,
+                store: None,
+                booleans: Vec::new(),
             };
         }
         let rules = state.rules_folder().map_or(Ok(None), |folder| Rules::read(host, &folder));
@@ -78,6 +96,8 @@ impl Labels {
             kernel: Kernel::of(host),
             rules,
             domains: domains(host),
+            store: Store::of(host, &state),
+            booleans: boolean::names(host),
             state,
             problem,
             as_enforcing: false,
@@ -101,6 +121,30 @@ impl Labels {
     #[must_use]
     pub const fn kernel(&self) -> Option<&Kernel> {
         self.kernel.as_ref()
+    }
+
+    /// The host's policy store, where it can be changed.
+    #[must_use]
+    pub const fn store(&self) -> Option<&Store> {
+        self.store.as_ref()
+    }
+
+    /// How a site's labels are made to last here.
+    #[must_use]
+    pub fn lasting(&self, module: &Module) -> Lasting {
+        let Some(store) = &self.store else {
+            return Lasting::ByHand("this host has no command that changes its policy (semodule, semanage)");
+        };
+        match (module.against.is_empty(), store.modules, store.local_rules) {
+            (true, true, _) => Lasting::Module,
+            (_, _, true) => Lasting::LocalRules,
+            (false, ..) => Lasting::ByHand(
+                "other rules of this host beat a module's, and semanage is not there to write local ones",
+            ),
+            (true, false, false) => {
+                Lasting::ByHand("this host has no command that changes its policy (semodule, semanage)")
+            }
+        }
     }
 
     /// Whether the host's policy has a type: by its kernel, else by its rules.
@@ -133,7 +177,7 @@ impl Labels {
         }
         let named = site.parts.iter().filter_map(|part| Some((part, part.overrides.selinux_type.as_deref()?)));
         let unknown = named.filter(|(_, type_name)| !self.has_type(type_name));
-        let problems: Vec<Problem> = unknown
+        let mut problems: Vec<Problem> = unknown
             .map(|(part, type_name)| Problem {
                 line: part.line,
                 column: 1,
@@ -142,7 +186,22 @@ impl Labels {
                     .into(),
             })
             .collect();
+        problems.extend(site.switches.iter().filter_map(|name| self.unknown_boolean(name, site.switches_line)));
         if problems.is_empty() { Ok(()) } else { Err(Problems { file: site.file.clone(), list: problems }) }
+    }
+
+    /// What is to be said of a boolean that the site file names and this host's policy does not have.
+    fn unknown_boolean(&self, name: &str, line: usize) -> Option<Problem> {
+        if self.booleans.is_empty() || self.booleans.iter().any(|known| known == name) {
+            return None;
+        }
+        let near = nearest(name, self.booleans.iter().map(String::as_str));
+        let right = near.map_or_else(
+            || "name one that it has (getsebool -a lists them), or leave it out".to_owned(),
+            |near| format!("it has \"{near}\": write that (getsebool -a lists them all)"),
+        );
+        let what = format!("[selinux] switches: \"{name}\" is no SELinux boolean of this host's policy");
+        Some(Problem { line, column: 1, what, right })
     }
 
     /// The labels of one site.
@@ -250,6 +309,15 @@ impl SiteLabels<'_> {
         }
     }
 
+    /// Whether a label lets PHP rewrite what it is only to add to, and the type that a log is to have does not.
+    fn is_wider(&self, context: &policy::Context, label: &SecurityContext, wanted: &str, kind: Kind) -> bool {
+        let need = Need::of(context);
+        let narrow = |label: &SecurityContext| {
+            self.allows(&self.domain, label, kind).is_some_and(|allowed| uses::is_narrowest(&allowed, need, kind))
+        };
+        need == Need::Append && !narrow(label) && narrow(&label.with_type(wanted))
+    }
+
     /// The judgement on a path's label.
     pub(crate) fn judge(
         &self,
@@ -269,6 +337,7 @@ impl SiteLabels<'_> {
             Some(Fit::Blocks) => LabelVerdict::Blocks,
             Some(Fit::TooWide) => LabelVerdict::TooWide,
             Some(Fit::Exact) if named && !same => LabelVerdict::Other,
+            Some(Fit::Exact) if !same && self.is_wider(context, label, wanted, kind) => LabelVerdict::TooWide,
             Some(Fit::Exact) => LabelVerdict::Right,
         }
     }

@@ -1,39 +1,93 @@
 //! A site's labels for good: a policy module of its own, in SELinux's intermediate language (CIL), with a file-context
 //! statement for each part. Installed, it makes the labels those that every relabelling gives.
 
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
 use super::rules::{RuleAnswer, Rules};
 use super::{Labels, SiteLabels};
 use crate::entry::Kind;
-use crate::policy::Policy;
+use crate::host::Place;
+use crate::policy::{Context, Policy};
 use crate::site::{Component, Pattern, Phase, Site, Use};
 
-/// A site's module, as it should be.
+/// A site's labels for good, as they should be.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Module {
-    /// Its name in the policy store.
+    /// The usual name of its module in the policy store.
     pub name: String,
-    /// Its text.
+    /// The module's text.
     pub text: String,
-    /// Paths, and the types that they must get by the rules once it is installed.
+    /// The same as local rules, for where a module's do not count.
+    pub local: Vec<LocalRule>,
+    /// Paths, and the types that they must get by the rules.
     pub probes: Vec<ModuleProbe>,
     /// Whether the host's rules, as they are, give another type to one of them.
     pub needed: bool,
     /// Whether the host's rules, as they are, give each probe its type.
     pub holds: bool,
+    /// The rules that would beat a module's: those of home directories, and the host's own.
+    pub against: Vec<Against>,
 }
 
-/// A path that stands for a part, and the type that the rules must give it; none where they must leave it.
+/// A local file-context rule (`semanage-fcontext(8)`).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LocalRule {
+    /// The regular expression.
+    pub expression: String,
+    /// `a` for all files, `d` for directories.
+    pub kind: &'static str,
+    /// The type, or `<<none>>`.
+    pub type_name: String,
+}
+
+impl LocalRule {
+    /// Rules as one text, for the ledger.
+    #[must_use]
+    pub fn text(rules: &[Self]) -> String {
+        let lines = rules.iter().map(|rule| format!("{}\t{}\t{}\n", rule.expression, rule.kind, rule.type_name));
+        lines.collect()
+    }
+
+    /// The rules of such a text; lines that are none are left out.
+    #[must_use]
+    pub fn read(text: &str) -> Vec<Self> {
+        let rule = |line: &str| {
+            let mut fields = line.split('\t');
+            let (expression, kind, type_name) = (fields.next()?, fields.next()?, fields.next()?);
+            let kind = if kind == "d" { "d" } else { "a" };
+            Some(Self { expression: expression.to_owned(), kind, type_name: type_name.to_owned() })
+        };
+        text.lines().filter_map(rule).collect()
+    }
+}
+
+/// A rule that beats a module's, and what it gives.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Against {
+    /// The path that it was asked for.
+    pub path: PathBuf,
+    /// Where the rule stands.
+    pub rule: Place,
+    /// The type that it gives; nothing where it leaves the label as it is.
+    pub gives: Option<String>,
+}
+
+/// A path that stands for what a part names, and the type that the rules must give it; none where they must leave it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ModuleProbe {
     /// The path as the rules are matched with it.
     pub path: PathBuf,
     /// The type.
     pub type_name: Option<String>,
-    /// Whether it goes for what is in it too; else for a directory alone.
-    pub deep: bool,
+    /// Whether it is asked as a directory alone.
+    pub directory: bool,
+}
+
+/// The mark of a site's module, in its first line.
+pub(super) fn mark(site: &str) -> String {
+    format!("; File contexts of the site {site}, written by ambrik")
 }
 
 /// The name that a site's module has. Module names have no other signs than letters, digits and `_`.
@@ -62,57 +116,177 @@ impl Module {
         real: &dyn Fn(&Path) -> PathBuf,
     ) -> Option<Self> {
         let rules = labels.rules()?;
-        let mut places: Vec<(Pattern, Option<String>, bool)> = Vec::new();
-        let mut add = |pattern: Pattern, context: &crate::policy::Context, deep: bool| {
-            let type_name = (context.used_as != Use::Foreign).then(|| of_site.type_of(site, context).to_owned());
-            places.push((pattern, type_name, deep));
-        };
-        let root = &site.site().root;
-        add(Pattern::literal(root), &site.at(root).context, true);
-        let sealed = site;
+        let type_of =
+            |context: &Context| (context.used_as != Use::Foreign).then(|| of_site.type_of(site, context).to_owned());
+        let root = Pattern::literal(&site.site().root);
+        let mut places = vec![RulePlace::of(&root, type_of(&site.at(&site.site().root).context), true, rules, real)];
         // Two modules must not say different things of one expression: another site's is its own module's.
-        for (number, part) in sealed.site().parts.iter().enumerate().filter(|(_, part)| part.other.is_none()) {
-            add(part.pattern.clone(), &sealed.context_of(number), part.deep);
+        let own = || site.site().parts.iter().enumerate().filter(|(_, part)| part.other.is_none());
+        for (number, part) in own() {
+            places.push(RulePlace::of(&part.pattern, type_of(&site.context_of(number)), part.deep, rules, real));
         }
-        // What is more specific comes after what is less.
-        places.sort_by_key(|(pattern, ..)| pattern.components().len());
-        let level = if labels.state.multi_level { " ((s0) (s0))" } else { "" };
-        let mut text = format!(
-            "; File contexts of the site {}, written by ambrik: `ambrik set` replaces them.\n",
-            site.site().name
-        );
-        let mut probes = Vec::new();
-        for (pattern, type_name, deep) in &places {
-            let deep = *deep;
-            let expression = expression(pattern, rules, real);
-            // One that ends with the name is for the directory alone, so that it stands beside no other of that name.
-            let (below, kind) = if deep { (EVERYTHING_BELOW, "any") } else { ("", "dir") };
-            let context =
-                type_name.as_ref().map_or_else(|| "()".to_owned(), |name| format!("(system_u object_r {name}{level})"));
-            let _ = writeln!(text, "(filecon \"{expression}{below}\" {kind} {context})");
-            if let Some(path) = pattern.as_path() {
-                let path = bytes_path(rules.aliased(path_bytes(&real(&Path::new("/").join(path)))));
-                probes.push(ModuleProbe { path, type_name: type_name.clone(), deep });
+        // A pattern that goes through a part is less exact than the part to the store, which sorts by what stands before the first
+        // wildcard: below each part it is said once more.
+        for folder in own().filter_map(|(_, part)| Some(Path::new("/").join(part.pattern.as_path()?))) {
+            for (number, left) in site.left_below(&folder) {
+                let part = &site.site().parts[number];
+                if part.pattern.as_path().is_none() && part.other.is_none() {
+                    let pattern = Pattern::literal(&folder).and(left);
+                    places.push(RulePlace::of(&pattern, type_of(&site.context_of(number)), part.deep, rules, real));
+                }
             }
         }
+        // What is more specific comes after what is less.
+        places.sort_by_key(|place| (place.stem, place.components, place.expression.len()));
+        let mut known = BTreeSet::new();
+        places.retain(|place| known.insert(place.expression.clone()));
+        let probes = probes(site, type_of, rules, real);
+        let level = if labels.state.multi_level { " ((s0) (s0))" } else { "" };
+        let mut text = format!("{}: `ambrik set` replaces them.\n", mark(&site.site().name));
+        for RulePlace { expression, deep, type_name, .. } in &places {
+            let kind = if *deep { "any" } else { "dir" };
+            let context =
+                type_name.as_ref().map_or_else(|| "()".to_owned(), |name| format!("(system_u object_r {name}{level})"));
+            let _ = writeln!(text, "(filecon \"{expression}\" {kind} {context})");
+        }
+        let local = places.into_iter().map(|place| LocalRule {
+            expression: place.expression,
+            kind: if place.deep { "a" } else { "d" },
+            type_name: place.type_name.unwrap_or_else(|| "<<none>>".to_owned()),
+        });
+        let local = local.collect();
         let holds = probes.iter().all(|probe| probe.holds(rules));
-        let needed = probes.len() < places.len() || !holds;
-        Some(Self { name: module_name(&site.site().name), text, probes, needed, holds })
+        let against = probes.iter().filter_map(|probe| probe.against(rules)).collect();
+        let name = module_name(&site.site().name);
+        Some(Self { name, text, local, probes, needed: !holds, holds, against })
     }
 }
 
+/// One statement: what it is for, and where it stands among the others.
+struct RulePlace {
+    expression: String,
+    type_name: Option<String>,
+    deep: bool,
+    /// How long what stands before the first wildcard is.
+    stem: usize,
+    components: usize,
+}
+
+impl RulePlace {
+    fn of(
+        pattern: &Pattern,
+        type_name: Option<String>,
+        deep: bool,
+        rules: &Rules,
+        real: &dyn Fn(&Path) -> PathBuf,
+    ) -> Self {
+        let stem = pattern.literal_prefix().as_os_str().len();
+        // One that ends with the name is for the directory alone, so that it stands beside no other of that name.
+        let below = if deep { EVERYTHING_BELOW } else { "" };
+        let expression = format!("{}{below}", expression(pattern, rules, real));
+        Self { expression, type_name, deep, stem, components: pattern.components().len() }
+    }
+}
+
+/// Paths for everything that the parts say: each part, what is in it, and made-up names for wildcards, below every other part
+/// too. What a path must get is what the site file says of it.
+fn probes(
+    site: &Policy,
+    type_of: impl Fn(&Context) -> Option<String>,
+    rules: &Rules,
+    real: &dyn Fn(&Path) -> PathBuf,
+) -> Vec<ModuleProbe> {
+    let parts = || site.site().parts.iter().filter(|part| part.other.is_none());
+    let literal = parts().filter_map(|part| Some(Path::new("/").join(part.pattern.as_path()?)));
+    let tops: Vec<PathBuf> = std::iter::once(site.site().root.clone()).chain(literal).collect();
+    let mut paths: BTreeSet<PathBuf> = tops.iter().cloned().collect();
+    for part in parts().filter(|part| part.pattern.as_path().is_none()) {
+        paths.extend(made_up(part.pattern.components()).map(|below| Path::new("/").join(below)));
+    }
+    for top in &tops {
+        for (number, left) in site.left_below(top) {
+            if site.site().parts[number].pattern.as_path().is_none() {
+                paths.extend(made_up(left).map(|below| top.join(below)));
+            }
+        }
+    }
+    let mut found = Vec::new();
+    for path in paths {
+        for (path, directory) in [(path.clone(), true), (path.join("ambrik-probe"), false)] {
+            let cursor = site.at(&path);
+            // What is another site's is told by that one, and a part for the folder alone says nothing of what is in it.
+            let others = site.part(&cursor.context).is_some_and(|part| part.other.is_some());
+            if others || !cursor.context.ours {
+                continue;
+            }
+            let type_name = type_of(&cursor.context);
+            let path = bytes_path(rules.aliased(path_bytes(&real(&path))));
+            found.push(ModuleProbe { path, type_name, directory });
+        }
+    }
+    found
+}
+
+/// Paths that fit components: made-up names for wildcards, `**` once for nothing and once for two folders.
+fn made_up(components: &[Component]) -> impl Iterator<Item = PathBuf> + use<> {
+    let mut found = vec![PathBuf::new()];
+    for component in components {
+        found = found
+            .into_iter()
+            .flat_map(|path| match component {
+                Component::Name(name) => vec![path.join(name)],
+                Component::Glob(glob) => vec![path.join(fitting(glob.glob().glob()))],
+                Component::AnyDepth => vec![path.join("ambrik-a/ambrik-b"), path],
+            })
+            .collect();
+    }
+    found.into_iter()
+}
+
+/// A name that fits `*`, `?` and `[…]`.
+fn fitting(glob: &str) -> String {
+    let mut name = String::new();
+    let mut chars = glob.chars();
+    while let Some(c) = chars.next() {
+        match c {
+            '*' => name.push_str("ambrik"),
+            '?' => name.push('x'),
+            '\\' => name.extend(chars.next()),
+            '[' => {
+                let set: Vec<char> = chars.by_ref().take_while(|c| *c != ']').collect();
+                let not = matches!(set.first(), Some('!' | '^'));
+                // One that no set leaves out by chance is tried first.
+                let free = ['x', 'q', '7', 'Z'].into_iter().find(|c| !set.contains(c));
+                name.extend(if not { free } else { set.first().copied() });
+            }
+            c => name.push(c),
+        }
+    }
+    name
+}
+
 impl ModuleProbe {
-    /// Whether these rules give the path, and what is in it where that is its own, its type.
+    fn kinds(&self) -> &'static [Kind] {
+        if self.directory { &[Kind::Directory] } else { &[Kind::File, Kind::Directory] }
+    }
+
+    /// Whether these rules give the path its type.
     #[must_use]
     pub fn holds(&self, rules: &Rules) -> bool {
-        let inside = self.path.join("ambrik-probe");
-        let asked = [(&self.path, Kind::Directory), (&self.path, Kind::File), (&inside, Kind::File)];
-        asked.into_iter().take(if self.deep { 3 } else { 1 }).all(|(path, kind)| {
-            match rules.answer(path_bytes(path), kind) {
-                RuleAnswer::Context(context) => self.type_name.as_deref() == Some(context.type_name()),
-                RuleAnswer::Left | RuleAnswer::NoRule => self.type_name.is_none(),
-            }
+        self.kinds().iter().all(|kind| match rules.answer(path_bytes(&self.path), *kind) {
+            RuleAnswer::Context(context) => self.type_name.as_deref() == Some(context.type_name()),
+            RuleAnswer::Left | RuleAnswer::NoRule => self.type_name.is_none(),
         })
+    }
+
+    /// The rule that gives it another type, where that beats a module's: what stands in the files that are read after the policy's.
+    #[must_use]
+    pub fn against(&self, rules: &Rules) -> Option<Against> {
+        let (path, kind) = (path_bytes(&self.path), *self.kinds().first()?);
+        let rule = rules.rule_for(path, kind).filter(|_| !self.holds(rules))?;
+        let own = rule.file.extension().is_some_and(|end| end == "local" || end == "homedirs");
+        let gives = rules.answer(path, kind).type_name().map(str::to_owned);
+        own.then(|| Against { path: self.path.clone(), rule: rule.clone(), gives })
     }
 }
 
@@ -132,13 +306,13 @@ const EVERYTHING_BELOW: &str = "(/.*){0,1}";
 fn expression(pattern: &Pattern, rules: &Rules, real: &dyn Fn(&Path) -> PathBuf) -> String {
     let prefix = real(&Path::new("/").join(pattern.literal_prefix()));
     let prefix = rules.aliased(path_bytes(&prefix));
-    let mut text = escaped(&String::from_utf8_lossy(&prefix));
+    let mut text = escaped_bytes(&prefix);
     let literal = pattern.components().iter().take_while(|c| matches!(c, Component::Name(_))).count();
     for component in &pattern.components()[literal..] {
         match component {
             Component::Name(name) => {
                 text.push('/');
-                text.push_str(&escaped(&name.to_string_lossy()));
+                text.push_str(&escaped_bytes(name.as_encoded_bytes()));
             }
             Component::Glob(glob) => {
                 text.push('/');
@@ -150,12 +324,14 @@ fn expression(pattern: &Pattern, rules: &Rules, real: &dyn Fn(&Path) -> PathBuf)
     text
 }
 
-/// A text in which nothing is a wildcard; what would end the statement's string is any character.
+/// A text in which nothing is a wildcard. What would end the statement's string, and each byte that the policy's compiler does
+/// not take, is any byte.
 pub(super) fn escaped(text: &str) -> String {
     let mut found = String::new();
     for c in text.chars() {
         match c {
-            '"' | '\n' | '\r' | '\t' | ' ' => found.push('.'),
+            '"' | '\'' | '\n' | '\r' | '\t' | ' ' => found.push('.'),
+            c if !c.is_ascii() || c.is_ascii_control() => found.extend(std::iter::repeat_n('.', c.len_utf8())),
             '.' | '^' | '$' | '?' | '*' | '+' | '|' | '[' | ']' | '(' | ')' | '{' | '}' | '\\' => {
                 found.push('\\');
                 found.push(c);
@@ -164,6 +340,12 @@ pub(super) fn escaped(text: &str) -> String {
         }
     }
     found
+}
+
+/// As [`escaped`]; what is no text is any bytes.
+fn escaped_bytes(bytes: &[u8]) -> String {
+    let chunks = bytes.utf8_chunks();
+    chunks.flat_map(|chunk| [escaped(chunk.valid()), ".".repeat(chunk.invalid().len())]).collect()
 }
 
 /// One component with `*`, `?` and `[…]`.
@@ -184,7 +366,9 @@ fn of_glob(glob: &str) -> String {
                     match c {
                         ']' => break,
                         '\\' | '[' | '"' => {}
-                        c => found.push(c),
+                        c if c.is_ascii() => found.push(c),
+                        // A set is for single bytes.
+                        _ => {}
                     }
                 }
                 found.push(']');

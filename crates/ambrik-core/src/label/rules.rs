@@ -289,6 +289,15 @@ impl Rules {
         &self.unclear
     }
 
+    /// The type that the host's own rule with this expression gives; nothing where there is none.
+    #[must_use]
+    pub fn local_type(&self, expression: &str) -> Option<String> {
+        let local =
+            |spec: &&Spec| &*spec.text == expression && spec.place.file.extension().is_some_and(|end| end == "local");
+        let spec = self.specs.iter().rev().find(local)?;
+        Some(spec.answer.type_name().unwrap_or("<<none>>").to_owned())
+    }
+
     /// Whether some rule gives this type.
     #[must_use]
     pub fn mentions(&self, type_name: &str) -> bool {
@@ -316,6 +325,16 @@ impl Rules {
     /// What a relabelling gives to a path from `/` on.
     #[must_use]
     pub fn answer(&self, path: &[u8], kind: Kind) -> &RuleAnswer {
+        self.of_number(self.best(path, kind))
+    }
+
+    /// Where the rule stands that gives a path its label; nothing where none does.
+    #[must_use]
+    pub fn rule_for(&self, path: &[u8], kind: Kind) -> Option<&Place> {
+        self.best(path, kind).map(|number| &self.specs[number as usize].place)
+    }
+
+    fn best(&self, path: &[u8], kind: Kind) -> Option<u32> {
         let aliased;
         let path = if self.aliases.iter().any(|list| substitute(list, path).is_some()) {
             aliased = self.aliased(path);
@@ -346,7 +365,7 @@ impl Rules {
                 _ => break,
             }
         }
-        self.of_number(best)
+        best
     }
 
     fn of_number(&self, number: Option<u32>) -> &RuleAnswer {

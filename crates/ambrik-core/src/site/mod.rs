@@ -63,6 +63,8 @@ pub struct Site {
     pub accepts: Vec<Accept>,
     /// The SELinux SELinux booleans (booleans) that the application needs to be on.
     pub switches: Vec<String>,
+    /// The line that names them.
+    pub switches_line: usize,
     /// The accounts that the file leaves out and the host told.
     pub detected: Vec<Detected>,
     /// How others than root and the caller could have written the file.

@@ -107,6 +107,12 @@ impl Pattern {
         whole
     }
 
+    /// This pattern with these components after it.
+    #[must_use]
+    pub(crate) fn and(&self, more: &[Component]) -> Self {
+        Self { components: self.components.iter().chain(more).cloned().collect(), text: String::new() }
+    }
+
     /// The components.
     #[must_use]
     pub fn components(&self) -> &[Component] {

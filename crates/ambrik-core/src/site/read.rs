@@ -120,6 +120,8 @@ impl SiteReader<'_> {
         let selinux = self.section(&top, "selinux", &empty);
         self.known_keys(&selinux, SELINUX_KEYS);
         let switches = self.switches(&selinux);
+        let switches_at = selinux.table.get("switches").map_or(0, |value| value.span().start);
+        let switches_line = self.lines.partition_point(|end| *end < switches_at) + 1;
         Some(Site {
             name: name?,
             file: file.to_owned(),
@@ -140,6 +142,7 @@ impl SiteReader<'_> {
             access,
             accepts,
             switches,
+            switches_line,
             detected: self.detected.clone(),
             exposed: None,
         })

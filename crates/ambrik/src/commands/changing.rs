@@ -10,7 +10,7 @@ use ambrik_core::change::{
 };
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Role;
-use ambrik_core::label::{Protection, Store};
+use ambrik_core::label::{Lasting, Protection, Store};
 use ambrik_core::security_context::SecurityContext;
 use ambrik_core::shown::{Shown, shell_path};
 use ambrik_core::site::{Phase, Site};
@@ -139,24 +139,25 @@ impl Work<'_> {
         {
             plan.remove_unwritten(&made);
         }
-        // A window's labels are not for good.
-        if self.job.phase == Phase::Sealed && self.store().is_some() {
-            let installed = match &self.records.ledger {
-                Some(ledger) => ledger.module(&site.name)?,
-                None => None,
-            };
-            plan.module = plan_module(plan.audit.pending.module.as_ref(), installed);
-        }
-        // Switches concern the whole host: only where that is said, here and in the site file.
-        if self.job.mode == Mode::Yes && self.looked.host.is_this() && self.job.phase == Phase::Sealed {
-            plan.switches.clone_from(&plan.audit.pending.switches_off);
+        if self.job.phase == Phase::Sealed && self.looked.labels.are_managed() {
+            // A window's labels are not for good.
+            if let Some(wanted) = &plan.audit.pending.module {
+                plan.module = plan_module(wanted, &site.name, &self.looked.labels).unwrap_or_else(|said| {
+                    session.terminal.warn(&format!("{}: {said}; its labels cannot be made to last", site.name));
+                    None
+                });
+            }
+            // Booleans concern the whole host: they are named in the site file, shown, and switched on this host only.
+            if self.looked.host.is_this() {
+                plan.switches.clone_from(&plan.audit.pending.switches_off);
+            }
         }
         Ok(plan)
     }
 
     /// The policy store, where labels are used and it can be changed.
-    fn store(&self) -> Option<Store> {
-        Store::of(&self.looked.host, &self.looked.labels.state).filter(|_| self.looked.labels.are_managed())
+    fn store(&self) -> Option<&Store> {
+        self.looked.labels.store().filter(|_| self.looked.labels.are_managed())
     }
 
     fn look(&self, site: &Arc<Site>, session: &Session<'_>) -> Result<Audit, Failure> {
@@ -208,7 +209,12 @@ impl Work<'_> {
                 session.terminal.report(&refusal);
                 exit = exit.max(Exit::Usage);
             }
-            let nothing = plan.is_empty() && plan.passed_over().next().is_none();
+            let by_hand = plan.module.is_none() && self.job.phase == Phase::Sealed && plan.audit.labels_do_not_last();
+            if let (true, Some(Lasting::ByHand(why))) = (by_hand, &plan.audit.pending.lasting) {
+                let words = format!("{}: its labels do not outlast a relabelling: {why}", site.name);
+                session.terminal.warn(&words);
+            }
+            let nothing = plan.is_empty() && plan.passed_over().next().is_none() && !by_hand;
             exit = exit.max(match (plan.audit.is_complete(), nothing) {
                 (false, _) => Exit::Partial,
                 (true, true) => Exit::Clean,
@@ -322,6 +328,7 @@ impl Work<'_> {
             }
         }
         let mut exit = outcome.as_ref().map_or(Exit::Clean, Exit::of);
+        exit = exit.max(self.labels_last(&plan, outcome.as_ref(), state, session)?);
         if !plan.audit.is_complete() || plan.passed_over().next().is_some() {
             exit = exit.max(Exit::Partial);
         }
@@ -454,6 +461,33 @@ impl Work<'_> {
         Ok(sealed)
     }
 
+    /// Says where labels do not outlast a relabelling, and what a person can do about it.
+    fn labels_last(
+        &self,
+        plan: &Plan,
+        outcome: Option<&Outcome>,
+        state: &StateDir,
+        session: &mut Session<'_>,
+    ) -> Result<Exit, Failure> {
+        let wanted = plan.audit.pending.module.as_ref().filter(|module| module.needed);
+        let Some(wanted) = wanted.filter(|_| self.job.phase == Phase::Sealed) else { return Ok(Exit::Clean) };
+        if outcome.is_some_and(|outcome| outcome.labels_last) {
+            return Ok(Exit::Clean);
+        }
+        let name = &plan.audit.site.name;
+        if let Some(Lasting::ByHand(why)) = &plan.audit.pending.lasting {
+            let path = keep_module(wanted, state)?;
+            let words = format!(
+                "its labels do not outlast a relabelling: {why}; on the host: semodule -i {}",
+                shell_path(&path)
+            );
+            session.terminal.warn(&format!("{name}: {words}"));
+        } else {
+            session.terminal.warn(&format!("{name}: its labels do not outlast a relabelling"));
+        }
+        Ok(Exit::Findings)
+    }
+
     fn make(&self, plan: &Plan, state: &StateDir, session: &mut Session<'_>) -> Result<Outcome, Failure> {
         let mut ledger = Ledger::open_or_create(state)?;
         let store = self.store();
@@ -461,18 +495,9 @@ impl Work<'_> {
             session.terminal.say("the labels are made to last in the host's policy: that takes a while");
         }
         let outcome = watched(session.terminal.quiet, "changing", |progress| {
-            let (host, keep, store) = (&self.looked.host, self.job.keep, store.as_ref());
+            let (host, keep) = (&self.looked.host, self.job.keep);
             apply(plan, &mut ledger, &ChangeContext { host, state, threads: threads(), store, keep, progress })
         })?;
-        let by_hand = plan.audit.pending.module.as_ref().filter(|module| module.needed && store.is_none());
-        if let Some(module) = by_hand {
-            let path = keep_module(module, state)?;
-            session.terminal.say(&format!(
-                "{}: the labels do not outlast a relabelling: this host's policy cannot be changed from here; on the host: semodule -i {}",
-                plan.audit.site.name,
-                shell_path(&path)
-            ));
-        }
         session.terminal.report_failures(&outcome.failures);
         if outcome.vanished > 0 {
             let gone = output::paths(outcome.vanished);

@@ -1,17 +1,18 @@
 //! `set`: brings a tree to what its site file says.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use ambrik_core::change::{ChangeCommand, ChangeContext, Ledger, Plan, forget};
-use ambrik_core::label::Store;
-use ambrik_core::site::Phase;
+use ambrik_core::label::Module;
+use ambrik_core::site::{Phase, Site};
 
 use super::audit::FailOn;
 use super::changing::{self, Insisting, Job, Mode};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
 use crate::progress::watched;
-use crate::session::{Session, threads};
+use crate::session::{HostView, Session, threads};
 
 /// Bring a site's tree to what its site file says
 ///
@@ -71,39 +72,42 @@ fn forget_modules(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
     let looked = session.look()?;
     let sites = session.sites_to_change(&args.names, &looked)?.chosen;
     let state = session.state()?;
-    let store = Store::of(&looked.host, &looked.labels.state);
+    let store = looked.labels.store();
     let mut exit = Exit::Clean;
     for site in sites {
         let _lock = state.lock(&site.name, &format!("set --forget {}", site.name))?;
         let mut ledger = Ledger::open_or_create(&state)?;
-        if ledger.module(&site.name)?.is_none() {
-            session.terminal.line(&format!("{}: it has no module in the host's policy", site.name))?;
-            continue;
-        }
-        let question = format!("Take the module of {} out of the host's policy?", site.name);
+        let wanted = wanted(&looked, &site);
+        let question = format!("Take the rules for the labels of {} out of the host's policy?", site.name);
         if !go_on(session, args.yes, &question)? {
             session.terminal.say(&format!("{}: nothing was changed", site.name));
             exit = exit.max(Exit::Usage);
             continue;
         }
         let outcome = watched(session.terminal.quiet, "changing", |progress| {
-            let (host, state, store) = (&looked.host, &state, store.as_ref());
-            forget(
-                &site.name,
-                &mut ledger,
-                &ChangeContext { host, state, threads: threads(), store, keep: true, progress },
-            )
+            let means =
+                ChangeContext { host: &looked.host, state: &state, threads: threads(), store, keep: true, progress };
+            forget(&site.name, wanted.as_ref(), &looked.labels, &mut ledger, &means)
         })?;
-        let Some(outcome) = outcome else { continue };
+        let Some(outcome) = outcome else {
+            session.terminal.line(&format!("{}: nothing of it is in the host's policy", site.name))?;
+            continue;
+        };
         session.terminal.report_failures(&outcome.failures);
         exit = exit.max(if outcome.module { Exit::Clean } else { Exit::Partial });
         if outcome.module {
             let id = outcome.id;
-            let words = "its module is out of the host's policy: a relabelling gives other labels now";
+            let words = "its rules are out of the host's policy: a relabelling gives other labels now";
             session
                 .terminal
                 .line(&format!("{}: {words}; change set {id}, taken back by: ambrik undo {id}", site.name))?;
         }
     }
     Ok(exit)
+}
+
+/// What makes a site's labels last, as its parts are named.
+fn wanted(looked: &HostView, site: &Arc<Site>) -> Option<Module> {
+    let real = |path: &Path| looked.host.destination(Path::new("/"), path);
+    looked.labels.of_site(site).module(site, &real)
 }

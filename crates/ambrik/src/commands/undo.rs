@@ -2,8 +2,6 @@
 
 use ambrik_core::change::{ChangeContext, Ledger, Outcome, StateDir, UndoPlan, plan_undo, since, undo};
 
-use ambrik_core::label::Store;
-
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
 use crate::output::{self, report::UndoReport};
@@ -71,14 +69,14 @@ pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         session.terminal.say("nothing was changed");
         return Ok(Exit::Usage);
     }
-    let store = Store::of(&looked.host, &looked.labels.state);
+    let store = looked.labels.store();
     let mut exit = Exit::Clean;
     let mut done = Vec::new();
     for id in ids {
         // Each is looked up again: taking back the one before may have concerned it.
         let plan = plan_of(&ledger, id)?;
         let outcome = watched(session.terminal.quiet, "taking back", |progress| {
-            let (host, store) = (&looked.host, store.as_ref());
+            let host = &looked.host;
             let means = ChangeContext { host, state: &state, threads: threads(), store, keep: true, progress };
             take_back(&plan, &mut ledger, &means, args.force)
         })?;
@@ -104,9 +102,9 @@ pub(crate) fn take_back_now(
 ) -> Result<Exit, Failure> {
     let mut ledger = Ledger::open_or_create(state)?;
     let plan = plan_undo(&ledger, Some(id))?;
-    let store = Store::of(&looked.host, &looked.labels.state);
+    let store = looked.labels.store();
     let outcome = watched(session.terminal.quiet, "taking back", |progress| {
-        let (host, store) = (&looked.host, store.as_ref());
+        let host = &looked.host;
         take_back(
             &plan,
             &mut ledger,

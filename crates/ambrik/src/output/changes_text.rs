@@ -25,8 +25,14 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
         writeln!(out)?;
     }
     if let Some(module) = &plan.module {
-        let words = format!("policy  module {}: the labels become those that a relabelling gives", module.name);
-        writeln!(out, "  {words}")?;
+        let what = if module.is_local() { "local rules".to_owned() } else { format!("module {}", module.name) };
+        writeln!(out, "  policy  {what}: the labels become those that a relabelling gives")?;
+        let against = plan.audit.pending.module.iter().flat_map(|wanted| &wanted.against).take(3);
+        for against in against.filter(|_| module.is_local()) {
+            let gives = against.gives.as_deref().unwrap_or("no label");
+            let words = format!("beats   {}, which gives {gives} to {}", against.rule, Shown(&against.path));
+            wrapped(&words, "  ", "          ", out)?;
+        }
     }
     for name in &plan.switches {
         writeln!(out, "  boolean {name} on, for the whole host")?;
@@ -195,7 +201,7 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
         let kept = if outcome.keepsake.is_some() { " (kept)" } else { " for good" };
         told.push(format!("{} removed{kept}", paths(outcome.removed)));
     }
-    if outcome.module {
+    if outcome.labels_last {
         told.push("its labels last".into());
     }
     if !outcome.switched.is_empty() {

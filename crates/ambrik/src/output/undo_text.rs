@@ -23,7 +23,8 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{name}: take back change set {} ({}{stopped}){rights}", set.id, set.command)?;
     for module in plan.modules() {
         let what = if module.before.is_some() { "is as before in" } else { "goes out of" };
-        writeln!(out, "  policy  module {} {what} the host's policy", module.name)?;
+        let name = if module.is_local() { "the local rules".to_owned() } else { format!("module {}", module.name) };
+        writeln!(out, "  policy  {name} {what} the host's policy")?;
     }
     for (name, on) in plan.switches() {
         writeln!(out, "  boolean {name} {}", if *on { "off" } else { "on" })?;

@@ -401,14 +401,6 @@ impl Ledger {
         }
     }
 
-    /// The text of the policy module that a site has in the store; none where it has none.
-    pub fn module(&self, site: &str) -> Result<Option<String>, LedgerError> {
-        let sql = "SELECT after FROM module JOIN change_set ON change_set.id = change_set WHERE site = ?
-                   ORDER BY module.rowid DESC LIMIT 1";
-        let found = self.db.query_row(sql, [site], |row| row.get(0)).optional().map_err(self.failed("read"))?;
-        Ok(found.flatten())
-    }
-
     /// The SELinux booleans that a change set switched, and whether on.
     pub(crate) fn switches(&self, id: i64) -> Result<Vec<(String, bool)>, LedgerError> {
         let sql = "SELECT name, switched_on FROM switch WHERE change_set = ?";
