@@ -355,13 +355,18 @@ impl Audit {
         for name in self.pending.switches_off.clone() {
             self = self.with(check::switch_differs(&name), root.clone(), setting.today);
         }
-        let permissive = || {
-            let labels = labels.filter(|labels| labels.domain_is_permissive())?;
-            Some(format!("PHP's domain {} is permissive", labels.domain.type_name()))
-        };
-        if let Some(cause) = setting.labels.and_then(|labels| labels.state.weakness()).or_else(permissive) {
-            let (check, concern) = check::label_protection_off(cause, &self.site.name);
+        let of_domain = || labels.and_then(SiteLabels::permissive_domain);
+        if let Some(found) = setting.labels.and_then(|labels| labels.state.weakness()).or_else(of_domain) {
+            let (check, concern) = check::label_protection_off(found, &self.site.name);
             self.add_of_host(check, concern, setting.today);
+        }
+        if let Some(labels) = labels {
+            if let Some(domain) = &labels.unconfined {
+                self = self.with(check::php_unconfined(domain), root.clone(), setting.today);
+            }
+            for found in labels.widened(&self.policy) {
+                self = self.with(check::boolean_widens(found), root.clone(), setting.today);
+            }
         }
         self
     }

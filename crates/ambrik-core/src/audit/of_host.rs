@@ -15,6 +15,8 @@ pub struct HostFinding {
     pub says: String,
     /// The sites that it concerns, in order.
     pub sites: Vec<String>,
+    /// What puts it right, where that is not what the check says.
+    cure: Option<String>,
     /// The exceptions that cover it, where each site that was looked at has one.
     pub accepted: Vec<Accept>,
 }
@@ -23,6 +25,9 @@ impl HostFinding {
     /// What puts it right.
     #[must_use]
     pub fn remedy(&self) -> String {
+        if let Some(cure) = &self.cure {
+            return cure.clone();
+        }
         match self.check.remedy {
             Remedy::Hand(words) => words.to_owned(),
             Remedy::Set | Remedy::SetLabel => "ambrik set".to_owned(),
@@ -60,6 +65,7 @@ fn finding(cause: &str, alike: &[&OfHost]) -> HostFinding {
         check,
         says: format!("{}: {cause}{details}: {}", check.wrong, check.lets),
         sites: sites.into_keys().cloned().collect(),
+        cure: alike[0].concern.cure.clone(),
         accepted: alike.iter().map(|of_host| of_host.accepted.clone()).collect::<Option<_>>().unwrap_or_default(),
     }
 }

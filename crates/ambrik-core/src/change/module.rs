@@ -11,7 +11,7 @@ use super::{ChangeContext, ChangeError, Outcome};
 use crate::audit::Audit;
 use crate::label::{Labels, Lasting, LocalRule, Module, Rules, State, boolean};
 use crate::site::Phase;
-use crate::tree::{Failure, Op, sys};
+use crate::tree::{Failure, Host, Op, sys};
 
 /// The name under which local rules are on record.
 const LOCAL_RULES: &str = "local rules";
@@ -20,13 +20,13 @@ const LOCAL_RULES: &str = "local rules";
 ///
 /// What is in the store is asked, and not remembered: a state directory that was lost, or a module of somebody else's, changes
 /// nothing. Errors: what the store's command said.
-pub fn plan_module(wanted: &Module, site: &str, labels: &Labels) -> Result<Option<ModuleChange>, String> {
+pub fn plan_module(host: &Host, wanted: &Module, site: &str, labels: &Labels) -> Result<Option<ModuleChange>, String> {
     let (Some(store), lasting) = (labels.store(), labels.lasting(wanted)) else { return Ok(None) };
     match lasting {
         Lasting::ByHand(_) => Ok(None),
         Lasting::LocalRules => Ok((!wanted.holds).then(|| local_rules(wanted, labels.rules()))),
         Lasting::Module => {
-            let (name, before) = store.of_site(site)?;
+            let (name, before) = store.of_site(host, site)?;
             let due = wanted.needed || before.is_some();
             let after = Some(wanted.text.clone());
             if due && wanted.needed && before == after && store.local_rules {
@@ -66,7 +66,7 @@ pub fn forget(
     means: &ChangeContext<'_>,
 ) -> Result<Option<Outcome>, ChangeError> {
     let store = labels.store().filter(|store| store.modules);
-    let module = store.map(|store| store.of_site(site)).transpose().map_err(ChangeError::Store)?;
+    let module = store.map(|store| store.of_site(means.host, site)).transpose().map_err(ChangeError::Store)?;
     let module = module.and_then(|(name, text)| Some(ModuleChange { name, before: Some(text?), after: None }));
     let local = wanted.map(|wanted| local_rules(wanted, labels.rules()));
     let local = local.filter(|local| local.before.is_some()).map(|local| ModuleChange { after: None, ..local });
@@ -163,7 +163,7 @@ pub(super) fn take_back(
 ) -> Result<(), ChangeError> {
     let (before, after) = (change.after.clone(), change.before.clone());
     if let Some(store) = means.store.filter(|_| !change.is_local()) {
-        match store.installed(&change.name) {
+        match store.installed(means.host, &change.name) {
             Ok(now) if now == before => {}
             Ok(now) if now == after => return Ok(()),
             Ok(_) => {
@@ -215,7 +215,7 @@ fn make(
         entry.module(change)?;
         match &change.after {
             Some(_) => store.install(&path),
-            None => store.remove(&change.name),
+            None => store.remove(means.host, &change.name),
         }
     };
     match made {

@@ -49,7 +49,7 @@ pub(crate) fn change(dir: BorrowedFd<'_>, name: &CStr, turn: &RightsChange) -> R
             // Another name of the same file came first.
             return Ok(None);
         }
-        if !is(&facts.rights, &turn.before, turn.kind) {
+        if !is_still(&facts.rights, &turn.before, turn.kind) {
             return Err(Failure::Replaced);
         }
     }
@@ -103,6 +103,13 @@ pub(crate) fn hold(dir: BorrowedFd<'_>, name: &CStr, kind: Kind) -> Result<Owned
 /// Whether rights are the same, as far as a path of this kind has them.
 pub(crate) fn is(has: &Rights, want: &Rights, kind: Kind) -> bool {
     if kind.has_mode() { has == want } else { (has.uid, has.gid, &has.label) == (want.uid, want.gid, &want.label) }
+}
+
+/// Whether rights are those of before, user, role and level of the label left aside: a relabelling gives the system's own.
+pub(crate) fn is_still(has: &Rights, before: &Rights, kind: Kind) -> bool {
+    let types = |rights: &Rights| rights.label.as_ref().map(|label| label.type_name().to_owned());
+    let like = || Rights { label: before.label.clone(), ..has.clone() };
+    is(has, before, kind) || (types(has) == types(before) && is(&like(), before, kind))
 }
 
 /// Makes what a handle holds have the rights `after`, and reads them back; only the calls that this takes are made.

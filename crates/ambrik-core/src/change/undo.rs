@@ -17,7 +17,7 @@ use super::ledger::{
 };
 use super::moving::move_back;
 use super::remains::pending;
-use super::rights::{ChangeTime, RightsChange, facts, hold, is, is_between, pin, write};
+use super::rights::{ChangeTime, RightsChange, facts, hold, is, is_between, is_still, pin, write};
 use super::{ChangeContext, ChangeError, Job, Outcome, end, keepsake, remove, run, times_of};
 use crate::entry::{Identity, Kind};
 use crate::shown::Shown;
@@ -306,7 +306,7 @@ fn take_back(
     if is(rights, &turn.after, turn.kind) {
         return Ok(None);
     }
-    let left = is(rights, &turn.before, turn.kind)
+    let left = is_still(rights, &turn.before, turn.kind)
         || (interrupted && is_between(rights, &turn.after, &turn.before, turn.kind));
     if !left && !force {
         let mut what = format!("now {}:{} {}", rights.uid, rights.gid, rights.mode);
@@ -472,7 +472,7 @@ fn untouched(
     // What was made without a label of its own got one from the kernel.
     let label = creation.rights.label.clone().or_else(|| now.rights.label.clone());
     let made = crate::entry::Rights { label, ..(*creation.rights).clone() };
-    if now.kind != creation.kind || !is(&now.rights, &made, now.kind) {
+    if now.kind != creation.kind || !is_still(&now.rights, &made, now.kind) {
         return Err(Failure::NotOurs("its owner or mode was changed; --force decides".into()));
     }
     if !empty {

@@ -1,7 +1,7 @@
 //! SELinux labels: what they let PHP's domain do, and whether they last.
 
 use super::{Case, Check, Concern, Judge, Raised, Reason, Remedy, Severity};
-use crate::label::{LabelVerdict, OnTheWay};
+use crate::label::{ByHand, LabelVerdict, OnTheWay};
 use crate::security_context::SecurityContext;
 
 pub(crate) static LABEL_BLOCKS: Check = Check {
@@ -64,9 +64,38 @@ pub(crate) static LABEL_PROTECTION_OFF: Check = Check {
     judge: Judge::Audit,
 };
 
-/// Why SELinux does not protect, and the site that was looked at.
-pub(crate) fn label_protection_off(cause: String, site: &str) -> (&'static Check, Concern) {
-    (&LABEL_PROTECTION_OFF, Concern { cause, sites: [(site.to_owned(), String::new())].into() })
+/// Why SELinux does not protect and what puts that right, and the site that was looked at.
+pub(crate) fn label_protection_off(found: ByHand, site: &str) -> (&'static Check, Concern) {
+    let sites = [(site.to_owned(), String::new())].into();
+    (&LABEL_PROTECTION_OFF, Concern { cause: found.says, sites, cure: Some(found.cure) })
+}
+
+pub(crate) static PHP_UNCONFINED: Check = Check {
+    name: "php-unconfined",
+    severity: Severity::High,
+    wrong: "PHP runs outside of the confinement that SELinux has for it",
+    lets: "whoever gets into PHP is bound by the modes alone, whatever labels say",
+    remedy: Remedy::Hand("start PHP by its service, not by hand: it is in its own domain then"),
+    judge: Judge::Audit,
+};
+
+/// PHP runs in this domain.
+pub(crate) fn php_unconfined(domain: &SecurityContext) -> Raised {
+    (&PHP_UNCONFINED, Reason::Says(format!("in {}", domain.type_name())))
+}
+
+pub(crate) static BOOLEAN_WIDENS: Check = Check {
+    name: "boolean-widens",
+    severity: Severity::Medium,
+    wrong: "the host's policy lets PHP do more than the labels of the site are for",
+    lets: "labels do not keep PHP from it: what the modes allow is done",
+    remedy: Remedy::Hand("switch the boolean off, if nothing else on the host needs it"),
+    judge: Judge::Audit,
+};
+
+/// What the policy allows besides, and what takes it away.
+pub(crate) fn boolean_widens(found: ByHand) -> Raised {
+    (&BOOLEAN_WIDENS, Reason::by_hand(found))
 }
 
 pub(crate) static SWITCH_DIFFERS: Check = Check {

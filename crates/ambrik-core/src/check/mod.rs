@@ -119,6 +119,8 @@ pub(crate) struct Concern {
     pub(crate) cause: String,
     /// The sites that it concerns, and what is to be said of each.
     pub(crate) sites: BTreeMap<String, String>,
+    /// What puts it right, where that is not what the check says.
+    pub(crate) cure: Option<String>,
 }
 
 impl fmt::Debug for Judge {
@@ -286,6 +288,7 @@ pub static CATALOGUE: &[&Check] = &[
     &web::PHP_RUNS_IN_STORE,
     &web::SECRET_SERVED,
     &labels::LABEL_BLOCKS,
+    &labels::PHP_UNCONFINED,
     &kinds::HARD_LINK_SHARED,
     &neighbours::PHP_SHARED,
     &php::SESSION_SHARED,
@@ -308,6 +311,7 @@ pub static CATALOGUE: &[&Check] = &[
     &labels::LABEL_NOT_KEPT,
     &labels::LABEL_UNKNOWN,
     &labels::SWITCH_DIFFERS,
+    &labels::BOOLEAN_WIDENS,
     &site::COULD_NOT_LOOK,
     &needs::ACCESS_WITHHELD,
     &needs::KEEPER_CANNOT_WRITE,
@@ -318,7 +322,10 @@ pub static CATALOGUE: &[&Check] = &[
 ];
 
 pub(crate) use kinds::{hard_link_shared, link_leaves_site};
-pub(crate) use labels::{LABEL_NOT_KEPT, label_not_kept, label_on_the_way, label_protection_off, switch_differs};
+pub(crate) use labels::{
+    LABEL_NOT_KEPT, boolean_widens, label_not_kept, label_on_the_way, label_protection_off, php_unconfined,
+    switch_differs,
+};
 pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
 pub(crate) use needs::{WEB_CANNOT_READ, keeper_can_write, not_let_near, not_there};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};

@@ -35,7 +35,7 @@ pub(crate) static PHP_SHARED: Check = Check {
         };
         let sharing = people.sharing();
         let sites = sharing.iter().map(|other| secrets(other)).chain([secrets(site)]).collect();
-        (!sharing.is_empty()).then(|| Concern { cause: format!("all run as {}", site.php.user), sites })
+        (!sharing.is_empty()).then(|| Concern { cause: format!("all run as {}", site.php.user), sites, cure: None })
     }),
 };
 

@@ -45,6 +45,7 @@ fn shared(
     (!others.is_empty()).then(|| Concern {
         cause: format!("all in {}, as {}", Shown(&own), site.php.user),
         sites: others.into_iter().map(of).chain([of(&site.name)]).collect(),
+        cure: None,
     })
 }
 

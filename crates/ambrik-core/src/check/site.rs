@@ -131,7 +131,7 @@ fn is_folder(site: &Site, exposed: &Exposed) -> bool {
 pub(crate) fn open_folder(site: &Site) -> Option<(&'static Check, Concern)> {
     let exposed = site.exposed.as_ref().filter(|exposed| is_folder(site, exposed))?;
     let cause = format!("{}: {}: {}", Shown(&exposed.path), exposed.why, exposed.mend);
-    Some((&SITE_FILE_OPEN, Concern { cause, sites: [(site.name.clone(), String::new())].into() }))
+    Some((&SITE_FILE_OPEN, Concern { cause, sites: [(site.name.clone(), String::new())].into(), cure: None }))
 }
 
 pub(crate) static PROOF_DISTURBED: Check = Check {

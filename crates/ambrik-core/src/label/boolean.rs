@@ -96,6 +96,12 @@ pub fn governing(host: &Host, permission: &str, class: &str, type_name: &str) ->
     Some(Boolean { name: (*known).to_owned(), on: is_on(host, known) })
 }
 
+/// Whether what is of a type depends on a boolean.
+pub(super) fn governs_type(type_name: &str) -> bool {
+    let of_files = GOVERN.iter().filter(|(class, ..)| *class == "file");
+    of_files.filter(|(.., part, _)| !part.is_empty()).any(|(.., part, _)| type_name.contains(part))
+}
+
 /// The names of the booleans that the loaded policy has; none where the host does not tell.
 pub(super) fn names(host: &Host) -> Vec<String> {
     let names = host.names_in(&Path::new(INTERFACE).join("booleans")).unwrap_or_default();

@@ -11,10 +11,10 @@ mod store;
 mod table;
 mod uses;
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 pub(crate) use by_hand::{ByHand, OnTheWay};
 pub use kernel::{Allowed, Kernel};
@@ -31,11 +31,20 @@ use crate::host::{Role, domains};
 use crate::nearest::nearest;
 use crate::policy;
 use crate::security_context::SecurityContext;
-use crate::site::{Problem, Problems, Site};
+use crate::site::{Part, Problem, Problems, Site};
 use crate::tree::Host;
 
 /// The domain that web servers and PHP run in by the trade's common policy, where no process is there to ask.
 const USUAL_DOMAIN: &str = "httpd_t";
+/// The usual type of what it only reads.
+const CONTENT: &str = "httpd_sys_content_t";
+
+/// Domains that confine nothing: of what was started from a login, or by no unit that the policy knows.
+const UNCONFINED: &[&str] = &["unconfined_t", "unconfined_service_t", "initrc_t"];
+/// The boolean that makes all web content one.
+const UNIFIED: &str = "httpd_unified";
+/// Booleans that let PHP run what it can write.
+const EXECUTING: &[&str] = &["httpd_tmp_exec", UNIFIED, "httpd_enable_cgi"];
 
 /// SELinux on one host.
 #[derive(Debug)]
@@ -56,6 +65,8 @@ pub struct Labels {
     store: Option<Store>,
     /// The booleans that the loaded policy has; none where the host does not tell.
     booleans: Vec<String>,
+    /// Those that are on of the booleans that widen what PHP may do with files.
+    widening: Vec<&'static str>,
 }
 
 /// How a site's labels are made to last.
@@ -85,6 +96,7 @@ impl Labels {
                 whole: false,
                 store: None,
                 booleans: Vec::new(),
+                widening: Vec::new(),
             };
         }
         let rules = state.rules_folder().map_or(Ok(None), |folder| Rules::read(host, &folder));
@@ -98,6 +110,7 @@ impl Labels {
             domains: domains(host),
             store: Store::of(host, &state),
             booleans: boolean::names(host),
+            widening: EXECUTING.iter().copied().filter(|name| boolean::is_on(host, name) == Some(true)).collect(),
             state,
             problem,
             as_enforcing: false,
@@ -186,8 +199,37 @@ impl Labels {
                     .into(),
             })
             .collect();
+        problems.extend(self.useless_types(site));
         problems.extend(site.switches.iter().filter_map(|name| self.unknown_boolean(name, site.switches_line)));
         if problems.is_empty() { Ok(()) } else { Err(Problems { file: site.file.clone(), list: problems }) }
+    }
+
+    /// The types that a site file names and that do not let PHP do there what the part is for; one that a boolean governs may
+    /// wait for that.
+    fn useless_types(&self, site: &Site) -> Vec<Problem> {
+        let site = Arc::new(site.clone());
+        let policy = module::sealed(&site);
+        let labels = self.of_site(&site);
+        let named = site.parts.iter().enumerate().filter_map(|(number, part)| {
+            Some((number, part, part.overrides.selinux_type.as_deref().filter(|name| self.has_type(name))?))
+        });
+        let blocks = |context: &policy::Context, type_name: &str| {
+            let label = SecurityContext::of_file(type_name, self.state.multi_level);
+            labels.fit(context, &label, Kind::File) == Some(Fit::Blocks) && !boolean::governs_type(type_name)
+        };
+        let useless = named.filter(|(number, _, type_name)| blocks(&policy.context_of(*number), type_name));
+        let problem = |(_, part, type_name): (usize, &Part, &str)| Problem {
+            line: part.line,
+            column: 1,
+            what: format!(
+                "part {}: type = \"{type_name}\" does not let {} do there what use = \"{}\" is for",
+                part.shown,
+                labels.domain.type_name(),
+                part.used_as
+            ),
+            right: "leave type out, and the usual one is taken (ambrik audit --labels shows it)".into(),
+        };
+        useless.map(problem).collect()
     }
 
     /// What is to be said of a boolean that the site file names and this host's policy does not have.
@@ -204,12 +246,25 @@ impl Labels {
         Some(Problem { line, column: 1, what, right })
     }
 
+    /// Whether a domain may change what has the usual type of web content.
+    fn may_change_content(&self, domain: &SecurityContext) -> bool {
+        let content = SecurityContext::of_file(CONTENT, self.state.multi_level);
+        let allowed = self.kernel.as_ref().and_then(|kernel| kernel.allows(domain, &content, Kind::File));
+        allowed.is_some_and(|allowed| Fit::of(&allowed, Need::Read, Kind::File) == Fit::TooWide)
+    }
+
     /// The labels of one site.
     #[must_use]
     pub fn of_site(&self, site: &Site) -> SiteLabels<'_> {
-        let (domain, domain_seen) = self.domain(Role::Php, site.php.ids.uid);
+        let (seen, domain_seen) = self.domain(Role::Php, site.php.ids.uid);
+        let (domain, unconfined) = if UNCONFINED.contains(&seen.type_name()) {
+            (SecurityContext::of_domain(USUAL_DOMAIN, self.state.multi_level), Some(seen))
+        } else {
+            (seen, None)
+        };
         let (web, _) = self.domain(Role::Web, site.web.ids.uid);
-        SiteLabels { labels: self, domain, domain_seen, web, types: Mutex::default() }
+        let unified = self.widening.contains(&UNIFIED) && self.may_change_content(&domain);
+        SiteLabels { labels: self, domain, domain_seen, unconfined, web, unified, types: Mutex::default() }
     }
 }
 
@@ -221,7 +276,11 @@ pub struct SiteLabels<'l> {
     pub domain: SecurityContext,
     /// Whether a process of it was seen.
     pub domain_seen: bool,
+    /// The domain that its PHP really runs in, where that is none that confines it: what labels are for is judged by the usual one.
+    pub unconfined: Option<SecurityContext>,
     web: SecurityContext,
+    /// Whether a boolean lets PHP change all web content: then no type keeps it from code.
+    unified: bool,
     types: Mutex<HashMap<(crate::site::Use, Need, bool), &'static str>>,
 }
 
@@ -288,7 +347,9 @@ impl SiteLabels<'_> {
             })
         };
         let first = known.first().or(candidates.first()).copied().unwrap_or(USUAL_DOMAIN);
-        let chosen = fits(true).or_else(|| fits(false)).unwrap_or(first);
+        // Where a boolean widens them all, an odd type helps nothing: the boolean is what is to be told of.
+        let usual = known.first().copied().filter(|_| self.unified && need == Need::Read);
+        let chosen = usual.or_else(|| fits(true)).or_else(|| fits(false)).unwrap_or(first);
         types.insert(key, chosen);
         chosen
     }
@@ -335,6 +396,7 @@ impl SiteLabels<'_> {
             None if same => LabelVerdict::Right,
             None => LabelVerdict::Other,
             Some(Fit::Blocks) => LabelVerdict::Blocks,
+            Some(Fit::TooWide) if same && self.unified => LabelVerdict::Right,
             Some(Fit::TooWide) => LabelVerdict::TooWide,
             Some(Fit::Exact) if named && !same => LabelVerdict::Other,
             Some(Fit::Exact) if !same && self.is_wider(context, label, wanted, kind) => LabelVerdict::TooWide,
@@ -393,10 +455,48 @@ impl SiteLabels<'_> {
         (another && !rules.is_customizable(label.type_name())).then_some(answer)
     }
 
-    /// Whether PHP's domain is one for which the policy is only logged.
+    /// PHP's domain, where the policy is only logged for it, and what puts that right.
     #[must_use]
-    pub fn domain_is_permissive(&self) -> bool {
-        let label = SecurityContext::of_file("httpd_sys_content_t", self.labels.state.multi_level);
-        self.allows(&self.domain, &label, Kind::File).is_some_and(|allowed| allowed.permissive)
+    pub(crate) fn permissive_domain(&self) -> Option<ByHand> {
+        let label = SecurityContext::of_file(CONTENT, self.labels.state.multi_level);
+        let permissive = self.allows(&self.domain, &label, Kind::File).is_some_and(|allowed| allowed.permissive);
+        let domain = self.domain.type_name();
+        let says = || format!("PHP's domain {domain} is permissive");
+        permissive.then(|| ByHand { says: says(), cure: format!("semanage permissive -d {domain}") })
+    }
+
+    /// What the policy lets PHP do besides what the site's labels are for: change all content, run what it writes.
+    pub(crate) fn widened(&self, policy: &policy::Policy) -> Vec<ByHand> {
+        let off = |name: &str| boolean::command(name, false);
+        let mut found = Vec::new();
+        if self.unified {
+            let says = format!("{UNIFIED} is on: PHP may change web content of any type");
+            found.push(ByHand { says, cure: off(UNIFIED) });
+        }
+        let parts = policy.site().parts.iter().enumerate().map(|(number, _)| policy.context_of(number));
+        let written = parts.filter(|context| context.is_managed() && context.row.php == policy::Right::Write);
+        let types: BTreeSet<String> = written.map(|context| self.type_of(policy, &context).to_owned()).collect();
+        let runs = |type_name: &&String| {
+            let label = SecurityContext::of_file(type_name, self.labels.state.multi_level);
+            let allowed = self.allows(&self.domain, &label, Kind::File);
+            allowed.is_some_and(|allowed| allowed.all(&["execute", "execute_no_trans"]))
+        };
+        let run: Vec<&str> = types.iter().filter(runs).map(String::as_str).collect();
+        if !run.is_empty() {
+            let run = run.join(", ");
+            let boolean = EXECUTING.iter().find(|name| self.labels.widening.contains(name));
+            found.push(match boolean {
+                Some(name) => ByHand {
+                    says: format!("{name} is on: PHP may run files of {run}, which it writes"),
+                    cure: off(name),
+                },
+                None => ByHand {
+                    says: format!("PHP may run files of {run}, which it writes"),
+                    cure: "no boolean is known for it: keep what PHP writes on a file system that is mounted noexec"
+                        .into(),
+                },
+            });
+        }
+        found
     }
 }

@@ -97,7 +97,7 @@ impl RuleFolder {
     fn set(&self, specs: &[Spec]) -> Option<&RegexSet> {
         let compile = || {
             let sources = self.together.iter().filter_map(|number| match &specs[*number as usize].fits {
-                Fits::Regex(expression) => Some(expression.whole(&specs[*number as usize].text)),
+                Fits::Regex(expression) => Some(expression.anchored()),
                 Fits::Exact | Fits::Tree | Fits::Below => None,
             });
             let mut builder = RegexSetBuilder::new(sources);
@@ -135,8 +135,8 @@ enum Fits {
 struct Expression {
     /// What every path that it fits begins with.
     literal: Box<[u8]>,
-    /// Its first component, where that is plain: paths must have the same, and the expression is for what follows it.
-    stem: usize,
+    /// Its first component, where that is plain: paths must have the same.
+    stem: Box<[u8]>,
     source: Box<str>,
     compiled: OnceLock<Option<Regex>>,
 }
@@ -194,6 +194,10 @@ impl Rules {
         let (pattern, kind, context) = match words[..] {
             [] => return Ok(()),
             [first, ..] if first.starts_with('#') => return Ok(()),
+            // The library takes none of its rules then.
+            ref words if words.iter().any(|word| !word.is_ascii()) => {
+                return Err(RulesError::LabelLine(place, "this line has signs beyond ASCII".into()));
+            }
             [pattern, context] => (pattern, None, context),
             [pattern, kind, context] => {
                 let Some(kind) = kind_of(kind) else {
@@ -246,8 +250,8 @@ impl Rules {
                     let folder = literal.iter().rposition(|b| *b == b'/').map_or(0, |slash| slash);
                     let expression = Expression {
                         literal: literal.clone().into(),
-                        stem,
-                        source: spec.text[stem..].into(),
+                        stem: spec.text.as_bytes()[..stem].into(),
+                        source: spec.text.clone(),
                         compiled: OnceLock::new(),
                     };
                     (literal[..folder].to_vec(), Fits::Regex(Box::new(expression)))

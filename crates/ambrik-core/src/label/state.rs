@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use super::by_hand::ByHand;
 use crate::tree::Host;
 
 /// Where the kernel's interface is.
@@ -89,22 +90,33 @@ impl State {
         Some(Path::new("/etc/selinux").join(policy).join("contexts/files"))
     }
 
-    /// What is wrong with it, in words; nothing where it protects, or was never installed.
+    /// What is wrong with it, and what puts it right; nothing where it protects, or was never installed.
     #[must_use]
-    pub fn weakness(&self) -> Option<String> {
+    pub(crate) fn weakness(&self) -> Option<ByHand> {
+        const CONFIGURED: &str = "SELINUX=enforcing in /etc/selinux/config";
+        const LOOK: &str =
+            "set the labels (ambrik set), look for denials while it is permissive (ambrik why --from-log)";
         if !self.installed && self.now == Protection::Off {
             return None;
         }
-        match (self.now, self.configured) {
-            (Protection::Enforcing, None | Some(Protection::Enforcing)) => None,
-            (Protection::Enforcing, Some(next)) => {
-                Some(format!("enforcing now, and {} from the next start on", next.word()))
-            }
+        let says = match (self.now, self.configured) {
+            (Protection::Enforcing, None | Some(Protection::Enforcing)) => return None,
             (now, Some(next)) if next != now => {
-                Some(format!("{} now, and {} from the next start on", now.word(), next.word()))
+                format!("{} now, and {} from the next start on", now.word(), next.word())
             }
-            (now, _) => Some(now.word().into()),
-        }
+            (now, _) => now.word().into(),
+        };
+        let cure = match (self.now, self.configured) {
+            (Protection::Enforcing, _) => CONFIGURED.to_owned(),
+            (Protection::Permissive, Some(Protection::Enforcing)) => format!("{LOOK}, then setenforce 1"),
+            (Protection::Permissive, _) => format!("{LOOK}, then setenforce 1 and {CONFIGURED}"),
+            (Protection::Off, _) => format!(
+                "SELINUX=permissive in /etc/selinux/config, no selinux=0 on the kernel's command line (on Debian selinux-activate \
+                 adds what is needed), touch /.autorelabel and start anew: everything is labelled then, which takes a while; \
+                 {LOOK}, then setenforce 1 and {CONFIGURED}"
+            ),
+        };
+        Some(ByHand { says, cure })
     }
 }
 
@@ -144,7 +156,8 @@ mod tests {
     #[case::a_policy_elsewhere(&[("etc/selinux/config", "SELINUX=enforcing\nSELINUXTYPE=../../x"), RULES], false, None)]
     fn kernel_and_configuration(#[case] files: &[(&str, &str)], #[case] used: bool, #[case] weakness: Option<&str>) {
         let state = state(files);
-        assert_eq!((state.is_used(), state.weakness().as_deref()), (used, weakness), "{state:?}");
+        let found = state.weakness().map(|found| found.says);
+        assert_eq!((state.is_used(), found.as_deref()), (used, weakness), "{state:?}");
     }
 
     #[test]

@@ -1,13 +1,13 @@
 //! The host's policy store, reached through the operating system's own command for it (`semodule(8)`).
 
-use std::io::Write as _;
+use std::io::{Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use super::State;
 use super::module::{LocalRule, mark, module_name};
 use crate::shown::Shown;
-use crate::tree::Host;
+use crate::tree::{Host, WayError};
 
 const MODULES: &str = "semodule";
 const LOCAL_RULES: &str = "semanage";
@@ -18,6 +18,8 @@ pub(super) const SEARCHED: &str = "/usr/sbin:/usr/bin:/sbin:/bin";
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Store {
     policy: String,
+    /// Where it keeps its modules, from the host's `/` on.
+    folder: PathBuf,
     /// The folder that stands for the host's `/`, where it is not this one: its policy is built and not loaded.
     root: Option<PathBuf>,
     /// Whether modules can be installed.
@@ -33,15 +35,16 @@ impl Store {
         let policy = state.policy.clone().filter(|_| state.installed)?;
         // Where it was until 2014, and in images: below the policy itself (`semanage.conf(5)`, store-root).
         let stores = [Path::new("/var/lib/selinux").join(&policy), Path::new("/etc/selinux").join(&policy)];
-        let has_store = stores.iter().any(|store| host.resolve(&store.join("active")).is_ok());
+        let store = stores.iter().find(|store| host.resolve(&store.join("active")).is_ok());
         let found = |command: &str| SEARCHED.split(':').any(|folder| Path::new(folder).join(command).exists());
         // The system's command follows links: in an image they may lead anywhere.
-        if !has_store || (!host.is_this() && !stores.iter().all(|folder| host.holds_no_links(folder))) {
+        let folder = store?.join("active/modules");
+        if !host.is_this() && !stores.iter().all(|folder| host.holds_no_links(folder)) {
             return None;
         }
         let root = (!host.is_this()).then(|| host.root().to_owned());
         let (modules, local_rules) = (found(MODULES), found(LOCAL_RULES) && root.is_none());
-        (modules || local_rules).then_some(Self { policy, root, modules, local_rules })
+        (modules || local_rules).then_some(Self { policy, folder, root, modules, local_rules })
     }
 
     /// Installs a module, or puts it in the place of the one that has its name. `file` ends in `NAME.cil`.
@@ -55,36 +58,34 @@ impl Store {
 
     /// The name and the text of the module that a site has in the store; with no text, the first name that is nobody's.
     ///
-    /// Errors: what the command said.
-    pub fn of_site(&self, site: &str) -> Result<(String, Option<String>), String> {
-        let listed = self.listed()?;
-        let names = std::iter::once(String::new()).chain((2..).map(|number: u32| format!("_{number}")));
+    /// Errors: what cannot be read of the store.
+    pub fn of_site(&self, host: &Host, site: &str) -> Result<(String, Option<String>), String> {
+        let names = std::iter::once(String::new()).chain((2..1_000).map(|number: u32| format!("_{number}")));
         for name in names.map(|end| format!("{}{end}", module_name(site))) {
-            if !listed.contains(&name) {
-                return Ok((name, None));
-            }
-            let text = self.text(&name)?;
-            if text.starts_with(&mark(site)) {
-                return Ok((name, Some(text)));
+            match self.installed(host, &name)? {
+                None => return Ok((name, None)),
+                Some(text) if text.starts_with(&mark(site)) => return Ok((name, Some(text))),
+                Some(_) => {}
             }
         }
         Err(format!("no name is left for the module of {site}"))
     }
 
-    /// The text of a module that is installed; nothing where there is none of this name.
+    /// The text of a module that is installed, of the highest priority that has it; nothing where there is none of this name.
     ///
-    /// Errors: what the command said.
-    pub fn installed(&self, name: &str) -> Result<Option<String>, String> {
-        if self.has(name)? { self.text(name).map(Some) } else { Ok(None) }
-    }
-
-    fn text(&self, name: &str) -> Result<String, String> {
-        let failed = |said: String| format!("cannot read the module {name}: {said}");
-        let folder = tempfile::tempdir().map_err(|cause| failed(cause.to_string()))?;
-        let mut command = self.command();
-        command.current_dir(folder.path()).args(["--cil", "-E", name]);
-        Self::output(command).map_err(failed)?;
-        std::fs::read_to_string(folder.path().join(format!("{name}.cil"))).map_err(|cause| failed(cause.to_string()))
+    /// Errors: what cannot be read of the store.
+    pub fn installed(&self, host: &Host, name: &str) -> Result<Option<String>, String> {
+        let failed = |error: &WayError| format!("cannot read the host's policy store: {error}");
+        let mut priorities = host.names_in(&self.folder).map_err(|error| failed(&error))?;
+        priorities.sort_by_key(|name| std::cmp::Reverse(name.to_str().and_then(|text| text.parse::<u32>().ok())));
+        for priority in priorities {
+            match host.read(&self.folder.join(priority).join(name).join("cil"), LONGEST) {
+                Ok(bytes) => return Ok(Some(unpacked(&bytes)?)),
+                Err(WayError::Missing(_) | WayError::NoDirectory(_)) => {}
+                Err(error) => return Err(failed(&error)),
+            }
+        }
+        Ok(None)
     }
 
     /// Writes and removes local file-context rules, in this order: lines `EXPRESSION TAB KIND TAB TYPE` as
@@ -98,7 +99,7 @@ impl Store {
             .map(|rule| format!("fcontext -a -f {} -t '{}' '{}'\n", rule.kind, rule.type_name, rule.expression));
         let input: String = gone.chain(made).collect();
         let mut command = Command::new(LOCAL_RULES);
-        command.env_clear().env("PATH", SEARCHED).env("LC_ALL", "C").args(["-S", &self.policy, "import"]);
+        command.env_clear().env("PATH", SEARCHED).env("LC_ALL", "C").args(["import", "-S", &self.policy]);
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         let mut child = command.spawn().map_err(|cause| format!("cannot run {LOCAL_RULES}: {cause}"))?;
         if let Some(mut stdin) = child.stdin.take() {
@@ -111,48 +112,42 @@ impl Store {
     /// Removes a module; one that is not there is no error.
     ///
     /// Errors: what the command said.
-    pub fn remove(&self, name: &str) -> Result<(), String> {
-        if !self.has(name)? {
+    pub fn remove(&self, host: &Host, name: &str) -> Result<(), String> {
+        if self.installed(host, name)?.is_none() {
             return Ok(());
         }
         self.run(&["-r".as_ref(), name.as_ref()]).map(drop).map_err(|said| format!("cannot remove {name}: {said}"))
     }
 
-    /// Whether a module of this name is installed.
-    ///
-    /// Errors: what the command said.
-    pub fn has(&self, name: &str) -> Result<bool, String> {
-        Ok(self.listed()?.iter().any(|listed| listed == name))
-    }
-
-    fn listed(&self) -> Result<Vec<String>, String> {
-        let listed = self.run(&["-l".as_ref()]).map_err(|said| format!("cannot list the policy's modules: {said}"))?;
-        Ok(listed.lines().filter_map(|line| line.split_whitespace().next().map(str::to_owned)).collect())
-    }
-
-    fn command(&self) -> Command {
+    fn run(&self, arguments: &[&std::ffi::OsStr]) -> Result<String, String> {
         let mut command = Command::new(MODULES);
         command.env_clear().env("PATH", SEARCHED).env("LC_ALL", "C").stdin(Stdio::null());
         command.args(["-s", &self.policy]);
         if let Some(root) = &self.root {
             command.arg("-n").arg("-p").arg(root);
         }
-        command
-    }
-
-    fn run(&self, arguments: &[&std::ffi::OsStr]) -> Result<String, String> {
-        let mut command = self.command();
-        command.args(arguments);
-        Self::output(command)
-    }
-
-    fn output(mut command: Command) -> Result<String, String> {
-        let output = command.output().map_err(|cause| format!("cannot run {MODULES}: {cause}"))?;
+        let output = command.args(arguments).output().map_err(|cause| format!("cannot run {MODULES}: {cause}"))?;
         if output.status.success() {
             return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
         }
         Err(said(&output.stderr))
     }
+}
+
+/// No module of a site's is longer, packed or not.
+const LONGEST: usize = 16 << 20;
+
+/// A module's text, which the store keeps packed by bzip2 or as it is (`semanage.conf(5)`, bzip-blocksize).
+fn unpacked(bytes: &[u8]) -> Result<String, String> {
+    let mut text = Vec::new();
+    if bytes.starts_with(b"BZh") {
+        let longest = u64::try_from(LONGEST).unwrap_or(u64::MAX);
+        let packed = bzip2::read::BzDecoder::new(bytes);
+        packed.take(longest).read_to_end(&mut text).map_err(|cause| format!("cannot unpack a module: {cause}"))?;
+    } else {
+        text.extend_from_slice(bytes);
+    }
+    Ok(String::from_utf8_lossy(&text).into_owned())
 }
 
 /// What a command said of why it failed: it warns of much that does no harm, and what stopped it comes last.

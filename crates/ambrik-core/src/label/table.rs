@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::os::unix::ffi::OsStrExt as _;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::{Labels, RuleAnswer, SiteLabels};
@@ -28,22 +29,33 @@ pub struct LabelLine {
     pub given: bool,
     /// How many there are.
     pub count: u64,
+    /// The path, where each has a line of its own.
+    pub path: Option<PathBuf>,
 }
 
-type LabelKey = (Option<usize>, Option<String>, Option<String>, String, bool, bool);
+type LabelKey = (Option<usize>, Option<PathBuf>, Option<String>, Option<String>, String, bool, bool);
 
-/// All labels of `site` in `phase`, by part; the most frequent first within a part.
+impl LabelLine {
+    /// Whether a relabelling leaves what is to be.
+    #[must_use]
+    pub fn is_kept(&self) -> bool {
+        let then = if self.right { self.now.as_deref() } else { Some(self.wanted.as_str()) };
+        self.relabelled.is_none() || self.relabelled.as_deref() == then
+    }
+}
+
+/// All labels of `site` in `phase`, by part; the most frequent first within a part, or, where `each` is asked for, path by path.
 pub fn table(
     host: &Host,
     labels: &Labels,
     site: &Arc<Site>,
     phase: Phase,
-    threads: usize,
+    (each, threads): (bool, usize),
     progress: &Progress,
 ) -> Result<Vec<LabelLine>, SiteError> {
     let policy = Policy::new(Arc::clone(site), phase);
     let of_site = labels.of_site(site);
-    let reader = || LabelReader { policy: &policy, labels: &of_site, rules: labels, found: BTreeMap::new() };
+    let reader = || LabelReader { policy: &policy, labels: &of_site, rules: labels, each, found: BTreeMap::new() };
     let readers = (0..threads.max(1)).map(|_| reader()).collect();
     let mut all: BTreeMap<LabelKey, u64> = BTreeMap::new();
     for reader in walk_site(host, site, &policy, readers, progress)? {
@@ -51,7 +63,7 @@ pub fn table(
             *all.entry(key).or_insert(0) += count;
         }
     }
-    let line = |((part, now, relabelled, wanted, right, given), count)| LabelLine {
+    let line = |((part, path, now, relabelled, wanted, right, given), count)| LabelLine {
         part,
         now,
         relabelled,
@@ -59,9 +71,10 @@ pub fn table(
         right,
         given,
         count,
+        path,
     };
     let mut lines: Vec<LabelLine> = all.into_iter().map(line).collect();
-    lines.sort_by_key(|line| (line.part, std::cmp::Reverse(line.count)));
+    lines.sort_by_key(|line| (line.part, line.path.clone(), std::cmp::Reverse(line.count)));
     Ok(lines)
 }
 
@@ -69,6 +82,8 @@ struct LabelReader<'r> {
     policy: &'r Policy,
     labels: &'r SiteLabels<'r>,
     rules: &'r Labels,
+    /// Whether each path has a line of its own.
+    each: bool,
     found: BTreeMap<LabelKey, u64>,
 }
 
@@ -90,7 +105,8 @@ impl SiteVisitor for LabelReader<'_> {
             self.rules.rules().map_or(&RuleAnswer::NoRule, |rules| rules.answer(real.as_os_str().as_bytes(), kind));
         let now = label.map(|label| label.type_name().to_owned());
         let relabelled = relabelled.type_name().filter(|_| !given).map(str::to_owned);
-        let key = (context.part, now, relabelled, wanted.to_owned(), right, given);
+        let path = self.each.then(|| self.policy.site().relative(&spot.path()));
+        let key = (context.part, path, now, relabelled, wanted.to_owned(), right, given);
         *self.found.entry(key).or_insert(0) += 1;
     }
 

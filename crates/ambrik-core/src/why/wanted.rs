@@ -306,6 +306,16 @@ impl AccessJudge<'_> {
         }
         let itself = path == lack.answer.at.itself;
         let context = if itself { *lack.context } else { lack.holder.cursor(&path).context };
+        let modes_give = decide(&self.subject.ids, facts.kind, &facts.rights, want).allowed;
+        let of_label = lack.lacks.then(|| self.label_cure(lack, &context, &path, facts, want)).flatten();
+        if let Some(cure) = of_label.as_ref().filter(|_| modes_give || facts.label_given) {
+            // An access list gives nothing that a label refuses.
+            let from = facts.rights.label.as_ref().map_or(from, |label| label.type_name().into());
+            return Mend { path, from, to: None, remedy: Cure::Hand(cure.clone()) };
+        }
+        if let (true, Some(cure)) = (is_held(&context), self.left_alone(lack, &context, &path, facts)) {
+            return Mend { path, from, to: None, remedy: Cure::Hand(cure) };
+        }
         if is_held(&context) {
             let program = facts.kind == Kind::File && facts.rights.mode.has(0o100);
             let wanted = self.solved(lack.holder, &context, Shape::of(facts.kind, program));
@@ -328,13 +338,6 @@ impl AccessJudge<'_> {
                 return Mend { path, from, to: Some(to), remedy: Cure::Set };
             }
         }
-        let modes_give = decide(&self.subject.ids, facts.kind, &facts.rights, want).allowed;
-        let of_label = lack.lacks.then(|| self.label_cure(lack, &context, &path, facts, want)).flatten();
-        if let (true, Some(cure)) = (modes_give, &of_label) {
-            // An access list gives nothing that a label refuses.
-            let from = facts.rights.label.as_ref().map_or(from, |label| label.type_name().into());
-            return Mend { path, from, to: None, remedy: Cure::Hand(cure.clone()) };
-        }
         if lack.lacks && lack.holder.denies(&context, &self.subject.ids, want) {
             return Mend { path, from, to: None, remedy: Cure::Hand(lack.in_site_file()) };
         }
@@ -342,6 +345,25 @@ impl AccessJudge<'_> {
         let remedy = by_hand(&self.subject, &path, facts, want);
         let remedy = of_label.map_or(remedy.clone(), |cure| format!("{remedy} && {cure}"));
         Mend { path, from, to: None, remedy: Cure::Hand(remedy) }
+    }
+
+    /// What puts right, by hand, what `set` leaves alone: pipes, sockets and devices.
+    fn left_alone(&self, lack: &Lack<'_>, context: &Context, path: &Path, facts: &Facts) -> Option<String> {
+        if !matches!(facts.kind, Kind::Fifo | Kind::Socket | Kind::Device) || !lack.lacks {
+            return None;
+        }
+        let path = shell_path(path);
+        let labels = self.setting.labels.filter(|labels| labels.are_managed());
+        let label = labels.map(|labels| {
+            let type_name = labels.of_site(lack.holder.site()).type_of(&lack.holder.policy, context).to_owned();
+            format!("chcon -t {type_name} {path}")
+        });
+        let php = &lack.holder.site().php;
+        let owner =
+            (facts.rights.uid != php.ids.uid).then(|| format!("chown {} {path}", shell_name(&php.user, php.ids.uid.0)));
+        let commands: Vec<String> = label.into_iter().chain(owner).collect();
+        (!commands.is_empty())
+            .then(|| format!("{} (ambrik leaves a {} alone)", commands.join(" && "), facts.kind.word()))
     }
 
     /// What puts a label right that refuses this, where `set` does not: of a directory that leads to the site, or from a mount.

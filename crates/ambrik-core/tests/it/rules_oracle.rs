@@ -67,7 +67,11 @@ fn differences(rules: &Rules, file: Option<&Path>, paths: &[String]) -> Vec<Stri
                 at_once_known += 1;
             }
             if got != want {
-                found.push(format!("{word} {path}: the system {want}, ambrik {got}"));
+                let rule = rules.rule_for(path.as_bytes(), kind).map(ToString::to_string).unwrap_or_default();
+                let line = rules.rule_for(path.as_bytes(), kind).and_then(|place| {
+                    std::fs::read_to_string(&place.file).ok()?.lines().nth(place.line - 1).map(str::to_owned)
+                });
+                found.push(format!("{word} {path}: the system {want}, ambrik {got} by {rule} {line:?}"));
             }
         }
     }
@@ -147,7 +151,7 @@ fn every_path_gets_what_the_system_says() {
 
 /// Rules with every kind of pattern, in files whose order counts.
 #[rstest]
-fn made_up_rules_count_as_they_do_for_the_system(#[values(1, 2, 3)] seed: u64) {
+fn made_up_rules_count_as_they_do_for_the_system(#[values(1, 2, 3, 4, 5, 6, 7, 8)] seed: u64) {
     if !is_installed() {
         return;
     }
@@ -170,6 +174,12 @@ fn made_up_rules_count_as_they_do_for_the_system(#[values(1, 2, 3)] seed: u64) {
         "/x+",
         "/berths(/.*)?",
         "|/data",
+        "|/srv/quay",
+        "|/srv/www/[ab]c",
+        "|/srv/aa|/srv/bb",
+        "/quay/",
+        "/caf.",
+        "/home/[^/]+/public_html",
         "/\\.hidden",
         "/a{2}",
         "/x\\-y",
@@ -206,7 +216,32 @@ fn made_up_rules_count_as_they_do_for_the_system(#[values(1, 2, 3)] seed: u64) {
     let rules = Rules::of(&files, [&aliases[0], &aliases[1]], b"").unwrap();
     let mut paths = paths_of(&texts, seed, 4);
     paths.extend(
-        ["/alias/x", "/alias/www/x", "/alias", "/aliasx", "/srv/berths/x", "/srv/berths", "/data/x"].map(str::to_owned),
+        [
+            "/alias/x",
+            "/alias/www/x",
+            "/alias",
+            "/aliasx",
+            "/srv/berths/x",
+            "/srv/berths",
+            "/data/x",
+            "/srv/quay",
+            "/srv/quax",
+            "/srv/quays",
+            "/srv/aa",
+            "/srv/bb",
+            "/srv/cc",
+            "/srv/ab",
+            "/srv/aax",
+            "/srv/bbx",
+            "/srv/www/ac",
+            "/srv/www/bc",
+            "/srv/www/cc",
+            "/srv/ü",
+            "/srv/ä",
+            "/data/café",
+            "/home/wharfinger/public_html/x",
+        ]
+        .map(str::to_owned),
     );
     let found = differences(&rules, Some(&base), &paths);
     assert!(found.is_empty(), "seed {seed}: {} of {}: {found:#?}", found.len(), paths.len() * KINDS.len());

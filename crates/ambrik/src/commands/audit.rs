@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use ambrik_core::audit::{Audit, HostFinding, audit, host_findings};
 use ambrik_core::check::Severity;
-use ambrik_core::label::table;
+use ambrik_core::label::{LabelLine, table};
 use ambrik_core::over_http;
 use ambrik_core::site::Phase;
 use ambrik_core::why::{Subject, Whom};
@@ -39,7 +39,7 @@ pub(crate) struct AuditArgs {
     #[arg(long)]
     each: bool,
     /// Show SELinux labels instead of findings: what paths have, what a relabelling would give, what they should have
-    #[arg(long, conflicts_with = "each")]
+    #[arg(long)]
     labels: bool,
 }
 
@@ -118,7 +118,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         if args.labels {
             let lines = if looked.labels.are_managed() {
                 watched(session.terminal.quiet, "looking at", |progress| {
-                    table(&looked.host, &looked.labels, &site, phase.phase, threads(), progress)
+                    table(&looked.host, &looked.labels, &site, phase.phase, (args.each, threads()), progress)
                 })?
             } else {
                 Vec::new()
@@ -144,7 +144,20 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         tables: args.labels.then_some(&*tables),
         each: args.each,
     })?;
-    Ok(if wrong.is_empty() { exit(&audits, &of_host, args.fail_on) } else { Exit::Partial })
+    if !wrong.is_empty() {
+        return Ok(Exit::Partial);
+    }
+    Ok(if args.labels { exit_of_labels(&audits, &tables, args.fail_on) } else { exit(&audits, &of_host, args.fail_on) })
+}
+
+/// As labels are: what else is wrong a plain audit tells.
+fn exit_of_labels(audits: &[Audit], tables: &[Vec<LabelLine>], fail_on: FailOn) -> Exit {
+    let sound = |line: &LabelLine| line.right && line.is_kept();
+    match (audits.iter().all(Audit::is_complete), tables.iter().flatten().all(sound) || fail_on == FailOn::Never) {
+        (false, _) => Exit::Partial,
+        (true, false) => Exit::Findings,
+        (true, true) => Exit::Clean,
+    }
 }
 
 /// How long a site may be asked.

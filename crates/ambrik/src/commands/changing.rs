@@ -142,10 +142,11 @@ impl Work<'_> {
         if self.job.phase == Phase::Sealed && self.looked.labels.are_managed() {
             // A window's labels are not for good.
             if let Some(wanted) = &plan.audit.pending.module {
-                plan.module = plan_module(wanted, &site.name, &self.looked.labels).unwrap_or_else(|said| {
-                    session.terminal.warn(&format!("{}: {said}; its labels cannot be made to last", site.name));
-                    None
-                });
+                plan.module =
+                    plan_module(&self.looked.host, wanted, &site.name, &self.looked.labels).unwrap_or_else(|said| {
+                        session.terminal.warn(&format!("{}: {said}; its labels cannot be made to last", site.name));
+                        None
+                    });
             }
             // Booleans concern the whole host: they are named in the site file, shown, and switched on this host only.
             if self.looked.host.is_this() {

@@ -157,18 +157,23 @@ pub(crate) fn audit(
 #[derive(Serialize)]
 struct LabelDocument<'l> {
     part: String,
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    path: Option<PathText<'l>>,
     now: Option<&'l str>,
     relabelled: Option<&'l str>,
     wanted: &'l str,
     right: bool,
+    /// Whether a mount gives it.
+    given: bool,
     count: u64,
 }
 
 fn label_line<'l>(audit: &Audit, line: &'l LabelLine) -> LabelDocument<'l> {
-    let LabelLine { now, relabelled, wanted, right, count, .. } = line;
+    let LabelLine { now, relabelled, wanted, right, given, count, .. } = line;
+    let path = line.path.as_deref().map(PathText::of);
     let part = audit.part_shown(line.part).to_owned();
     let (now, relabelled) = (now.as_deref(), relabelled.as_deref());
-    LabelDocument { part, now, relabelled, wanted, right: *right, count: *count }
+    LabelDocument { part, path, now, relabelled, wanted, right: *right, given: *given, count: *count }
 }
 
 fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl Serialize + use<'a> {

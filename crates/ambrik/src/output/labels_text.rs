@@ -1,10 +1,14 @@
 //! Labels for people: what paths have, what a relabelling would give, what they are to have, side by side.
 
+use std::collections::BTreeSet;
 use std::io::{self, Write};
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
 
 use ambrik_core::audit::Audit;
 use ambrik_core::host::Role;
 use ambrik_core::label::{LabelLine, Labels};
+use ambrik_core::shown::Shown;
 
 use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{counted, number};
@@ -22,7 +26,7 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &
         return writeln!(out, "{name}: {words}");
     }
     let wrong: u64 = lines.iter().filter(|line| !line.right).map(|line| line.count).sum();
-    let lost: u64 = lines.iter().filter(|line| !keeps(line)).map(|line| line.count).sum();
+    let lost: u64 = lines.iter().filter(|line| !line.is_kept()).map(|line| line.count).sum();
     let first = match (wrong, lost) {
         (0, 0) => styled(GOOD, "labels are right, and a relabelling keeps them"),
         (0, n) => {
@@ -45,11 +49,13 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &
         let relabelled = match &line.relabelled {
             None if line.given => "from its mount".to_owned(),
             None => "as it is".to_owned(),
-            Some(name) if keeps(line) => name.clone(),
+            Some(name) if line.is_kept() => name.clone(),
             Some(name) => styled(ODD, name),
         };
         rows.add_row(vec![
-            cut(audit.part_shown(line.part), WIDTH / 4),
+            line.path
+                .as_ref()
+                .map_or_else(|| cut(audit.part_shown(line.part), WIDTH / 4), |path| Shown(path).to_string()),
             number(line.count),
             now.to_owned(),
             relabelled,
@@ -62,14 +68,24 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &
     } else if lost > 0 {
         writeln!(out, "\n  make them last: ambrik set {}   (first: --preview)", site.name)?;
     }
+    if let Some(rules) = labels.rules() {
+        let root = site.root.as_os_str().as_bytes();
+        let stands_for = rules.aliased(root);
+        if stands_for != root {
+            let path = Shown(Path::new(std::ffi::OsStr::from_bytes(&stands_for))).to_string();
+            let words = format!("an equivalence rule has the site labelled as {path} (semanage fcontext -l -C)");
+            wrapped(&words, "  ", "    ", out)?;
+        }
+        let left: BTreeSet<&str> = lines.iter().filter_map(|line| line.now.as_deref()).collect();
+        let left: Vec<&str> = left.into_iter().filter(|name| rules.is_customizable(name)).collect();
+        if !left.is_empty() {
+            let words =
+                format!("a relabelling leaves {} as it is unless it is forced (customizable_types)", left.join(", "));
+            wrapped(&words, "  ", "    ", out)?;
+        }
+    }
     for unclear in labels.rules().iter().flat_map(|rules| rules.unclear()).take(5) {
         wrapped(&format!("{}: {}", unclear.at, unclear.says), "  ", "    ", out)?;
     }
     Ok(())
-}
-
-/// Whether a relabelling leaves what is to be.
-fn keeps(line: &LabelLine) -> bool {
-    let then = if line.right { line.now.as_deref() } else { Some(line.wanted.as_str()) };
-    line.relabelled.is_none() || line.relabelled.as_deref() == then
 }

@@ -17,43 +17,31 @@ impl Spec {
 }
 
 impl Expression {
-    /// Whether it says the same of a whole path as of what follows its stem: not where whole patterns are alternatives,
-    /// of which only the first and the last are tied to an end.
+    /// Whether paths need not be compared with its stem: not where whole patterns are alternatives, of which the stem is the
+    /// first one's, and only the first and the last are tied to an end; and not where the library compares it as it is written.
     pub(super) fn is_whole(&self) -> bool {
-        self.is_understood() && !has_alternatives(&self.source)
+        self.is_understood() && !has_alternatives(&self.source) && !self.stem.contains(&b'\\')
     }
 
-    /// The expression for whole paths. A stem stands for a first component that something follows.
-    pub(super) fn whole(&self, text: &str) -> String {
-        let stem = regex_syntax::escape(text.get(..self.stem).unwrap_or_default());
-        format!("^{stem}{}(?:\n?\\z)", self.source)
+    /// The expression as the library has it. `$` also matches before a line break at the end.
+    pub(super) fn anchored(&self) -> String {
+        format!("^{}(?:\n?\\z)", self.source)
     }
 
     pub(super) fn compiled(&self) -> Option<&Regex> {
-        // `$` also matches before a line break at the end.
-        let compile = || {
-            let source = format!("^{}(?:\n?\\z)", self.source);
-            RegexBuilder::new(&source).unicode(false).dot_matches_new_line(true).build().ok()
-        };
+        let compile = || RegexBuilder::new(&self.anchored()).unicode(false).dot_matches_new_line(true).build().ok();
         self.compiled.get_or_init(compile).as_ref()
     }
 
     /// Whether the expression is one; it is not compiled for that.
     pub(super) fn is_understood(&self) -> bool {
-        let source = format!("^{}(?:\n?\\z)", self.source);
-        regex_syntax::ParserBuilder::new().unicode(false).utf8(false).build().parse(&source).is_ok()
+        regex_syntax::ParserBuilder::new().unicode(false).utf8(false).build().parse(&self.anchored()).is_ok()
     }
 
     pub(super) fn fits(&self, path: &[u8]) -> bool {
         let stem = path.iter().skip(1).position(|b| *b == b'/').map_or(0, |slash| slash + 1);
-        let rest = if self.stem == 0 {
-            path
-        } else if stem == self.stem {
-            &path[stem..]
-        } else {
-            return false;
-        };
-        self.compiled().is_some_and(|regex| regex.is_match(rest))
+        let same_stem = self.stem.is_empty() || path[..stem] == *self.stem;
+        same_stem && self.compiled().is_some_and(|regex| regex.is_match(path))
     }
 }
 
