@@ -103,7 +103,7 @@ pub(crate) static SWITCH_DIFFERS: Check = Check {
     severity: Severity::Medium,
     wrong: "an SELinux boolean that the site file names is off",
     lets: "what the application needs it for is denied where SELinux enforces",
-    remedy: Remedy::Hand("turn it on: setsebool -P NAME on, or let `ambrik set --yes` do it"),
+    remedy: Remedy::Hand("turn it on: setsebool -P NAME on, or let `ambrik set` do it"),
     judge: Judge::Audit,
 };
 

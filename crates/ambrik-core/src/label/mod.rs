@@ -23,6 +23,7 @@ pub use rules::{Alike, RuleAnswer, Rules, RulesError};
 pub use state::{Protection, State};
 pub use store::Store;
 pub use table::{LabelLine, table};
+use uses::Family;
 pub use uses::{Fit, Need};
 
 use crate::account::Uid;
@@ -41,6 +42,8 @@ const CONTENT: &str = "httpd_sys_content_t";
 
 /// Domains that confine nothing: of what was started from a login, or by no unit that the policy knows.
 const UNCONFINED: &[&str] = &["unconfined_t", "unconfined_service_t", "initrc_t"];
+/// The domain of what runs in a container.
+const CONTAINER: &str = "container_t";
 /// The boolean that makes all web content one.
 const UNIFIED: &str = "httpd_unified";
 /// Booleans that let PHP run what it can write.
@@ -263,8 +266,14 @@ impl Labels {
             (seen, None)
         };
         let (web, _) = self.domain(Role::Web, site.web.ids.uid);
-        let unified = self.widening.contains(&UNIFIED) && self.may_change_content(&domain);
-        SiteLabels { labels: self, domain, domain_seen, unconfined, web, unified, types: Mutex::default() }
+        let unified = self.may_change_content(&domain);
+        let given = self.rules.as_ref().map(|rules| rules.answer(site.root.as_os_str().as_bytes(), Kind::Directory));
+        let family = match given.and_then(RuleAnswer::type_name) {
+            _ if domain.type_name() == CONTAINER => Family::Container,
+            Some(type_name) if type_name.starts_with("httpd_user_") => Family::Home,
+            _ => Family::System,
+        };
+        SiteLabels { labels: self, domain, domain_seen, unconfined, web, unified, family, types: Mutex::default() }
     }
 }
 
@@ -279,8 +288,9 @@ pub struct SiteLabels<'l> {
     /// The domain that its PHP really runs in, where that is none that confines it: what labels are for is judged by the usual one.
     pub unconfined: Option<SecurityContext>,
     web: SecurityContext,
-    /// Whether a boolean lets PHP change all web content: then no type keeps it from code.
+    /// Whether the policy lets PHP change all web content: then no type keeps it from code.
     unified: bool,
+    family: Family,
     types: Mutex<HashMap<(crate::site::Use, Need, bool), &'static str>>,
 }
 
@@ -327,7 +337,7 @@ impl SiteLabels<'_> {
         if let Some(known) = types.get(&key) {
             return known;
         }
-        let candidates = uses::candidates(context.used_as, need);
+        let candidates = uses::candidates(self.family, context.used_as, need);
         let known: Vec<&'static str> = candidates.iter().copied().filter(|name| self.labels.has_type(name)).collect();
         let fits = |exact: bool| {
             known.iter().copied().find(|name| {
@@ -396,7 +406,8 @@ impl SiteLabels<'_> {
             None if same => LabelVerdict::Right,
             None => LabelVerdict::Other,
             Some(Fit::Blocks) => LabelVerdict::Blocks,
-            Some(Fit::TooWide) if same && self.unified => LabelVerdict::Right,
+            // No other type is narrower: that the policy is wide is told of by itself.
+            Some(Fit::TooWide) if same && !named => LabelVerdict::Right,
             Some(Fit::TooWide) => LabelVerdict::TooWide,
             Some(Fit::Exact) if named && !same => LabelVerdict::Other,
             Some(Fit::Exact) if !same && self.is_wider(context, label, wanted, kind) => LabelVerdict::TooWide,
@@ -469,9 +480,15 @@ impl SiteLabels<'_> {
     pub(crate) fn widened(&self, policy: &policy::Policy) -> Vec<ByHand> {
         let off = |name: &str| boolean::command(name, false);
         let mut found = Vec::new();
-        if self.unified {
+        if self.unified && self.labels.widening.contains(&UNIFIED) {
             let says = format!("{UNIFIED} is on: PHP may change web content of any type");
             found.push(ByHand { says, cure: off(UNIFIED) });
+        } else if self.unified {
+            let says = format!("PHP may change files of {CONTENT}, which are for reading");
+            found.push(ByHand {
+                says,
+                cure: "no boolean is known for it: see which module allows it (sesearch -A)".into(),
+            });
         }
         let parts = policy.site().parts.iter().enumerate().map(|(number, _)| policy.context_of(number));
         let written = parts.filter(|context| context.is_managed() && context.row.php == policy::Right::Write);

@@ -156,7 +156,12 @@ impl Module {
         });
         let local = local.collect();
         let holds = probes.iter().all(|probe| probe.holds(rules));
-        let against = probes.iter().filter_map(|probe| probe.against(rules)).collect();
+        let mut against: Vec<Against> = Vec::new();
+        for found in probes.iter().filter_map(|probe| probe.against(rules)) {
+            if against.iter().all(|known| known.rule != found.rule) {
+                against.push(found);
+            }
+        }
         let name = module_name(&site.site().name);
         Some(Self { name, text, local, probes, needed: !holds, holds, against })
     }
@@ -389,6 +394,99 @@ pub(super) fn sealed(site: &std::sync::Arc<Site>) -> Policy {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    const RULES: &str = "/srv(/.*)? system_u:object_r:var_t:s0\n";
+
+    fn module_of(parts: &str, rules: &[(&str, &str)]) -> (Module, Rules) {
+        let accounts = crate::account::Accounts::from_texts(
+            "root:x:0:0::/:/\nberths:x:61001:61001::/:/\n",
+            "root:x:0:\nberths:x:61001:\n",
+        );
+        let text = format!("[site]\nroot = \"/srv/quay\"\n[accounts]\nphp = \"berths\"\n{parts}");
+        let site = crate::site::read(&text, Path::new("quay.toml"), &accounts, &[]).unwrap();
+        let site = std::sync::Arc::new(site);
+        let dir = tempfile::tempdir().unwrap();
+        let folder = dir.path().join("etc/selinux/quay/contexts/files");
+        std::fs::create_dir_all(&folder).unwrap();
+        std::fs::create_dir_all(dir.path().join("sys/fs/selinux")).unwrap();
+        std::fs::write(dir.path().join("sys/fs/selinux/enforce"), "1").unwrap();
+        std::fs::write(dir.path().join("etc/selinux/config"), "SELINUX=enforcing\nSELINUXTYPE=quay\n").unwrap();
+        for (name, text) in rules {
+            std::fs::write(folder.join(name), text).unwrap();
+        }
+        let types = ["httpd_sys_content_t", "httpd_sys_rw_content_t", "httpd_cache_t"];
+        let valid = types.map(|name| format!("system_u:object_r:{name}:s0\n")).concat();
+        std::fs::write(dir.path().join("sys/fs/selinux/context"), valid).unwrap();
+        let host = crate::tree::Host::at(dir.path()).unwrap();
+        let labels = Labels::of(&host);
+        let module = labels.of_site(&site).module(&site, &Path::to_owned).unwrap();
+        let rules = Rules::read(&host, Path::new("/etc/selinux/quay/contexts/files")).unwrap().unwrap();
+        (module, rules)
+    }
+
+    fn part(path: &str, used_as: &str) -> String {
+        format!("[[part]]\npath = \"{path}\"\nuse = \"{used_as}\"\n")
+    }
+
+    /// The statements sorted as the policy's store does: what begins with more plain signs later, then what is longer.
+    fn as_stored(module: &Module) -> Rules {
+        let mut lines: Vec<(usize, usize, String)> = module
+            .local
+            .iter()
+            .map(|rule| {
+                let plain = rule.expression.replace("\\.", "_");
+                let stem = plain.find(|c| ".^$?*+|[({".contains(c)).unwrap_or(plain.len());
+                let kind = if rule.kind == "d" { "-d" } else { "" };
+                let context = match &*rule.type_name {
+                    "<<none>>" => "<<none>>".to_owned(),
+                    name => format!("system_u:object_r:{name}:s0"),
+                };
+                (stem, plain.len(), format!("{} {kind} {context}\n", rule.expression))
+            })
+            .collect();
+        lines.sort();
+        let text = lines.into_iter().map(|(.., line)| line).collect::<String>();
+        Rules::of(&[(PathBuf::from("file_contexts"), format!("{RULES}{text}").into_bytes())], [b"", b""], b"").unwrap()
+    }
+
+    #[rstest]
+    #[case::plain(part("uploads", "store"))]
+    #[case::any_depth_through_a_part(part("vendor", "code") + &part("**/cache", "scratch") + &part("uploads", "store"))]
+    #[case::one_name(part("sites/*/files", "store") + &part("sites/all", "code"))]
+    #[case::one_name_in_a_part(part("sites", "code") + &part("sites/*/files", "store") + &part("sites/*/files/private", "hidden"))]
+    #[case::beyond_ascii(part("Übersicht", "store") + &part("with space", "store") + &part("b[rac]d", "scratch"))]
+    #[case::outside(part("/var/lib/quay", "store") + &part("/var/lib/quay/**/tmp", "scratch"))]
+    #[case::foreign(part("uploads", "store") + &part("uploads/theirs", "foreign"))]
+    fn what_the_store_makes_of_it_is_what_the_site_file_says(#[case] parts: String) {
+        let (module, before) = module_of(&parts, &[("file_contexts", RULES)]);
+        assert!(module.needed && module.against.is_empty(), "{module:?}");
+        let rules = as_stored(&module);
+        let lost: Vec<_> = module.probes.iter().filter(|probe| !probe.holds(&rules)).collect();
+        assert!(lost.is_empty(), "{lost:?}\n{}", module.text);
+        assert!(module.text.is_ascii() && !module.probes.iter().all(|probe| probe.holds(&before)));
+    }
+
+    #[test]
+    fn rules_that_beat_a_module_are_named() {
+        let local = "# the host's own\n/srv/quay(/.*)? system_u:object_r:httpd_sys_rw_content_t:s0\n";
+        let files = [("file_contexts", RULES), ("file_contexts.local", local)];
+        let (module, rules) = module_of(&part("uploads", "store"), &files);
+        let [against] = &module.against[..] else { panic!("{:?}", module.against) };
+        assert_eq!(against.gives.as_deref(), Some("httpd_sys_rw_content_t"));
+        assert!(against.rule.to_string().ends_with("file_contexts.local:2"), "{against:?}");
+        assert_eq!(rules.local_type("/srv/quay(/.*)?").as_deref(), Some("httpd_sys_rw_content_t"));
+        assert_eq!(LocalRule::read(&LocalRule::text(&module.local)), module.local);
+    }
+
+    #[rstest]
+    #[case("*", "ambrik")]
+    #[case("a?.d", "ax.d")]
+    #[case("[ab]c", "ac")]
+    #[case("[!x]c", "qc")]
+    fn made_up_names_fit(#[case] glob: &str, #[case] want: &str) {
+        assert_eq!(fitting(glob), want);
+        assert!(globset::Glob::new(glob).unwrap().compile_matcher().is_match(want));
+    }
 
     #[rstest]
     #[case("berths", "ambrik_berths")]

@@ -156,3 +156,40 @@ fn said(stderr: &[u8]) -> String {
     let lines: Vec<&str> = said.lines().map(str::trim).filter(|line| !line.is_empty()).collect();
     lines[lines.len().saturating_sub(4)..].join("; ")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn packed(text: &str) -> Vec<u8> {
+        let mut packed = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::best());
+        packed.write_all(text.as_bytes()).unwrap();
+        packed.finish().unwrap()
+    }
+
+    /// Somebody else's module stays, whatever it is called; the site's own is known by its mark, packed or not.
+    #[test]
+    fn a_site_s_module_is_known_by_what_is_in_it() {
+        let dir = tempfile::tempdir().unwrap();
+        let host = Host::at(dir.path()).unwrap();
+        let folder = PathBuf::from("/var/lib/selinux/quay/active/modules");
+        let store =
+            Store { policy: "quay".into(), folder: folder.clone(), root: None, modules: true, local_rules: false };
+        let put = |priority: &str, name: &str, bytes: &[u8]| {
+            let place = dir.path().join(folder.strip_prefix("/").unwrap()).join(priority).join(name);
+            std::fs::create_dir_all(&place).unwrap();
+            std::fs::write(place.join("cil"), bytes).unwrap();
+        };
+        put("100", "base", b"(handleunknown allow)");
+        assert_eq!(store.of_site(&host, "berths"), Ok(("ambrik_berths".into(), None)));
+        put("400", "ambrik_berths", &packed("(filecon \"/srv/theirs\" any ())\n"));
+        assert_eq!(store.of_site(&host, "berths"), Ok(("ambrik_berths_2".into(), None)));
+        let own = format!("{}: `ambrik set` replaces them.\n", mark("berths"));
+        put("400", "ambrik_berths_2", &packed(&own));
+        assert_eq!(store.of_site(&host, "berths"), Ok(("ambrik_berths_2".into(), Some(own.clone()))));
+        put("100", "ambrik_berths_2", b"an older one");
+        assert_eq!(store.installed(&host, "ambrik_berths_2"), Ok(Some(own)), "the highest priority counts");
+        put("400", "ambrik_berths_2", b"BZh but no bzip2");
+        assert!(store.of_site(&host, "berths").unwrap_err().contains("cannot unpack a module"));
+    }
+}

@@ -95,9 +95,30 @@ pub(super) fn is_narrowest(allowed: &Allowed, need: Need, kind: Kind) -> bool {
     Fit::of(allowed, need, kind) == Fit::Exact && !(need == Need::Append && allowed.any(rewriting(kind)))
 }
 
+/// Whose files a site's are, by the types that policies have for them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(super) enum Family {
+    /// The host's own.
+    System,
+    /// A user's pages, in a home directory.
+    Home,
+    /// A volume of a container.
+    Container,
+}
+
 /// The types for a use, the best first.
-pub(super) const fn candidates(used_as: Use, need: Need) -> &'static [&'static str] {
+pub(super) const fn candidates(family: Family, used_as: Use, need: Need) -> &'static [&'static str] {
     match (used_as, need) {
+        (_, Need::Read | Need::Append | Need::Write) if matches!(family, Family::Container) => {
+            &["container_file_t", "svirt_sandbox_file_t"]
+        }
+        (_, Need::Read) if matches!(family, Family::Home) => &["httpd_user_content_t", "httpd_sys_content_t"],
+        (_, Need::Append) if matches!(family, Family::Home) => {
+            &["httpd_user_ra_content_t", "httpd_user_rw_content_t", "httpd_sys_ra_content_t", "httpd_sys_rw_content_t"]
+        }
+        (_, Need::Write) if matches!(family, Family::Home) => {
+            &["httpd_user_rw_content_t", "httpd_sys_rw_content_t", "httpd_var_lib_t"]
+        }
         (_, Need::Nothing) => &["backup_store_t", "var_t", "default_t"],
         (_, Need::Read) => &["httpd_sys_content_t", "httpd_config_t", "usr_t"],
         (_, Need::Append) => &["httpd_sys_ra_content_t", "httpd_log_t", "httpd_sys_rw_content_t"],
@@ -147,6 +168,14 @@ mod tests {
     }
 
     #[rstest]
+    #[case(Family::Home, Need::Write, "httpd_user_rw_content_t")]
+    #[case(Family::Home, Need::Nothing, "backup_store_t")]
+    #[case(Family::Container, Need::Read, "container_file_t")]
+    fn other_families_have_types_of_their_own(#[case] family: Family, #[case] need: Need, #[case] want: &str) {
+        assert_eq!(candidates(family, Use::Store, need).first(), Some(&want));
+    }
+
+    #[rstest]
     #[case(Use::Log, Need::Append, "httpd_sys_ra_content_t")]
     #[case(Use::Store, Need::Write, "httpd_sys_rw_content_t")]
     #[case(Use::Scratch, Need::Write, "httpd_cache_t")]
@@ -154,6 +183,6 @@ mod tests {
     #[case(Use::Hidden, Need::Nothing, "backup_store_t")]
     fn the_first_that_gives_no_more_than_is_needed(#[case] used_as: Use, #[case] need: Need, #[case] want: &str) {
         let narrow = |name: &&&str| is_narrowest(&allowed(name, Kind::File), need, Kind::File);
-        assert_eq!(candidates(used_as, need).iter().find(narrow), Some(&want));
+        assert_eq!(candidates(Family::System, used_as, need).iter().find(narrow), Some(&want));
     }
 }

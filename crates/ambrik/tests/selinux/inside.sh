@@ -1,21 +1,8 @@
 #!/bin/sh
 # What run.sh runs on the system that enforces SELinux: the demo's bookings, served by a real web server.
-set -u
-cp /share/ambrik /root/ambrik
-export AMBRIK_STATE=/root/state
+. /share/lib.sh
 root=/srv/www/berths
-failed=0
-
-ambrik() { /root/ambrik --color never "$@"; }
-check() { # WHAT WANT GOT
-    case "$3" in
-    *"$2"*) echo "ok    $1" ;;
-    *) echo "FAIL  $1: wanted \"$2\", got: $3"; failed=1 ;;
-    esac
-}
 writes() { curl -s "http://127.0.0.1/write.php?to=$1"; }
-type_of() { ls -Zd "$1" | sed 's/.*object_r:\([a-z_]*\).*/\1/' ; }
-modules() { semodule -l | grep -c '^ambrik_' || true; }
 
 ambrik demo --build-only /root/demo > /dev/null 2>&1
 mkdir -p /srv/www /etc/ambrik/sites
@@ -26,17 +13,7 @@ cat > $root/write.php <<'PHP'
 echo @file_put_contents(__DIR__ . '/' . $_GET['to'], "x\n", FILE_APPEND) ? 'written' : 'refused';
 PHP
 chown -R root:root $root
-cat > /etc/nginx/sites-enabled/default <<NGINX
-server {
-  listen 80 default_server;
-  root $root;
-  location ~ \.php$ {
-    include snippets/fastcgi-php.conf;
-    fastcgi_pass unix:/run/php/php8.2-fpm.sock;
-  }
-}
-NGINX
-/etc/init.d/nginx restart > /dev/null 2>&1
+serve $root
 cat > /etc/ambrik/sites/berths.toml <<SITE
 [site]
 root   = "$root"
