@@ -421,6 +421,19 @@ impl Audit {
         self.pending.module.as_ref().is_some_and(|module| module.needed)
     }
 
+    /// Labels of directories that lead to the site and stop PHP, now or after a relabelling: what is wrong, and the command that puts
+    /// it right.
+    pub fn labels_above(&self) -> impl Iterator<Item = (&str, &str)> {
+        let of_labels = |finding: &&Finding| {
+            [&check::LABEL_BLOCKS, &check::LABEL_NOT_KEPT].iter().any(|check| finding.check.is(check)) && finding.above
+        };
+        let reasons = self.wrong.findings.iter().filter(of_labels).flat_map(|finding| finding.reasons.keys());
+        reasons.filter_map(|reason| match reason {
+            Reason::ByHand { says, cure } => Some((says.as_str(), cure.as_str())),
+            _ => None,
+        })
+    }
+
     /// How many paths `set` would change.
     #[must_use]
     pub fn changes_pending(&self) -> usize {

@@ -323,8 +323,8 @@ pub static CATALOGUE: &[&Check] = &[
 
 pub(crate) use kinds::{hard_link_shared, link_leaves_site};
 pub(crate) use labels::{
-    LABEL_NOT_KEPT, boolean_widens, label_not_kept, label_on_the_way, label_protection_off, php_unconfined,
-    switch_differs,
+    LABEL_BLOCKS, LABEL_NOT_KEPT, boolean_widens, label_not_kept, label_on_the_way, label_protection_off,
+    php_unconfined, switch_differs,
 };
 pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
 pub(crate) use needs::{WEB_CANNOT_READ, keeper_can_write, not_let_near, not_there};

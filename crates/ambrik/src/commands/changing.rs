@@ -470,12 +470,20 @@ impl Work<'_> {
         state: &StateDir,
         session: &mut Session<'_>,
     ) -> Result<Exit, Failure> {
-        let wanted = plan.audit.pending.module.as_ref().filter(|module| module.needed);
-        let Some(wanted) = wanted.filter(|_| self.job.phase == Phase::Sealed) else { return Ok(Exit::Clean) };
-        if outcome.is_some_and(|outcome| outcome.labels_last) {
-            return Ok(Exit::Clean);
+        let (name, sealed) = (&plan.audit.site.name, self.job.phase == Phase::Sealed);
+        let mut exit = Exit::Clean;
+        for (says, cure) in plan.audit.labels_above() {
+            session.terminal.warn(&format!("{name}: {says}; by hand: {cure}"));
+            exit = Exit::Findings;
         }
-        let name = &plan.audit.site.name;
+        if sealed && self.looked.labels.are_managed() && self.looked.labels.problem.is_some() {
+            // The reason was told already.
+            exit = Exit::Findings;
+        }
+        let wanted = plan.audit.pending.module.as_ref().filter(|module| module.needed && sealed);
+        let Some(wanted) = wanted.filter(|_| !outcome.is_some_and(|outcome| outcome.labels_last)) else {
+            return Ok(exit);
+        };
         if let Some(Lasting::ByHand(why)) = &plan.audit.pending.lasting {
             let path = keep_module(wanted, state)?;
             let words = format!(

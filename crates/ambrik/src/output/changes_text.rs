@@ -201,7 +201,7 @@ pub(crate) fn outcome(plan: &Plan, outcome: &Outcome, out: &mut dyn Write) -> io
         let kept = if outcome.keepsake.is_some() { " (kept)" } else { " for good" };
         told.push(format!("{} removed{kept}", paths(outcome.removed)));
     }
-    if outcome.labels_last {
+    if outcome.labels_last && plan.audit.labels_above().next().is_none() {
         told.push("its labels last".into());
     }
     if !outcome.switched.is_empty() {

@@ -21,7 +21,9 @@ fn it_runs_to_its_end() {
     assert_eq!(wide, Vec::<&str>::new());
     if rustix::process::geteuid().is_root() {
         assert!(ran.out.contains("nothing remains"), "{}", ran.out);
-        assert!(!ran.err.contains("ambrik: "), "{}", ran.err);
+        // The disk of another host has its policy changed there.
+        let wrong = |line: &&str| line.starts_with("ambrik: ") && !line.contains("do not outlast a relabelling");
+        assert_eq!(ran.err.lines().find(wrong), None, "{}", ran.err);
     }
 }
 
