@@ -1,6 +1,6 @@
 //! An audit for people: the verdict, the table of rights, the findings, what puts them right.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write};
 
 use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, PartLine, PutRight};
@@ -269,11 +269,15 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
     let first = findings[0];
     let total: u64 = findings.iter().map(|f| count(f.count())).sum();
     let severity = styled(style(first.severity()), &format!("{:<6}", first.severity()));
-    let by_hand = matches!(audit.put_right(first), PutRight::Hand(_));
+    let by_hand = findings.iter().filter_map(|finding| match audit.put_right(finding) {
+        PutRight::Hand(words) => Some(words),
+        PutRight::Set | PutRight::Open | PutRight::Seal => None,
+    });
+    let by_hand: BTreeSet<String> = by_hand.collect();
     writeln!(out, "  {severity}  {}  {}", styled(HEAD, first.check.name), paths(total))?;
     wrapped(&says(audit, first.check, findings), "          ", "          ", out)?;
-    if by_hand {
-        wrapped(&format!("→ {}", audit.remedy(first)), "          ", "            ", out)?;
+    for words in by_hand {
+        wrapped(&format!("→ {words}"), "          ", "            ", out)?;
     }
     for (program, lines) in findings.iter().flat_map(|finding| audit.configuration(finding)) {
         writeln!(out, "            {}", styled(FAINT, &format!("{program}:")))?;

@@ -5,8 +5,9 @@ export AMBRIK_STATE=/root/state
 failed=0
 
 ambrik() { /root/ambrik --color never "$@"; }
+# Line breaks and indents do not count.
 check() { # WHAT WANT GOT
-    case "$3" in
+    case "$(printf '%s' "$3" | tr '\n' ' ' | tr -s ' ')" in
     *"$2"*) echo "ok    $1" ;;
     *) echo "FAIL  $1: wanted \"$2\", got: $3"; failed=1 ;;
     esac
