@@ -350,10 +350,17 @@ impl Audit {
     /// Adds what is to be said about SELinux on the host as a whole.
     fn with_selinux(mut self, setting: &AuditSetting<'_>, labels: Option<&SiteLabels<'_>>) -> Self {
         let root = self.site.root.clone();
-        let off = |name: &&String| labels.is_some() && crate::label::boolean::is_on(setting.host, name) == Some(false);
-        self.pending.switches_off = self.site.switches.iter().filter(off).cloned().collect();
-        for name in self.pending.switches_off.clone() {
-            self = self.with(check::switch_differs(&name), root.clone(), setting.today);
+        if let (Some(_), Some(of_host)) = (labels, setting.labels) {
+            for name in self.site.switches.clone() {
+                let later = || crate::label::boolean::will_be_off(setting.host, of_host.state.policy.as_deref(), &name);
+                let says = match crate::label::boolean::is_on(setting.host, &name) {
+                    Some(false) => name.clone(),
+                    Some(true) if later() => format!("{name}, which is on now and off from the next start on"),
+                    Some(true) | None => continue,
+                };
+                self = self.with(check::switch_differs(&says), root.clone(), setting.today);
+                self.pending.switches_off.push(name);
+            }
         }
         let of_domain = || labels.and_then(SiteLabels::permissive_domain);
         if let Some(found) = setting.labels.and_then(|labels| labels.state.weakness()).or_else(of_domain) {

@@ -129,7 +129,9 @@ pub(super) fn switch(
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     for (name, on) in names {
-        if boolean::is_on(means.host, &name) == Some(on) {
+        let policy = State::of(means.host).policy;
+        let lasts = || !(on && boolean::will_be_off(means.host, policy.as_deref(), &name));
+        if boolean::is_on(means.host, &name) == Some(on) && lasts() {
             continue;
         }
         entry.switch(&name, on)?;

@@ -123,6 +123,21 @@ pub fn is_on(host: &Host, name: &str) -> Option<bool> {
     }
 }
 
+/// Whether a boolean is to be off from the next start on, as the policy store has it; nothing where that does not say.
+#[must_use]
+pub(crate) fn will_be_off(host: &Host, policy: Option<&str>, name: &str) -> bool {
+    let stores = [Path::new("/var/lib/selinux"), Path::new("/etc/selinux")];
+    let local =
+        policy.into_iter().flat_map(|policy| stores.map(|store| store.join(policy).join("active/booleans.local")));
+    let texts = local.filter_map(|path| host.read(&path, 1 << 20).ok());
+    let off = |text: Vec<u8>| {
+        let text = String::from_utf8_lossy(&text).into_owned();
+        let value = text.lines().filter_map(|line| line.split_once('=')).rfind(|(of, _)| of.trim() == name);
+        value.is_some_and(|(_, value)| matches!(value.trim(), "0" | "false" | "off"))
+    };
+    texts.map(off).next().unwrap_or(false)
+}
+
 /// The command that sets a boolean for good.
 #[must_use]
 pub fn command(name: &str, on: bool) -> String {
@@ -176,6 +191,19 @@ mod tests {
         let (_dir, host) = host();
         let got = governing(&host, permission, class, type_name);
         assert_eq!(got.as_ref().map(|switch| (&*switch.name, switch.on)), want);
+    }
+
+    #[rstest]
+    #[case("", false)]
+    #[case("# This file is auto-generated\nhttpd_execmem=1\nhttpd_use_nfs=0\n", true)]
+    #[case("httpd_use_nfs=0\nhttpd_use_nfs=1\n", false)]
+    fn the_next_start(#[case] text: &str, #[case] off: bool) {
+        let (dir, host) = host();
+        let folder = dir.path().join("var/lib/selinux/quay/active");
+        std::fs::create_dir_all(&folder).unwrap();
+        std::fs::write(folder.join("booleans.local"), text).unwrap();
+        assert_eq!(will_be_off(&host, Some("quay"), "httpd_use_nfs"), off);
+        assert!(!will_be_off(&host, Some("another"), "httpd_use_nfs") && !will_be_off(&host, None, "httpd_use_nfs"));
     }
 
     #[test]

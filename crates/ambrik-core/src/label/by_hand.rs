@@ -5,18 +5,11 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
 use super::module::escaped;
-use super::{RuleAnswer, SiteLabels, boolean};
+use super::{ByHand, RuleAnswer, SiteLabels, boolean};
 use crate::entry::{Facts, Kind};
 use crate::security_context::SecurityContext;
 use crate::shown::{Shown, shell_path, shell_word};
 use crate::tree::{Host, Mount};
-
-/// What is wrong, and what a person must do about it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct ByHand {
-    pub(crate) says: String,
-    pub(crate) cure: String,
-}
 
 /// What the label of a directory on the way to a site does to PHP.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -16,7 +16,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-pub(crate) use by_hand::{ByHand, OnTheWay};
+pub(crate) use by_hand::OnTheWay;
 pub use kernel::{Allowed, Kernel};
 pub use module::{Against, LocalRule, Module, ModuleProbe, module_name};
 pub use rules::{Alike, RuleAnswer, Rules, RulesError};
@@ -70,6 +70,13 @@ pub struct Labels {
     booleans: Vec<String>,
     /// Those that are on of the booleans that widen what PHP may do with files.
     widening: Vec<&'static str>,
+}
+
+/// What is wrong, and what a person must do about it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct ByHand {
+    pub(crate) says: String,
+    pub(crate) cure: String,
 }
 
 /// How a site's labels are made to last.

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use super::by_hand::ByHand;
+use super::ByHand;
 use crate::tree::Host;
 
 /// Where the kernel's interface is.

@@ -185,6 +185,12 @@ for path in /opt/other/x $root/public/evil.php /etc/evil; do php w $path > /dev/
 php x $root/uploads/tool > /dev/null
 php x '/usr/sbin/sendmail -t < /dev/null' > /dev/null
 php o $root/log/quay.log > /dev/null
+mkdir -p $root/shared
+mount -t tmpfs -o context=system_u:object_r:nfs_t:s0,mode=777 tmpfs $root/shared
+php w $root/shared/x > /dev/null
+php x "perl -e 'syscall(9, 0, 4096, 7, 0x22, -1, 0)'" > /dev/null
+php r /root/state/ledger.sqlite3 > /dev/null
+php x 'cat /var/log/audit/audit.log' > /dev/null
 sleep 2
 log=$(ambrik why --from-log /var/log/audit/audit.log 2>&1)
 same 'there is something to answer' 1 "$(code why --from-log /var/log/audit/audit.log)"
@@ -210,7 +216,9 @@ for line in \
     'listen on port 8099 (unreserved_port_t): find out what asked for it' \
     "$root/uploads/tool" '/usr/sbin/sendmail' 'setsebool -P httpd_can_sendmail on' \
     '/etc/shadow' '/home/dev/secret' 'setsebool -P httpd_read_user_content on' '/opt/other' "$root/log/quay.log" \
-    '/run/mysqld/mysqld.sock'; do
+    '/run/mysqld/mysqld.sock' "$root/shared" 'setsebool -P httpd_use_nfs on' \
+    "PHP's child perl could not make memory that can be written and executed: the just-in-time compilers of PHP ask for it" \
+    "$root/public" '/etc  ' '/root '; do
     check "denied: $line" "$line" "$flat"
 done
 ausearch -i -m avc,user_avc,syscall,path,cwd --input-logs > /root/interpreted.log 2> /dev/null
