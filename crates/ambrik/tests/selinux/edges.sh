@@ -177,7 +177,7 @@ chmod 755 /usr/sbin/sendmail
 restorecon /usr/sbin/sendmail
 perl -MIO::Socket::UNIX -e 'IO::Socket::UNIX->new(Local => "/run/mysqld/mysqld.sock", Listen => 1)'
 chmod 777 /run/mysqld/mysqld.sock
-for port in 3306 5432 1433 1521 6379 11211 25 110 389 443 8080 21 8983 10050 70 3128; do php c "127.0.0.1 $port" > /dev/null; done
+for port in 3306 5432 1433 1521 6379 11211 25 110 389 443 8080 21 8983 10050 70 3401; do php c "127.0.0.1 $port" > /dev/null; done
 php c 'unix:///run/mysqld/mysqld.sock 0' > /dev/null
 php l 8099 > /dev/null
 for path in /etc/shadow /home/dev/secret /root/out; do php r $path > /dev/null; done
@@ -210,7 +210,7 @@ for line in \
     'connect to port 8080 (http_cache_port_t): if the application needs it: setsebool -P httpd_can_network_relay on' \
     'connect to port 21 (ftp_port_t): if the application needs it: setsebool -P httpd_can_network_relay on' \
     'connect to port 70 (gopher_port_t): if the application needs it: setsebool -P httpd_can_network_relay on' \
-    'connect to port 3128 (squid_port_t): if the application needs it: setsebool -P httpd_can_network_relay on' \
+    'connect to port 3401 (squid_port_t): if the application needs it: setsebool -P httpd_can_network_relay on' \
     'connect to port 10050 (zabbix_agent_port_t): no boolean is for this port alone' \
     'connect to port 8983 (unreserved_port_t): name the port by what listens there' \
     'listen on port 8099 (unreserved_port_t): find out what asked for it' \
