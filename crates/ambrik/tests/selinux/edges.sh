@@ -191,7 +191,8 @@ php w $root/shared/x > /dev/null
 php x "perl -e 'syscall(9, 0, 4096, 7, 0x22, -1, 0)'" > /dev/null
 php r /root/state/ledger.sqlite3 > /dev/null
 php x 'cat /var/log/audit/audit.log' > /dev/null
-sleep 2
+# The records are written when the daemon comes to it.
+until grep -q 'comm="cat" name="audit.log"' /var/log/audit/audit.log || [ $((tries = ${tries:-0} + 1)) -gt 50 ]; do sleep 0.2; done
 log=$(ambrik why --from-log /var/log/audit/audit.log 2>&1)
 same 'there is something to answer' 1 "$(code why --from-log /var/log/audit/audit.log)"
 answered() { check "$1" "$1" "$log"; }
