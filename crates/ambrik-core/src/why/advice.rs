@@ -142,6 +142,10 @@ fn tried(other: &Other) -> String {
         ("capability" | "capability2" | "cap_userns", power) => format!("use the capability {power}"),
         ("fd", "use") => format!("use what {type_name} had open when it started it"),
         ("dbus", _) => format!("speak to {type_name} over D-Bus"),
+        // So the kernel names the uppermost folder of any mount.
+        ("dir", permission) if name.as_ref().is_some_and(|name| name == "/") => {
+            format!("{} in the uppermost folder of a file system ({type_name})", verb(permission))
+        }
         ("dir", permission) => format!("{} in the folder {named}", verb(permission)),
         ("file" | "lnk_file" | "fifo_file" | "chr_file", permission) => format!("{} {named}", verb(permission)),
         (class, permission) => format!("{permission} on {class} {type_name}"),
@@ -292,6 +296,13 @@ mod tests {
         "nfs_t",
         "dir",
         "PHP could not write in the folder up (nfs_t)",
+        "if the application needs it: setsebool -P httpd_use_nfs on"
+    )]
+    #[case::uppermost(
+        "{ search } for comm=\"php-fpm8.2\" name=\"/\" ino=1",
+        "nfs_t",
+        "dir",
+        "PHP could not search in the uppermost folder of a file system (nfs_t)",
         "if the application needs it: setsebool -P httpd_use_nfs on"
     )]
     #[case::windows_disk(

@@ -16,7 +16,7 @@ use jiff::civil::{Date, DateTime};
 use regex::bytes::{Captures, Regex};
 
 use super::denials::{By, DenialFound, Denials, Nameless, Other, What};
-use super::{Act, Answer, inodes};
+use super::{Act, Answer, Match, inodes};
 use crate::entry::Kind;
 use crate::policy::Right;
 use crate::tree::{Host, Progress};
@@ -292,7 +292,8 @@ impl Refusal {
             (Some(true), Some(wanted)) if !wanted.wants(act) => Now::Opened,
             (Some(true), _) => Now::Works,
             (Some(false), None) => Now::NoSite,
-            (Some(false), Some(wanted)) if wanted.wants(act) => Now::Wanted,
+            // What is asked of a log beyond adding to it is refused on purpose.
+            (Some(false), Some(wanted)) if wanted.wants(act) && wanted.is != Match::AsWanted => Now::Wanted,
             (Some(false), Some(_)) => Now::Unwanted,
         }
     }

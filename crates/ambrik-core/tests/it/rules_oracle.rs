@@ -206,7 +206,11 @@ fn made_up_rules_count_as_they_do_for_the_system(#[values(1, 2, 3, 4, 5, 6, 7, 8
         }
         std::fs::write(dir.path().join(name), text).unwrap();
     }
-    std::fs::write(dir.path().join("file_contexts.subs"), "/alias /srv\n/alias/www /data\n/tail/ /data\n/ended /data/\n").unwrap();
+    std::fs::write(
+        dir.path().join("file_contexts.subs"),
+        "/alias /srv\n/alias/www /data\n/tail/ /data\n/ended /data/\n",
+    )
+    .unwrap();
     std::fs::write(dir.path().join("file_contexts.subs_dist"), "/srv/berths /data\n/one /two\n").unwrap();
     let files = ["file_contexts", "file_contexts.homedirs", "file_contexts.local"];
     let files: Vec<(PathBuf, Vec<u8>)> =

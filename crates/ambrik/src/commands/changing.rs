@@ -144,7 +144,9 @@ impl Work<'_> {
             if let Some(wanted) = &plan.audit.pending.module {
                 plan.module =
                     plan_module(&self.looked.host, wanted, &site.name, &self.looked.labels).unwrap_or_else(|said| {
-                        session.terminal.warn(&format!("{}: {said}; whether its labels last cannot be told", site.name));
+                        session
+                            .terminal
+                            .warn(&format!("{}: {said}; whether its labels last cannot be told", site.name));
                         None
                     });
             }
