@@ -112,7 +112,7 @@ same 'and the site has none' 0 "$(semodule -l | grep -c ambrik_berth_2)"
 echo '== rules that beat a module'
 semanage fcontext -a -t httpd_sys_content_t '/srv/berth/up(/.*)?' 2> /dev/null
 preview=$(ambrik set berth --preview)
-check 'local rules are written then' 'policy  local rules' "$preview"
+check 'local rules are written then' 'policy local rules' "$preview"
 check 'and what they beat is shown' file_contexts.local: "$preview"
 check 'the labels last' 'its labels last' "$(ambrik set berth --yes 2>&1)"
 same 'as a look-up says' httpd_sys_rw_content_t "$(matchpathcon -n /srv/berth/up/x | cut -d: -f3)"
@@ -126,8 +126,8 @@ mkdir -p /home/dev/public_html/up
 chmod 755 /home/dev
 restorecon -R /home/dev
 site pages /home/dev/public_html "$(part up store)"
-sed -i '/^served/d' /root/sites/pages.toml
-check 'rules for home directories beat a module: local ones are written' 'policy  local rules' "$(ambrik set pages --preview)"
+sed -i '/^served/d; s/^php = /keeper = "dev"\n&/' /root/sites/pages.toml
+check 'rules for home directories beat a module: local ones are written' 'policy local rules' "$(ambrik set pages --preview)"
 check 'and last' 'its labels last' "$(ambrik set pages --yes 2>&1)"
 same 'with the type for pages of users' httpd_user_rw_content_t "$(matchpathcon -n /home/dev/public_html/up/x | cut -d: -f3)"
 same 'a relabelling changes nothing there' 0 "$(relabels /home/dev/public_html)"
@@ -187,8 +187,8 @@ setsebool httpd_can_network_connect_db off
 /etc/init.d/auditd start > /dev/null 2>&1
 # What policies refuse without a record is recorded as well: memory that can be executed, for instance.
 semodule -DB > /dev/null 2>&1
-mkdir -p /home/dev /run/mysqld /opt/other $root/vendor/open /var/lib/other
-chmod 777 $root/vendor/open /var/lib/other
+mkdir -p /home/dev /run/mysqld /opt/other $root/vendor/open /var/spool/things
+chmod 777 $root/vendor/open /var/spool/things
 echo s > /home/dev/secret
 chmod 755 /home/dev
 chmod 777 /opt/other
@@ -204,7 +204,7 @@ for port in 3306 5432 1433 1521 6379 11211 25 110 389 443 8080 21 8983 10050 70 
 php c 'unix:///run/mysqld/mysqld.sock 0' > /dev/null
 php l 8099 > /dev/null
 for path in /etc/shadow /home/dev/secret; do php r $path > /dev/null; done
-for path in /opt/other/x $root/vendor/open/evil.php /var/lib/other/x; do php w $path > /dev/null; done
+for path in /opt/other/x $root/vendor/open/evil.php /var/spool/things/x; do php w $path > /dev/null; done
 php x $root/uploads/tool > /dev/null
 php x '/usr/sbin/sendmail -t < /dev/null' > /dev/null
 php o $root/log/quay.log > /dev/null
@@ -240,14 +240,14 @@ for line in \
     '/etc/shadow' '/home/dev/secret' 'setsebool -P httpd_read_user_content on' '/opt/other' "$root/log/quay.log" \
     '/run/mysqld/mysqld.sock' "$root/shared" 'setsebool -P httpd_use_nfs on' \
     "PHP's child perl could not make memory that can be written and executed: the just-in-time compilers of PHP ask for it" \
-    'in the uppermost folder of a file system (nfs_t)' "$root/vendor/open" /var/lib/other; do
+    'in the uppermost folder of a file system (nfs_t)' "$root/vendor/open" /var/spool/things; do
     case "$flat" in
     *"$line"*) echo "ok    denied: $line" ;;
     *) echo "FAIL  denied: $line"; failed=1 ;;
     esac
 done
 [ $failed = 0 ] || printf '%s\n' "$log"
-check 'what a log is not for is refused rightly' 1 "$(printf '%s' "$log" | sed -n '/Refused, and rightly/,$p' | grep -c "^  *$root/log/quay.log\|^$root/log/quay.log")"
+check 'what a log is not for is refused rightly' 1 "$(printf '%s' "$log" | sed -n '/Refused, and rightly/,$p' | grep -c "^ *$root/log/quay.log  ")"
 ausearch -i -m avc,user_avc,syscall,path,cwd --input-logs > /root/interpreted.log 2> /dev/null
 log=$(ambrik why --from-log /root/interpreted.log 2>&1 | tr '\n' ' ' | tr -s ' ')
 check 'interpreted: a port' 'connect to port 3306 (mysqld_port_t)' "$log"
