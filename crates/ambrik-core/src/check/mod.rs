@@ -18,6 +18,7 @@ use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
 
 use crate::account::Accounts;
 use crate::entry::{Bar, Facts, Kind};
@@ -364,13 +365,21 @@ pub(crate) fn judge_rights(case: &Case<'_>) -> Vec<Raised> {
     judged.collect()
 }
 
-/// Every finding that a path's name or content gives rise to.
-pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<Raised> {
-    let judged = CATALOGUE.iter().filter_map(|check| match check.judge {
-        Judge::Path(judge) => judge(case).map(|reason| (*check, reason)),
+/// A check that is judged on a path by itself.
+type OfPath = (&'static Check, fn(&PathCase<'_>) -> Option<Reason>);
+
+/// Those of the catalogue: picked once, for they are asked of every path that is served.
+static OF_PATHS: LazyLock<Vec<OfPath>> = LazyLock::new(|| {
+    let picked = CATALOGUE.iter().filter_map(|check| match check.judge {
+        Judge::Path(judge) => Some((*check, judge)),
         Judge::Rights(_) | Judge::Site(_) | Judge::Host(_) | Judge::Audit => None,
     });
-    judged.collect()
+    picked.collect()
+});
+
+/// Every finding that a path's name or content gives rise to.
+pub(crate) fn judge_path(case: &PathCase<'_>) -> Vec<Raised> {
+    OF_PATHS.iter().filter_map(|(check, judge)| judge(case).map(|reason| (*check, reason))).collect()
 }
 
 /// Every finding about a site as a whole, with the path that it is about.
