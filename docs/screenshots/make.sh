@@ -44,7 +44,7 @@ picture why 31 "$(prompt "ambrik --host $demo why /srv/www/tidewatch/data/lock")
 picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"
 picture open 26 "$(prompt "ambrik --host $demo open berths --yes --for 45m")"
 picture move 7 "$(prompt "ambrik --host $demo move berths var/log /var/log/berths --preview")"
-picture labels 28 "$(prompt "ambrik --host $demo/srv/images/quay-2 audit --labels"); echo; $(prompt "ambrik --host $demo/srv/images/quay-2 set --preview")"
+picture labels 30 "$(prompt "ambrik --host $demo/srv/images/quay-2 audit --labels"); echo; $(prompt "ambrik --host $demo/srv/images/quay-2 set --preview")"
 picture seal 18 "$(prompt "ambrik --host $demo seal berths --yes")"
 ambrik --host $demo set tidewatch notices --yes > /dev/null
 ambrik --host $demo undo 2 --yes > /dev/null
