@@ -425,7 +425,7 @@ impl Audit {
     /// Whether a relabelling would not give every part its label.
     #[must_use]
     pub fn labels_do_not_last(&self) -> bool {
-        self.pending.module.as_ref().is_some_and(|module| module.needed)
+        self.pending.module.as_ref().is_some_and(|module| !module.holds)
     }
 
     /// Labels of directories that lead to the site and stop PHP, now or after a relabelling: what is wrong, and the command that puts

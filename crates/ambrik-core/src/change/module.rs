@@ -27,9 +27,9 @@ pub fn plan_module(host: &Host, wanted: &Module, site: &str, labels: &Labels) ->
         Lasting::LocalRules => Ok((!wanted.holds).then(|| local_rules(wanted, labels.rules()))),
         Lasting::Module => {
             let (name, before) = store.of_site(host, site)?;
-            let due = wanted.needed || before.is_some();
+            let due = !wanted.holds || before.is_some();
             let after = Some(wanted.text.clone());
-            if due && wanted.needed && before == after && store.local_rules {
+            if !wanted.holds && before == after && store.local_rules {
                 // It is installed, and does not win.
                 return Ok(Some(local_rules(wanted, labels.rules())));
             }

@@ -123,7 +123,7 @@ pub fn is_on(host: &Host, name: &str) -> Option<bool> {
     }
 }
 
-/// Whether a boolean is to be off from the next start on, as the policy store has it; nothing where that does not say.
+/// Whether a boolean is to be off from the next start on, as the policy store has it; it is not where that does not say.
 #[must_use]
 pub(crate) fn will_be_off(host: &Host, policy: Option<&str>, name: &str) -> bool {
     let stores = [Path::new("/var/lib/selinux"), Path::new("/etc/selinux")];

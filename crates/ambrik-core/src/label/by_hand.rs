@@ -4,7 +4,7 @@
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
-use super::module::escaped;
+use super::module::escaped_bytes;
 use super::{ByHand, RuleAnswer, SiteLabels, boolean};
 use crate::entry::{Facts, Kind};
 use crate::security_context::SecurityContext;
@@ -63,7 +63,7 @@ impl SiteLabels<'_> {
         };
         let (domain, at) = (self.domain.type_name(), Shown(path));
         let name = |type_name: &str| {
-            let expression = escaped(&path.to_string_lossy());
+            let expression = escaped_bytes(path.as_os_str().as_bytes());
             let rule = shell_word(expression.as_ref());
             format!("semanage fcontext -a -t {type_name} {rule} && restorecon {}", shell_path(path))
         };

@@ -41,11 +41,13 @@ const USUAL_DOMAIN: &str = "httpd_t";
 const CONTENT: &str = "httpd_sys_content_t";
 
 /// Domains that confine nothing: of what was started from a login, or by no unit that the policy knows.
-const UNCONFINED: &[&str] = &["unconfined_t", "unconfined_service_t", "initrc_t"];
+pub(crate) const UNCONFINED: &[&str] = &["unconfined_t", "unconfined_service_t", "initrc_t"];
 /// The domain of what runs in a container.
 const CONTAINER: &str = "container_t";
 /// The boolean that makes all web content one.
 const UNIFIED: &str = "httpd_unified";
+/// Why nothing can be made to last.
+const NO_COMMAND: &str = "this host has no command that changes its policy (semodule, semanage)";
 /// Booleans that let PHP run what it can write.
 const EXECUTING: &[&str] = &["httpd_tmp_exec", UNIFIED, "httpd_enable_cgi"];
 
@@ -156,7 +158,7 @@ impl Labels {
     #[must_use]
     pub fn lasting(&self, module: &Module) -> Lasting {
         let Some(store) = &self.store else {
-            return Lasting::ByHand("this host has no command that changes its policy (semodule, semanage)");
+            return Lasting::ByHand(NO_COMMAND);
         };
         match (module.against.is_empty(), store.modules, store.local_rules) {
             (true, true, _) => Lasting::Module,
@@ -164,9 +166,7 @@ impl Labels {
             (false, ..) => Lasting::ByHand(
                 "other rules of this host beat a module's, and semanage is not there to write local ones",
             ),
-            (true, false, false) => {
-                Lasting::ByHand("this host has no command that changes its policy (semodule, semanage)")
-            }
+            (true, false, false) => Lasting::ByHand(NO_COMMAND),
         }
     }
 
@@ -508,13 +508,21 @@ impl SiteLabels<'_> {
         let run: Vec<&str> = types.iter().filter(runs).map(String::as_str).collect();
         if !run.is_empty() {
             let run = run.join(", ");
-            let boolean = EXECUTING.iter().find(|name| self.labels.widening.contains(name));
-            found.push(match boolean {
-                Some(name) => ByHand {
+            found.push(match &self.labels.widening[..] {
+                [name] => ByHand {
                     says: format!("{name} is on: PHP may run files of {run}, which it writes"),
                     cure: off(name),
                 },
-                None => ByHand {
+                // Which of them it is the kernel does not tell.
+                [_, _, ..] => {
+                    let on = &self.labels.widening;
+                    let each: Vec<String> = on.iter().map(|name| off(name)).collect();
+                    ByHand {
+                        says: format!("PHP may run files of {run}, which it writes ({} are on)", on.join(", ")),
+                        cure: format!("switch off what the application does not need: {}", each.join("; ")),
+                    }
+                }
+                [] => ByHand {
                     says: format!("PHP may run files of {run}, which it writes"),
                     cure: "no boolean is known for it: keep what PHP writes on a file system that is mounted noexec"
                         .into(),

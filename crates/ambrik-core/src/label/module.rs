@@ -23,8 +23,6 @@ pub struct Module {
     pub local: Vec<LocalRule>,
     /// Paths, and the types that they must get by the rules.
     pub probes: Vec<ModuleProbe>,
-    /// Whether the host's rules, as they are, give another type to one of them.
-    pub needed: bool,
     /// Whether the host's rules, as they are, give each probe its type.
     pub holds: bool,
     /// The rules that would beat a module's: those of home directories, and the host's own.
@@ -163,7 +161,7 @@ impl Module {
             }
         }
         let name = module_name(&site.site().name);
-        Some(Self { name, text, local, probes, needed: !holds, holds, against })
+        Some(Self { name, text, local, probes, holds, against })
     }
 }
 
@@ -331,7 +329,7 @@ fn expression(pattern: &Pattern, rules: &Rules, real: &dyn Fn(&Path) -> PathBuf)
 
 /// A text in which nothing is a wildcard. What would end the statement's string, and each byte that the policy's compiler does
 /// not take, is any byte.
-pub(super) fn escaped(text: &str) -> String {
+fn escaped(text: &str) -> String {
     let mut found = String::new();
     for c in text.chars() {
         match c {
@@ -348,7 +346,7 @@ pub(super) fn escaped(text: &str) -> String {
 }
 
 /// As [`escaped`]; what is no text is any bytes.
-fn escaped_bytes(bytes: &[u8]) -> String {
+pub(super) fn escaped_bytes(bytes: &[u8]) -> String {
     let chunks = bytes.utf8_chunks();
     chunks.flat_map(|chunk| [escaped(chunk.valid()), ".".repeat(chunk.invalid().len())]).collect()
 }
@@ -363,20 +361,14 @@ fn of_glob(glob: &str) -> String {
             '?' => found.push_str("[^/]"),
             '\\' => found.push_str(&escaped(&chars.next().unwrap_or('\\').to_string())),
             '[' => {
-                found.push('[');
-                if chars.next_if(|c| matches!(c, '!' | '^')).is_some() {
-                    found.push_str("^/");
+                let not = chars.next_if(|c| matches!(c, '!' | '^')).is_some();
+                let set: String = chars.by_ref().take_while(|c| *c != ']').collect();
+                // A set is for single bytes, and must end neither the statement nor the word of a command that it stands in.
+                if set.chars().all(|c| c.is_ascii_graphic() && !matches!(c, '\\' | '[' | '"' | '\'')) {
+                    found.extend([if not { "[^/" } else { "[" }, &set, "]"]);
+                } else {
+                    found.push_str("[^/]");
                 }
-                for c in chars.by_ref() {
-                    match c {
-                        ']' => break,
-                        '\\' | '[' | '"' => {}
-                        c if c.is_ascii() => found.push(c),
-                        // A set is for single bytes.
-                        _ => {}
-                    }
-                }
-                found.push(']');
             }
             c => found.push_str(&escaped(&c.to_string())),
         }
@@ -459,7 +451,7 @@ mod tests {
     #[case::foreign(part("uploads", "store") + &part("uploads/theirs", "foreign"))]
     fn what_the_store_makes_of_it_is_what_the_site_file_says(#[case] parts: String) {
         let (module, before) = module_of(&parts, &[("file_contexts", RULES)]);
-        assert!(module.needed && module.against.is_empty(), "{module:?}");
+        assert!(!module.holds && module.against.is_empty(), "{module:?}");
         let rules = as_stored(&module);
         let lost: Vec<_> = module.probes.iter().filter(|probe| !probe.holds(&rules)).collect();
         assert!(lost.is_empty(), "{lost:?}\n{}", module.text);
@@ -476,6 +468,17 @@ mod tests {
         assert!(against.rule.to_string().ends_with("file_contexts.local:2"), "{against:?}");
         assert_eq!(rules.local_type("/srv/quay(/.*)?").as_deref(), Some("httpd_sys_rw_content_t"));
         assert_eq!(LocalRule::read(&LocalRule::text(&module.local)), module.local);
+    }
+
+    /// Neither the statement nor the word of a command that an expression stands in ends early.
+    #[rstest]
+    #[case("a[x']b", "a[^/]b")]
+    #[case("a[x y]b", "a[^/]b")]
+    #[case("a[xy]b", "a[xy]b")]
+    #[case("a[!xy]b", "a[^/xy]b")]
+    #[case("it's", "it.s")]
+    fn of_one_component(#[case] glob: &str, #[case] want: &str) {
+        assert_eq!(of_glob(glob), want);
     }
 
     #[rstest]

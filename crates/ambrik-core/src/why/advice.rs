@@ -1,6 +1,7 @@
 //! What is to be done about a denial of SELinux that neither rights nor labels of a known file put right: the smallest change first.
 
 use super::denials::{By, Other, What};
+use crate::label::UNCONFINED;
 use crate::label::boolean::{Boolean, command};
 use crate::shown::Shown;
 
@@ -20,8 +21,6 @@ pub struct Advice {
 /// Types of ports that nobody has named yet.
 const UNNAMED_PORTS: &[&str] =
     &["unreserved_port_t", "port_t", "reserved_port_t", "hi_reserved_port_t", "ephemeral_port_t"];
-/// Domains of what was started by hand, or by the system before a policy knew it.
-const UNCONFINED: &[&str] = &["unconfined_t", "initrc_t", "init_t", "unconfined_service_t"];
 /// Labels of what a service did not make by itself.
 const GENERAL: &[&str] = &["var_run_t", "var_t", "tmp_t", "default_t", "user_tmp_t", "var_lib_t", "unlabeled_t"];
 
@@ -33,8 +32,10 @@ pub(super) fn advice(other: &Other, boolean: Option<&Boolean>) -> Advice {
         ("tcp_socket" | "udp_socket", "name_connect") => connects(other, boolean),
         ("tcp_socket" | "udp_socket", "name_bind") => {
             let command = port.map(|port| format!("semanage port -a -t http_port_t -p {} {port}", protocol(class)));
-            let says = "find out what asked for it: PHP listens on no port by itself, and a web server's gets its type";
-            Some((says.to_owned(), command.into_iter().collect()))
+            Some(match command.filter(|_| other.by == By::Web) {
+                Some(command) => (format!("if it is to listen there: {command}"), vec![command]),
+                None => ("find out what asked for it: PHP listens on no port by itself".to_owned(), Vec::new()),
+            })
         }
         ("process", "execmem" | "execstack" | "execheap") => {
             let first = "the just-in-time compilers of PHP ask for it: without them (pcre.jit = 0, opcache.jit = off) nothing is given";
@@ -49,7 +50,7 @@ pub(super) fn advice(other: &Other, boolean: Option<&Boolean>) -> Advice {
             let says = "it does no harm: it was started from somebody's login; its service starts it without";
             Some((says.to_owned(), Vec::new()))
         }
-        ("unix_stream_socket", "connectto") if UNCONFINED.contains(&&**type_name) => {
+        ("unix_stream_socket", "connectto") if UNCONFINED.contains(&&**type_name) || type_name == "init_t" => {
             let says =
                 format!("what listens runs in {type_name}: start it by its service, so that it has its own domain");
             Some((says, Vec::new()))
@@ -242,6 +243,13 @@ mod tests {
         "PHP could not listen on port 8099 (unreserved_port_t)",
         "find out what asked for it"
     )]
+    #[case::web_listens(
+        "{ name_bind } for comm=\"nginx\" src=8099",
+        "unreserved_port_t",
+        "tcp_socket",
+        "the web server could not listen on port 8099 (unreserved_port_t)",
+        "if it is to listen there: semanage port -a -t http_port_t -p tcp 8099"
+    )]
     #[case::memory(
         "{ execmem } for comm=\"php-fpm8.2\"",
         "httpd_t",
@@ -386,9 +394,52 @@ mod tests {
         refusals.find_inodes(&host, &[], &crate::tree::Progress::default());
         let found = crate::why::no_files(&host, &refusals);
         assert_eq!(found.len(), 1, "{line}");
-        let Advice { tried: got, says: said, .. } = &found[0].advice;
+        let Advice { tried: got, says: said, commands, .. } = &found[0].advice;
         assert_eq!(got, tried);
+        assert!(commands.iter().all(|command| said.contains(command)), "{commands:?}");
         assert!(said.starts_with(says), "{said}");
+    }
+
+    /// Whoever can write to a log must not write the commands that are advised.
+    #[rstest]
+    #[case("x';touch${IFS}/srv/www/x;'_t", "tcp_socket")]
+    #[case("$(id)", "tcp_socket")]
+    #[case("redis_port_t", "tcp_socket\u{1b}[2J")]
+    fn what_no_kernel_wrote_is_not_advised(#[case] type_name: &str, #[case] class: &str) {
+        let mut refusals = Refusals::new(jiff::civil::date(2026, 11, 28));
+        let line = format!(
+            "type=AVC msg=audit(1.5:4): avc:  denied  {{ name_connect }} for  comm=\"php\" dest=25 scontext=u:r:httpd_t:s0 tcontext=u:object_r:{type_name}:s0 tclass={class}"
+        );
+        refusals.read(line.as_bytes()).unwrap();
+        assert_eq!(refusals.others, []);
+    }
+
+    /// Of two files with one number and name it is not told which was meant.
+    #[rstest]
+    #[case(false, 0)]
+    #[case(true, 1)]
+    fn what_may_be_either_is_neither(#[case] twice: bool, #[case] unnamed: usize) {
+        use std::os::unix::fs::MetadataExt as _;
+        let dir = tempfile::tempdir().unwrap();
+        let first = dir.path().join("a/lock");
+        for name in ["a", "b"] {
+            std::fs::create_dir(dir.path().join(name)).unwrap();
+        }
+        std::fs::write(&first, "").unwrap();
+        if twice {
+            std::fs::hard_link(&first, dir.path().join("b/lock")).unwrap();
+        }
+        let inode = first.metadata().unwrap().ino();
+        let line = format!(
+            "type=AVC msg=audit(1.5:4): avc:  denied  {{ write }} for  comm=\"php\" name=\"lock\" ino={inode} scontext=u:r:httpd_t:s0 tcontext=u:object_r:var_t:s0 tclass=file\n"
+        );
+        let mut refusals = Refusals::new(jiff::civil::date(2026, 11, 28));
+        refusals.read(line.repeat(3).as_bytes()).unwrap();
+        refusals.find_inodes(&crate::tree::Host::at(dir.path()).unwrap(), &[], &crate::tree::Progress::default());
+        assert_eq!((refusals.others.len(), refusals.list().len()), (unnamed, 1 - unnamed));
+        let (named, others) = (refusals.list(), &refusals.others);
+        let counts = named.iter().map(|found| found.count).chain(others.iter().map(|found| found.count));
+        assert_eq!(counts.sum::<u64>(), 3, "each counts once");
     }
 
     #[test]

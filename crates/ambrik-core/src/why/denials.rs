@@ -14,6 +14,7 @@ use regex::bytes::Regex;
 
 use super::Act;
 use crate::host::is_web_server;
+use crate::security_context::is_type_name;
 
 /// Who was refused.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -215,6 +216,11 @@ impl Denials {
             b"SYSCALL" | b"1300" => event.user = field("uid").map(<[u8]>::to_vec),
             _ => {
                 let Some(denied) = DENIED.captures(line) else { return true };
+                let (domain, label, class) = (type_of(&text("scontext")), type_of(&text("tcontext")), text("tclass"));
+                // Whoever may write to a log may write anything: what no kernel calls so would stand in commands that are advised.
+                if ![&domain, &label, &class].iter().all(|name| is_type_name(name)) {
+                    return false;
+                }
                 let permissions = String::from_utf8_lossy(&denied[1]).split(' ').map(str::to_owned).collect();
                 event.denied.push(Denied {
                     permissions,
@@ -222,9 +228,9 @@ impl Denials {
                     path: bytes("path").filter(|path| path.starts_with(b"/")),
                     name: bytes("name"),
                     inode: number("ino"),
-                    domain: type_of(&text("scontext")),
-                    label: type_of(&text("tcontext")),
-                    class: text("tclass"),
+                    domain,
+                    label,
+                    class,
                     port: number("dest").or_else(|| number("src")).and_then(|port: u64| u32::try_from(port).ok()),
                 });
             }

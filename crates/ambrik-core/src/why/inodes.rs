@@ -53,6 +53,7 @@ pub(super) fn find(host: &Host, place: Place<'_>, wanted: &HashSet<u64>, progres
         found.extend(seeker.found);
     }
     found.sort();
+    found.dedup();
     found
 }
 

@@ -189,9 +189,15 @@ impl Refusals {
             let found = inodes::find(host, place, &wanted, progress);
             left.retain(|of| {
                 let is_it = |(inode, path): &&(u64, PathBuf)| *inode == of.inode && path.file_name() == Some(&*of.name);
-                let Some((_, path)) = found.iter().find(is_it) else { return true };
-                for _ in 0..of.other.count {
-                    self.add(path.as_os_str().as_bytes(), Some(of.act), &of.call, of.other.by, None, of.other.last);
+                let mut paths = found.iter().filter(is_it);
+                let Some((_, path)) = paths.next() else { return true };
+                // Another file system may have the same number, and the same name.
+                if paths.next().is_some() {
+                    return true;
+                }
+                self.add(path.as_os_str().as_bytes(), Some(of.act), &of.call, of.other.by, None, of.other.last);
+                if let Some(known) = self.found.get_mut(&(path.clone(), of.other.by, Some(of.act))) {
+                    known.count += of.other.count - 1;
                 }
                 self.of_files.insert((path.clone(), of.other.by), of.other.what.clone());
                 false

@@ -482,7 +482,7 @@ impl Work<'_> {
             // The reason was told already.
             exit = Exit::Findings;
         }
-        let wanted = plan.audit.pending.module.as_ref().filter(|module| module.needed && sealed);
+        let wanted = plan.audit.pending.module.as_ref().filter(|module| !module.holds && sealed);
         let Some(wanted) = wanted.filter(|_| !outcome.is_some_and(|outcome| outcome.labels_last)) else {
             return Ok(exit);
         };

@@ -83,7 +83,7 @@ pub(crate) fn render(plans: &[Plan], accounts: &Accounts, out: &mut dyn Write) -
             }
             one(&name, &change, accounts, out)?;
         }
-        if let Some(module) = plan.audit.pending.module.as_ref().filter(|module| module.needed) {
+        if let Some(module) = plan.audit.pending.module.as_ref().filter(|module| !module.holds) {
             let name = &module.name;
             writeln!(out, "\n# labels that outlast a relabelling")?;
             writeln!(out, "modules=$(mktemp -d)")?;
