@@ -412,6 +412,7 @@ mod tests {
         );
         refusals.read(line.as_bytes()).unwrap();
         assert_eq!(refusals.others, []);
+        assert_eq!(refusals.without_path, 1, "it is not said that nothing was refused");
     }
 
     /// Of two files with one number and name it is not told which was meant.

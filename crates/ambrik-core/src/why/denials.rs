@@ -112,6 +112,8 @@ const WAITING: usize = 4_096;
 pub(super) struct Denials {
     waiting: HashMap<Vec<u8>, Event>,
     order: Vec<Vec<u8>>,
+    /// How many denials do not say in the policy's words what was denied.
+    pub(super) unread: u64,
     /// The users that PHP runs as, by number and by name.
     pub(super) php: HashSet<Vec<u8>>,
 }
@@ -219,7 +221,8 @@ impl Denials {
                 let (domain, label, class) = (type_of(&text("scontext")), type_of(&text("tcontext")), text("tclass"));
                 // Whoever may write to a log may write anything: what no kernel calls so would stand in commands that are advised.
                 if ![&domain, &label, &class].iter().all(|name| is_type_name(name)) {
-                    return false;
+                    self.unread += 1;
+                    return true;
                 }
                 let permissions = String::from_utf8_lossy(&denied[1]).split(' ').map(str::to_owned).collect();
                 event.denied.push(Denied {

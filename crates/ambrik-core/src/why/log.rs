@@ -112,6 +112,7 @@ impl Refusals {
                 let mut found = Vec::new();
                 let taken = self.denials.line(&line, &mut found);
                 self.denied(found);
+                self.without_path += std::mem::take(&mut self.denials.unread);
                 if taken {
                     continue;
                 }

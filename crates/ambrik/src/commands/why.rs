@@ -449,7 +449,7 @@ fn from_log(args: &WhyArgs, session: &mut Session<'_>, inquiry: &Inquiry<'_>) ->
     let others = why::no_files(&inquiry.looked.host, &refusals);
     let (logs, without_path) = (output::count(args.from_log.len()), refusals.without_path);
     session.terminal.write(&ReviewsReport { reviews: &reviews, others: &others, logs, without_path })?;
-    let denied = others.iter().any(|denied| denied.advice.open);
+    let denied = others.iter().any(|denied| denied.advice.open) || without_path > 0;
     let has = |now: Now| reviews.iter().any(|review| review.now == now);
     Ok(
         match (
