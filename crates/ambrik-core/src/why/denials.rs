@@ -173,11 +173,12 @@ fn fields(record: &[u8]) -> HashMap<&[u8], &[u8]> {
 /// A time as records have it: seconds since 1970, else as `ausearch -i` writes it, in the forms of the usual locales.
 fn time(text: &[u8]) -> Option<DateTime> {
     let text = std::str::from_utf8(text).ok()?;
-    let whole = text.split('.').next()?;
+    let (whole, _milliseconds) = text.rsplit_once('.')?;
     if let Ok(seconds) = whole.parse::<i64>() {
         return Some(Timestamp::from_second(seconds).ok()?.to_zoned(TimeZone::UTC).datetime());
     }
-    let forms = ["%m/%d/%Y %H:%M:%S", "%m/%d/%y %H:%M:%S", "%Y-%m-%d %H:%M:%S", "%d.%m.%Y %H:%M:%S"];
+    // Two digits first: `%Y` would take them for a year of the first century.
+    let forms = ["%m/%d/%y %H:%M:%S", "%m/%d/%Y %H:%M:%S", "%Y-%m-%d %H:%M:%S", "%d.%m.%Y %H:%M:%S"];
     forms.iter().find_map(|form| DateTime::strptime(form, whole).ok())
 }
 
@@ -431,6 +432,16 @@ mod tests {
     #[case::granted(&["type=AVC msg=audit(1.5:4): avc:  granted  { read } for  pid=7 comm=\"php\""], &[])]
     fn records(#[case] lines: &[&str], #[case] want: &[&str]) {
         assert_eq!(read(lines), want);
+    }
+
+    #[rstest]
+    #[case("1795853583.187", "2026-11-28T08:13:03")]
+    #[case("11/28/26 08:13:03.187", "2026-11-28T08:13:03")]
+    #[case("11/28/2026 08:13:03.187", "2026-11-28T08:13:03")]
+    #[case("2026-11-28 08:13:03.187", "2026-11-28T08:13:03")]
+    #[case("28.11.2026 08:13:03.187", "2026-11-28T08:13:03")]
+    fn times(#[case] text: &str, #[case] want: &str) {
+        assert_eq!(time(text.as_bytes()).map(|time| time.to_string()).as_deref(), Some(want));
     }
 
     #[test]
