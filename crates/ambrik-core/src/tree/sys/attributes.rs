@@ -1,6 +1,6 @@
 //! Access lists, capabilities and labels, as extended attributes (xattr(7)).
 
-use std::cell::{Cell, RefCell};
+use std::cell::RefCell;
 use std::collections::VecDeque;
 use std::ffi::CStr;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -95,9 +95,12 @@ pub(super) fn get_label(get: &impl Fn(&CStr, &mut [u8]) -> Result<usize, Errno>)
 /// Whether SELinux runs here: then every file has a label, set or given.
 static RUNS: LazyLock<bool> = LazyLock::new(|| std::fs::exists("/sys/fs/selinux/enforce").unwrap_or(false));
 
+/// As many mounts are remembered by each thread: a way from `/` crosses a few, and to and fro.
+const MOUNTS: usize = 16;
+
 thread_local! {
-    /// The mount that this thread looked at last, and whether it gives its files their labels.
-    static LAST_MOUNT: Cell<Option<(u64, bool)>> = const { Cell::new(None) };
+    /// The mounts that this thread looked at, and whether they give their files the labels.
+    static KNOWN_MOUNTS: RefCell<Vec<(u64, bool)>> = const { RefCell::new(Vec::new()) };
 }
 
 /// Whether the mount with this number gives its files their labels.
@@ -105,12 +108,15 @@ fn is_given(mount: u64) -> bool {
     if !*RUNS {
         return false;
     }
-    if let Some((_, given)) = LAST_MOUNT.get().filter(|(last, _)| *last == mount) {
-        return given;
-    }
-    let given = Mounts::of_this_thread().get(mount).is_some_and(|mount| !mount.own_labels);
-    LAST_MOUNT.set(Some((mount, given)));
-    given
+    KNOWN_MOUNTS.with_borrow_mut(|known| {
+        if let Some((_, given)) = known.iter().find(|(number, _)| *number == mount) {
+            return *given;
+        }
+        let given = Mounts::of_this_thread().get(mount).is_some_and(|mount| !mount.own_labels);
+        known.truncate(MOUNTS - 1);
+        known.insert(0, (mount, given));
+        given
+    })
 }
 
 /// As many labels are remembered by each thread.
