@@ -13,6 +13,6 @@ share=$(mktemp -d)
 trap 'rm -rf "$share"' EXIT
 cp "${AMBRIK:-$here/../../../../target/dist/ambrik}" "$share/ambrik"
 cp "$here/lib.sh" "$here/inside.sh" "$here/edges.sh" "$share/"
-"$AMBRIK_SELINUX_RUNNER" --share "$share" -- sh /share/inside.sh "${AMBRIK_LABEL_KILLS:-8}"
+"$AMBRIK_SELINUX_RUNNER" --timeout 1500 --share "$share" -- sh /share/inside.sh "${AMBRIK_LABEL_KILLS:-4}"
 echo '== in a system of its own: the edges'
 "$AMBRIK_SELINUX_RUNNER" --timeout 1500 --share "$share" -- sh /share/edges.sh
