@@ -178,37 +178,31 @@ impl ProofQuestion {
         let mut proof = Proof::default();
         let mut spots =
             self.closed.iter().map(|spot| (spot, false)).chain(self.writable.iter().map(|spot| (spot, true)));
-        loop {
+        let silent = loop {
             match lines.recv_timeout(SILENCE) {
-                Ok(line) if line == "end" => {
-                    let _ = child.wait();
-                    return proof;
-                }
+                Ok(line) if line == "end" => break None,
                 Ok(line) if line == "domain" => proof.in_domain = true,
                 Ok(line) => {
                     if let Some((spot, writable)) = spots.next() {
                         proof.take(spot, writable, &line);
                     }
                 }
-                Err(RecvTimeoutError::Timeout) => {
-                    let _ = child.kill();
-                    let _ = child.wait();
-                    let seconds = SILENCE.as_secs();
-                    proof.disturbed = Some(format!("it was silent for {seconds} seconds: something stopped it"));
-                    return proof;
-                }
-                Err(RecvTimeoutError::Disconnected) => {
-                    let status = child.wait().ok();
-                    let signal = status.and_then(|status| status.signal());
-                    proof.disturbed = Some(match (signal, status) {
-                        (Some(signal), _) => format!("it was ended by signal {signal}"),
-                        (None, Some(status)) => format!("it did not come to its end ({status})"),
-                        (None, None) => "it did not come to its end".into(),
-                    });
-                    return proof;
-                }
+                Err(silent) => break Some(silent),
             }
-        }
+        };
+        // Whoever is the account can stop the child at any moment, also between its last word and its end: it is never
+        // waited for without this. How one ended that is gone already stays as it was.
+        let _ = child.kill();
+        let status = child.wait().ok();
+        proof.disturbed = silent.map(|silent| match (silent, status.and_then(|status| status.signal()), status) {
+            (RecvTimeoutError::Timeout, ..) => {
+                format!("it was silent for {} seconds: something stopped it", SILENCE.as_secs())
+            }
+            (_, Some(signal), _) => format!("it was ended by signal {signal}"),
+            (_, None, Some(status)) => format!("it did not come to its end ({status})"),
+            (_, None, None) => "it did not come to its end".into(),
+        });
+        proof
     }
 }
 
@@ -310,6 +304,26 @@ fn proof_name(pid: u32) -> CString {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use rstest::rstest;
+
+    /// It comes to an end whatever the child does, or others do to it.
+    #[rstest]
+    #[case::well("echo end", None)]
+    #[case::stopped_after_its_last_word("echo end; kill -s STOP $$", None)]
+    #[case::stopped_when_it_says_no_more("exec >&-; kill -s STOP $$", Some("ended by signal 9"))]
+    #[case::ended("kill -s TERM $$", Some("ended by signal 15"))]
+    #[case::cut_short("exit 4", Some("exit status: 4"))]
+    fn a_child_is_not_waited_for(#[case] script: &str, #[case] disturbed: Option<&str>) {
+        let ids = Ids::new(Uid(7), Gid(7), []);
+        let (host, domain) = (PathBuf::new(), String::new());
+        let question = ProofQuestion { host, keeper: Uid(7), ids, domain, closed: vec![], writable: vec![] };
+        let arguments = vec!["-c".into(), format!("cat > /dev/null; {script}").into()];
+        let (proof, _) = question.ask(&Prover { program: "/bin/sh".into(), arguments });
+        match disturbed {
+            None => assert_eq!(proof.disturbed, None),
+            Some(text) => assert!(proof.disturbed.as_deref().is_some_and(|why| why.contains(text)), "{proof:?}"),
+        }
+    }
 
     fn spot() -> impl Strategy<Value = LeftOverSpot> {
         let path = || proptest::collection::vec(1u8..=255, 0..12).prop_map(|b| PathBuf::from(OsString::from_vec(b)));
