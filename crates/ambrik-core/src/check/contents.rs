@@ -4,7 +4,8 @@ use std::ffi::OsStr;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
-use regex::Regex;
+use memchr::memmem;
+use regex::bytes::Regex;
 
 use super::is_php_name;
 use crate::credentials::credentials;
@@ -120,10 +121,10 @@ fn is_applications(path: &Path) -> bool {
         || [".sql", ".sqlite"].iter().any(|ending| name.ends_with(ending))
 }
 
-pattern!(ROWS: Regex = r"(?i)\binsert\s+(?:ignore\s+)?into\b|\breplace\s+into\b");
-pattern!(FURTHER: Regex = r"\)\s*,\s*\(");
-pattern!(COPIED: Regex = r"(?im)^copy\s+\S[^;\n]*\bfrom\s+stdin\s*;\s*\n(?P<row>[^\\\n][^\n]*)");
-pattern!(MARKED: Regex = r"(?i)^[-#/*\s!]*(?:\w+ )*(?:database dump|sql dump|dump \d|dump of)|-- dumped from|^-- dump completed|/\*!40\d{3}");
+pattern!(ROWS: Regex = r"(?i-u)\binsert\s+(?:ignore\s+)?into\b|\breplace\s+into\b");
+pattern!(FURTHER: Regex = r"(?-u)\)\s*,\s*\(");
+pattern!(COPIED: Regex = r"(?im-u)^copy\s+\S[^;\n]*\bfrom\s+stdin\s*;\s*\n(?P<row>[^\\\n][^\n]*)");
+pattern!(MARKED: Regex = r"(?i-u)^[-#/*\s!]*(?:\w+ )*(?:database dump|sql dump|dump \d|dump of)|-- dumped from|^-- dump completed|/\*!40\d{3}");
 
 /// So many statements that put rows in are an installation's data; the few first rows that an installer puts in are not.
 const MANY: usize = 25;
@@ -131,14 +132,14 @@ const MANY: usize = 25;
 /// What an SQL file is, by its first blocks: a dump where a dump's marks stand above rows of data, or where there are many rows; a
 /// schema, the steps of an upgrade and an installer's first rows are none.
 pub(super) fn sql(head: &[u8]) -> ContentsTell {
-    let text = String::from_utf8_lossy(head);
-    let inserted = ROWS.find_iter(&text).count();
-    let copied = COPIED.is_match(&text);
-    let marked = MARKED.is_match(&text);
+    let inserted = ROWS.find_iter(head).count();
+    let copied = COPIED.is_match(head);
+    let marked = MARKED.is_match(head);
     // Several rows in one statement are rows too; columns of a table are none.
-    let further = FURTHER.find_iter(&text).count();
+    let further = FURTHER.find_iter(head).count();
     let tuples = if inserted > 0 { further } else { 0 };
-    let changes = ["ALTER TABLE", "alter table"].iter().map(|word| text.matches(word).count()).sum::<usize>();
+    let changes =
+        ["ALTER TABLE", "alter table"].iter().map(|word| memmem::find_iter(head, word).count()).sum::<usize>();
     let rows = inserted + tuples;
     if copied || (marked && rows > 0) {
         ContentsTell::Proven("holds rows of data".into())

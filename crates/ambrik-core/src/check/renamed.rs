@@ -43,22 +43,22 @@ const DOES: [(u8, &str, &str); 7] = [
     (
         InstallerSigns::DATABASE,
         "asks for the database",
-        r#"(?i)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get|input|param|text|field)\w*\s*\(\s*)["'][\w\[\].-]*(?:db|database|mysql|sql|dsn)[\w\[\].-]*?(?:host|server|user|name|pass|prefix|pwd|type)"#,
+        r#"(?i-u)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get|input|param|text|field)\w*\s*\(\s*)["'][\w\[\].-]*(?:db|database|mysql|sql|dsn)[\w\[\].-]*?(?:host|server|user|name|pass|prefix|pwd|type)"#,
     ),
     (
         InstallerSigns::SETTINGS,
         "writes the settings",
-        r"(?i)\b(?:file_put_contents|fopen|fwrite|fputs|rename|copy|put|write)\s*\([^;]{0,200}(?:config|settings|\.env\b|local|parameters)",
+        r"(?i-u)\b(?:file_put_contents|fopen|fwrite|fputs|rename|copy|put|write)\s*\([^;]{0,200}(?:config|settings|\.env\b|local|parameters)",
     ),
-    (InstallerSigns::WRITABLE, "checks what is writable", r"(?i)\bis_write?able\s*\("),
+    (InstallerSigns::WRITABLE, "checks what is writable", r"(?i-u)\bis_write?able\s*\("),
     (
         InstallerSigns::STEPS,
         "goes in steps",
-        r#"(?i)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get)\s*\(\s*)["'](?:\w*_)?(?:step|stage|phase)\b|[?&](?:amp;)?(?:step|stage)="#,
+        r#"(?i-u)(?:\$_(?:POST|REQUEST|GET|SESSION)\s*\[\s*|name\s*=\s*\\?|(?:post|get)\s*\(\s*)["'](?:\w*_)?(?:step|stage|phase)\b|[?&](?:amp;)?(?:step|stage)="#,
     ),
-    (InstallerSigns::TABLES, "makes tables", r"(?i)create\s+(?:table|database)\b|\.sql\b"),
-    (InstallerSigns::FORM, "", r"(?i)<form|<input|\$_POST|\$_REQUEST"),
-    (InstallerSigns::INSTALLS, "", r"(?is)\binstall.*install|set-?up\s+wizard"),
+    (InstallerSigns::TABLES, "makes tables", r"(?i-u)create\s+(?:table|database)\b|\.sql\b"),
+    (InstallerSigns::FORM, "", r"(?i-u)<form|<input|\$_POST|\$_REQUEST"),
+    (InstallerSigns::INSTALLS, "", r"(?is-u)\binstall.*install|set-?up\s+wizard"),
 ];
 
 pattern!(EXPRESSIONS: RegexSet = DOES.iter().map(|(.., expression)| expression));

@@ -260,7 +260,7 @@ fn nothing_outside_is_changed_whatever_is_done_between_two_runs() {
     if !is_root() {
         return;
     }
-    let seconds = variable("AMBRIK_CAMPAIGN_SECONDS").unwrap_or(60);
+    let seconds = variable("AMBRIK_CAMPAIGN_SECONDS").unwrap_or(30);
     let end = Instant::now() + Duration::from_secs(seconds);
     let seed = seed("between runs");
     let (mut worlds, mut deeds, mut done) = (0, 0, 0);
@@ -350,7 +350,7 @@ fn all_is_taken_back_however_often_runs_were_killed() {
     if !is_root() {
         return;
     }
-    let wanted = variable("AMBRIK_KILLS").unwrap_or(40);
+    let wanted = variable("AMBRIK_KILLS").unwrap_or(20);
     let seed = seed("kills");
     let (mut rounds, mut kills) = (0, 0);
     while kills < wanted {
