@@ -166,6 +166,11 @@ pub struct Facts {
     pub label_given: bool,
 }
 
+/// Whether the first bytes of a file are a program's: `#!`, or an ELF binary's (execve(2)).
+pub(crate) fn begins_as_program(head: &[u8]) -> bool {
+    head.starts_with(b"#!") || head.starts_with(b"\x7fELF")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -18,7 +18,7 @@ use crate::access::NameRule;
 use crate::account::{Accounts, Gid, Uid};
 use crate::acl::Tag;
 use crate::check::{Next, Pages, PathCan, Raised, Sniffing};
-use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights};
+use crate::entry::{Bar, Facts, Identity, Kind, Nanos, Rights, begins_as_program};
 use crate::host::{Holder, Making};
 use crate::label::{Alike, SiteLabels};
 use crate::people::{People, Set};
@@ -202,13 +202,13 @@ pub(crate) struct Inspector<'j> {
     pub(crate) served_too: Vec<ServedToo>,
 }
 
-/// A file that begins with `#!` or as an ELF binary does (execve(2)); asked only where there is an execute bit.
+/// Whether a file is a program; asked only where there is an execute bit.
 fn is_program(look: &Look<'_>, facts: &Facts) -> bool {
     if facts.kind != Kind::File || !facts.rights.mode.has(0o111) || facts.size < 3 {
         return false;
     }
     let mut buffer = [0; 4];
-    look.first_bytes(&mut buffer).is_ok_and(|head| head.starts_with(b"#!") || head == b"\x7fELF")
+    look.first_bytes(&mut buffer).is_ok_and(begins_as_program)
 }
 
 /// How PHP makes files for a site.

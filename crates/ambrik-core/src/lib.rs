@@ -8,6 +8,7 @@
 pub mod access;
 pub mod account;
 pub mod acl;
+pub mod archive;
 pub mod audit;
 pub mod change;
 pub mod check;

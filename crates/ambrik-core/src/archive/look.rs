@@ -1,0 +1,322 @@
+//! What is in an archive, found out before anything of it is written.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::io::Read;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+use super::judge::{is_no_part, is_to_be_read, path, stays};
+use super::{Archive, ArchiveEntry, ArchiveError, EntryKind};
+use crate::entry::begins_as_program;
+use crate::shown::{Shown, size};
+
+/// How much may come out of an archive.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// So many bytes are free where it is unpacked to.
+    pub free: u64,
+    /// So many times its own size may come out of it.
+    pub ratio: u64,
+    /// Below so many bytes the ratio is not looked at: small files of one sign pack well.
+    pub small: u64,
+    /// So many entries.
+    pub entries: usize,
+}
+
+impl Limits {
+    /// The usual ones, for so many free bytes.
+    #[must_use]
+    pub const fn usual(free: u64) -> Self {
+        Self { free, ratio: 100, small: 64 << 20, entries: 2_000_000 }
+    }
+}
+
+/// What an entry is laid down as.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum PackedKind {
+    /// A directory.
+    Directory,
+    /// A file.
+    File {
+        /// Its size in bytes.
+        size: u64,
+        /// Its BLAKE3 sum.
+        sum: [u8; 32],
+        /// Whether it begins as programs do and the archive says that it is one.
+        program: bool,
+    },
+    /// A symlink to somewhere in the tree.
+    Symlink(PathBuf),
+}
+
+/// An entry that is laid down.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PackedEntry {
+    /// What it is.
+    pub kind: PackedKind,
+    /// The name in the archive that has its content; of a further name that of the first.
+    pub(crate) content: PathBuf,
+}
+
+/// An entry that must not be unpacked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refused {
+    /// Its name, fit to be shown.
+    pub name: String,
+    /// Why.
+    pub why: &'static str,
+}
+
+/// An entry that is left in the archive.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Spared {
+    /// Its path in the archive.
+    pub path: PathBuf,
+    /// Why.
+    pub why: &'static str,
+}
+
+/// What is in an archive.
+#[derive(Debug, Default)]
+pub struct ArchiveLook {
+    /// The archive's folder that is laid down; empty for all of it.
+    pub inner: PathBuf,
+    /// What is laid down, by its path below the site's root.
+    pub entries: BTreeMap<PathBuf, PackedEntry>,
+    /// What is left in the archive: with a folder all that is in it.
+    pub spared: Vec<Spared>,
+    /// What must not be unpacked; with any of them nothing is.
+    pub refused: Vec<Refused>,
+    /// How many bytes its files have, and how many the archive.
+    pub bytes: u64,
+    /// How many bytes the archive has.
+    pub packed: u64,
+    /// How many entries have set-user-id or set-group-id bits there, and how many let every account write.
+    pub special: usize,
+    /// How many entries let every account write.
+    pub open: usize,
+}
+
+/// Looks at an archive, whole. `inner` is the folder of it that is laid down, where somebody said so; `served` is the first
+/// folder of the site's document root, which is then no wrapping.
+///
+/// Errors where it cannot be read, is broken, or passes a limit.
+pub fn look(
+    archive: &Archive,
+    inner: Option<&Path>,
+    served: Option<&OsStr>,
+    limits: Limits,
+) -> Result<ArchiveLook, ArchiveError> {
+    let mut found = ArchiveLook { packed: archive.bytes(), ..ArchiveLook::default() };
+    let mut entries = BTreeMap::new();
+    let mut read = 0;
+    archive.each(&mut |entry, content| {
+        read += 1;
+        if read > limits.entries {
+            return Err(too_large(archive, format!("it has more than {} entries", limits.entries)));
+        }
+        let refused = found.take(archive, &mut entries, entry, content, limits)?;
+        found.refused.extend(refused.map(|why| Refused { name: shown(&entry.name), why }));
+        Ok(())
+    })?;
+    found.settle(entries, inner, served);
+    Ok(found)
+}
+
+fn too_large(archive: &Archive, why: String) -> ArchiveError {
+    ArchiveError::TooLarge { path: archive.path().to_owned(), why }
+}
+
+fn shown(name: &[u8]) -> String {
+    Shown(Path::new(OsStr::from_bytes(name))).to_string()
+}
+
+impl ArchiveLook {
+    /// Takes one entry; the answer is why it must not be unpacked.
+    fn take(
+        &mut self,
+        archive: &Archive,
+        entries: &mut BTreeMap<PathBuf, PackedEntry>,
+        entry: &ArchiveEntry,
+        content: &mut dyn Read,
+        limits: Limits,
+    ) -> Result<Option<&'static str>, ArchiveError> {
+        let path = match path(&entry.name) {
+            Ok(path) => path,
+            Err(why) => return Ok(Some(why)),
+        };
+        if entry.encrypted {
+            return Ok(Some("it is encrypted"));
+        }
+        // What archives say of links is nothing.
+        if !matches!(entry.kind, EntryKind::Symlink(_)) {
+            self.special += usize::from(entry.mode & 0o6000 != 0);
+            self.open += usize::from(entry.mode & 0o002 != 0);
+        }
+        let (kind, of) = match &entry.kind {
+            EntryKind::Other(what) => return Ok(Some(what)),
+            EntryKind::Directory => (PackedKind::Directory, path.clone()),
+            EntryKind::Symlink(target) => (PackedKind::Symlink(PathBuf::from(OsStr::from_bytes(target))), path.clone()),
+            EntryKind::HardLink(target) => {
+                let first = super::judge::path(target).ok().and_then(|target| entries.get(&target));
+                match first {
+                    Some(first) if matches!(first.kind, PackedKind::File { .. }) => {
+                        (first.kind.clone(), first.content.clone())
+                    }
+                    _ => return Ok(Some("it is a further name of a file that is not before it in the archive")),
+                }
+            }
+            EntryKind::File => {
+                let kind = self.file(archive, entries.len(), entry, content, limits)?;
+                (kind, path.clone())
+            }
+        };
+        if path.as_os_str().is_empty() {
+            return Ok((kind != PackedKind::Directory).then_some("it has no name"));
+        }
+        match entries.get(&path) {
+            Some(known) if known.kind == PackedKind::Directory && kind == PackedKind::Directory => return Ok(None),
+            Some(_) => return Ok(Some("it is in the archive twice")),
+            None => {}
+        }
+        entries.insert(path, PackedEntry { kind, content: of });
+        Ok(None)
+    }
+
+    fn file(
+        &mut self,
+        archive: &Archive,
+        read: usize,
+        entry: &ArchiveEntry,
+        content: &mut dyn Read,
+        limits: Limits,
+    ) -> Result<PackedKind, ArchiveError> {
+        let mut hasher = blake3::Hasher::new();
+        let mut buffer = vec![0; 1 << 16];
+        let (mut length, mut head) = (0_u64, Vec::new());
+        loop {
+            let count = content.read(&mut buffer).map_err(|cause| archive.broken(read, cause))?;
+            if count == 0 {
+                break;
+            }
+            length += count as u64;
+            self.bytes += count as u64;
+            if self.bytes > limits.free {
+                let why =
+                    format!("more than the {} that are free comes out of its {}", size(limits.free), size(self.packed));
+                return Err(too_large(archive, why));
+            }
+            if self.bytes > limits.small && self.bytes / limits.ratio > self.packed {
+                let why = format!(
+                    "more than {} times its {} comes out of it (more than {} is free, but no application packs so well)",
+                    limits.ratio,
+                    size(self.packed),
+                    size(limits.free)
+                );
+                return Err(too_large(archive, why));
+            }
+            if head.len() < 4 {
+                head.extend_from_slice(&buffer[..count.min(4)]);
+            }
+            hasher.update(&buffer[..count]);
+        }
+        let program = entry.mode & 0o111 != 0 && begins_as_program(&head);
+        Ok(PackedKind::File { size: length, sum: *hasher.finalize().as_bytes(), program })
+    }
+
+    /// Finds the folder that is laid down, and judges what is in it as the tree that it will be.
+    fn settle(&mut self, entries: BTreeMap<PathBuf, PackedEntry>, inner: Option<&Path>, served: Option<&OsStr>) {
+        let (mut whole, mut spared) = (BTreeMap::new(), BTreeMap::new());
+        for (path, entry) in entries {
+            match is_no_part(&path) {
+                Some(why) => drop(spared.insert(path, why)),
+                None => drop(whole.insert(path, entry)),
+            }
+        }
+        self.inner = inner.map_or_else(|| wrapping(&whole, served), |inner| inner.components().collect());
+        for (path, entry) in whole {
+            match path.strip_prefix(&self.inner) {
+                Ok(below) if below.as_os_str().is_empty() => {}
+                Ok(below) => drop(self.entries.insert(below.to_owned(), entry)),
+                Err(_) if self.inner.starts_with(&path) => {}
+                Err(_) => drop(spared.insert(path, "it lies beside the application's folder")),
+            }
+        }
+        let tops = spared.iter().filter(|(path, _)| !path.ancestors().skip(1).any(|above| spared.contains_key(above)));
+        self.spared = tops.map(|(path, why)| Spared { path: path.clone(), why }).collect();
+        self.judge();
+    }
+
+    /// What is below a file or a symlink, and symlinks that lead out; directories that only names say are added.
+    fn judge(&mut self) {
+        let links = |path: &Path| match &self.entries.get(path)?.kind {
+            PackedKind::Symlink(target) => Some(target.clone()),
+            _ => None,
+        };
+        let mut refuse: Vec<(PathBuf, &'static str)> = Vec::new();
+        let mut above: BTreeMap<PathBuf, PackedEntry> = BTreeMap::new();
+        for (path, entry) in &self.entries {
+            for over in path.ancestors().skip(1).filter(|over| !over.as_os_str().is_empty()) {
+                match self.entries.get(over).map(|entry| &entry.kind) {
+                    None => {
+                        let (kind, content) = (PackedKind::Directory, self.inner.join(over));
+                        above.insert(over.to_owned(), PackedEntry { kind, content });
+                    }
+                    Some(PackedKind::Directory) => {}
+                    Some(PackedKind::Symlink(_)) => {
+                        refuse.push((path.clone(), "it lies below a symlink of the archive"))
+                    }
+                    Some(PackedKind::File { .. }) => refuse.push((path.clone(), "it lies below a file of the archive")),
+                }
+            }
+            if let PackedKind::Symlink(target) = &entry.kind
+                && let Err(why) = stays(&links, path, target)
+            {
+                refuse.push((path.clone(), why));
+            }
+        }
+        let told =
+            refuse.into_iter().map(|(path, why)| Refused { name: Shown(&self.inner.join(path)).to_string(), why });
+        self.refused.extend(told);
+        self.entries.extend(above);
+    }
+
+    /// How many files, directories and symlinks are laid down.
+    #[must_use]
+    pub fn counts(&self) -> (usize, usize, usize) {
+        let count = |is: fn(&PackedKind) -> bool| self.entries.values().filter(|entry| is(&entry.kind)).count();
+        (
+            count(|kind| matches!(kind, PackedKind::File { .. })),
+            count(|kind| *kind == PackedKind::Directory),
+            count(|kind| matches!(kind, PackedKind::Symlink(_))),
+        )
+    }
+}
+
+/// The folder that wraps the application: the only one, with nothing beside it but what is to be read; again inside.
+fn wrapping(entries: &BTreeMap<PathBuf, PackedEntry>, served: Option<&OsStr>) -> PathBuf {
+    let mut inner = PathBuf::new();
+    loop {
+        let mut folders = std::collections::BTreeSet::new();
+        let mut others = false;
+        for (path, entry) in entries {
+            let Ok(below) = path.strip_prefix(&inner) else { continue };
+            let Some(first) = below.iter().next() else { continue };
+            let alone = below.iter().count() == 1;
+            if !alone || entry.kind == PackedKind::Directory {
+                folders.insert(first.to_owned());
+            } else {
+                others |= !is_to_be_read(Path::new(first));
+            }
+        }
+        match folders.first() {
+            Some(only) if folders.len() == 1 && !others && Some(only.as_os_str()) != served => inner.push(only),
+            _ => return inner,
+        }
+    }
+}
+
+#[cfg(test)]
+#[path = "tests.rs"]
+mod tests;

@@ -1,0 +1,218 @@
+//! Archives: read in order, entry by entry, and nothing of them believed. [`look`] says what is in one.
+
+mod judge;
+mod look;
+
+use std::fs::File;
+use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use crate::shown::Shown;
+
+pub use look::{ArchiveLook, Limits, PackedEntry, PackedKind, Refused, Spared, look};
+
+/// Why an archive cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum ArchiveError {
+    /// It cannot be opened, or its first bytes cannot be read.
+    #[error("cannot read the archive {}: {}", Shown(.0), .1)]
+    Unreadable(PathBuf, io::Error),
+    /// Its first bytes are no archive's.
+    #[error(
+        "{} is no zip and no tar archive, packed with gzip, bzip2, xz, zstd or not at all: nothing was unpacked", Shown(.0)
+    )]
+    Unknown(PathBuf),
+    /// It ends early, or is not what it says.
+    #[error("the archive {} is broken after {read} entries: {cause}; nothing was unpacked: get it again", Shown(.path))]
+    Broken {
+        /// The archive.
+        path: PathBuf,
+        /// How many entries were read before.
+        read: usize,
+        /// What is wrong.
+        cause: io::Error,
+    },
+    /// It would fill the disk, or has no end.
+    #[error("the archive {}: {why}; nothing was unpacked", Shown(.path))]
+    TooLarge {
+        /// The archive.
+        path: PathBuf,
+        /// Which limit it passes.
+        why: String,
+    },
+}
+
+/// How a tar archive is packed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Packing {
+    None,
+    Gzip,
+    Bzip2,
+    Xz,
+    Zstd,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Format {
+    Zip,
+    Tar(Packing),
+}
+
+/// The beginnings of formats (the zip specification, 4.3.7; RFC 1952, RFC 8878, and the formats' own documents).
+const BEGINNINGS: [(&[u8], Format); 6] = [
+    (b"PK\x03\x04", Format::Zip),
+    (b"PK\x05\x06", Format::Zip),
+    (b"\x1f\x8b", Format::Tar(Packing::Gzip)),
+    (b"BZh", Format::Tar(Packing::Bzip2)),
+    (b"\xfd7zXZ\x00", Format::Tar(Packing::Xz)),
+    (b"\x28\xb5\x2f\xfd", Format::Tar(Packing::Zstd)),
+];
+
+/// No decoder may take more memory, in KiB: what the formats' own programs take at their highest usual level.
+const DECODER_MEMORY: u32 = 256 << 10;
+
+/// An archive that is open for reading.
+#[derive(Debug)]
+pub struct Archive {
+    path: PathBuf,
+    file: File,
+    format: Format,
+}
+
+/// What an entry of an archive says that it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum EntryKind {
+    Directory,
+    File,
+    Symlink(Vec<u8>),
+    /// A further name of an entry before it.
+    HardLink(Vec<u8>),
+    /// Something else, by its name.
+    Other(&'static str),
+}
+
+/// An entry of an archive, as it stands there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct ArchiveEntry {
+    pub(crate) name: Vec<u8>,
+    pub(crate) kind: EntryKind,
+    /// Permission bits, where the archive has any.
+    pub(crate) mode: u32,
+    /// Whether it is encrypted: then it has no content for anybody here.
+    pub(crate) encrypted: bool,
+}
+
+/// What is done with each entry and its content.
+type Visit<'v> = &'v mut dyn FnMut(&ArchiveEntry, &mut dyn Read) -> Result<(), ArchiveError>;
+
+impl Archive {
+    /// The archive that a file holds; `path` is what messages call it. The file must be one that can be read again from its
+    /// beginning.
+    pub fn new(path: &Path, file: File) -> Result<Self, ArchiveError> {
+        let unreadable = |cause| ArchiveError::Unreadable(path.to_owned(), cause);
+        let mut head = Vec::new();
+        (&file).seek(SeekFrom::Start(0)).map_err(unreadable)?;
+        (&file).take(512).read_to_end(&mut head).map_err(unreadable)?;
+        let begins = BEGINNINGS.iter().find(|(beginning, _)| head.starts_with(beginning)).map(|(_, format)| *format);
+        // POSIX pax: "ustar" in the header's magic field.
+        let plain = (head.get(257..262) == Some(b"ustar")).then_some(Format::Tar(Packing::None));
+        let format = begins.or(plain).ok_or_else(|| ArchiveError::Unknown(path.to_owned()))?;
+        Ok(Self { path: path.to_owned(), file, format })
+    }
+
+    /// Opens the archive at a path of the file system that is looked at from `/`.
+    pub fn open(path: &Path) -> Result<Self, ArchiveError> {
+        let file = File::open(path).map_err(|cause| ArchiveError::Unreadable(path.to_owned(), cause))?;
+        Self::new(path, file)
+    }
+
+    /// What messages call it.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// How many bytes it has.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        self.file.metadata().map_or(0, |facts| facts.len())
+    }
+
+    pub(crate) fn broken(&self, read: usize, cause: io::Error) -> ArchiveError {
+        ArchiveError::Broken { path: self.path.clone(), read, cause }
+    }
+
+    /// Visits each entry, in the order of the archive.
+    pub(crate) fn each(&self, visit: Visit<'_>) -> Result<(), ArchiveError> {
+        let begun = (&self.file).seek(SeekFrom::Start(0));
+        begun.map_err(|cause| ArchiveError::Unreadable(self.path.clone(), cause))?;
+        let file = BufReader::with_capacity(1 << 16, &self.file);
+        match self.format {
+            Format::Zip => self.each_of_zip(file, visit),
+            Format::Tar(packing) => {
+                let unpacked: Box<dyn Read + '_> = match packing {
+                    Packing::None => Box::new(file),
+                    Packing::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(file)),
+                    Packing::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(file)),
+                    Packing::Xz => Box::new(lzma_rust2::XzReader::new_mem_limit(file, true, DECODER_MEMORY)),
+                    Packing::Zstd => Box::new(
+                        ruzstd::decoding::StreamingDecoder::new(file)
+                            .map_err(|error| self.broken(0, io::Error::other(error.to_string())))?,
+                    ),
+                };
+                self.each_of_tar(unpacked, visit)
+            }
+        }
+    }
+
+    fn each_of_zip(&self, file: BufReader<&File>, visit: Visit<'_>) -> Result<(), ArchiveError> {
+        let broken = |read, error: zip::result::ZipError| self.broken(read, io::Error::other(error.to_string()));
+        let mut zip = zip::ZipArchive::new(file).map_err(|error| broken(0, error))?;
+        for number in 0..zip.len() {
+            let encrypted = zip.by_index_raw(number).map_err(|error| broken(number, error))?.encrypted();
+            let mut entry = if encrypted { zip.by_index_raw(number) } else { zip.by_index(number) }
+                .map_err(|error| broken(number, error))?;
+            let kind = if entry.is_dir() {
+                EntryKind::Directory
+            } else if entry.is_symlink() && !encrypted {
+                let mut target = Vec::new();
+                let read = (&mut entry).take(LONGEST_TARGET).read_to_end(&mut target);
+                read.map_err(|cause| self.broken(number, cause))?;
+                EntryKind::Symlink(target)
+            } else {
+                EntryKind::File
+            };
+            let mode = entry.unix_mode().unwrap_or(0);
+            let told = ArchiveEntry { name: entry.name_raw().to_vec(), kind, mode, encrypted };
+            visit(&told, &mut entry)?;
+        }
+        Ok(())
+    }
+
+    fn each_of_tar(&self, unpacked: impl Read, visit: Visit<'_>) -> Result<(), ArchiveError> {
+        let mut tar = tar::Archive::new(unpacked);
+        let entries = tar.entries().map_err(|cause| self.broken(0, cause))?;
+        for (number, entry) in entries.enumerate() {
+            let mut entry = entry.map_err(|cause| self.broken(number, cause))?;
+            let target = entry.link_name_bytes().map(std::borrow::Cow::into_owned).unwrap_or_default();
+            let kind = match entry.header().entry_type() {
+                tar::EntryType::Directory => EntryKind::Directory,
+                tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => EntryKind::File,
+                tar::EntryType::Symlink => EntryKind::Symlink(target),
+                tar::EntryType::Link => EntryKind::HardLink(target),
+                tar::EntryType::Char | tar::EntryType::Block => EntryKind::Other("a device"),
+                tar::EntryType::Fifo => EntryKind::Other("a FIFO"),
+                // What only says something of the archive as a whole.
+                tar::EntryType::XGlobalHeader => continue,
+                _ => EntryKind::Other("of a kind that only its own program knows"),
+            };
+            let mode = entry.header().mode().unwrap_or(0);
+            let told = ArchiveEntry { name: entry.path_bytes().into_owned(), kind, mode, encrypted: false };
+            visit(&told, &mut entry)?;
+        }
+        Ok(())
+    }
+}
+
+/// No symlink leads further, in bytes (`PATH_MAX`: limits.h(0p)).
+const LONGEST_TARGET: u64 = 4096;
