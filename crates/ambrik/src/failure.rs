@@ -3,8 +3,9 @@
 use std::io;
 use std::process::ExitCode;
 
+use ambrik_core::archive::ArchiveError;
 use ambrik_core::change::{
-    ChangeError, LedgerError, MoveError, Outcome, PlaceError, StateError, UndoError, WindowError,
+    ChangeError, LedgerError, MoveError, Outcome, PlaceError, StateError, UndoError, UnpackError, WindowError,
 };
 use ambrik_core::host::AccountsError;
 use ambrik_core::site::EditError;
@@ -158,6 +159,21 @@ impl From<UndoError> for Failure {
 impl From<MoveError> for Failure {
     fn from(error: MoveError) -> Self {
         Self::usage(error.to_string())
+    }
+}
+
+impl From<ArchiveError> for Failure {
+    fn from(error: ArchiveError) -> Self {
+        let denied =
+            matches!(&error, ArchiveError::Unreadable(_, cause) if cause.kind() == io::ErrorKind::PermissionDenied);
+        if denied { Self::privilege(&error.to_string()) } else { Self::usage(error.to_string()) }
+    }
+}
+
+impl From<UnpackError> for Failure {
+    fn from(error: UnpackError) -> Self {
+        let denied = matches!(&error, UnpackError::Unseen { failure, .. } if failure.is_privilege());
+        if denied { Self::privilege(&error.to_string()) } else { Self::usage(error.to_string()) }
     }
 }
 

@@ -222,6 +222,7 @@ impl<'s> Session<'s> {
                     format!("{command} {site} {} {}", moved.part, Shown(&moved.to))
                 }
                 (ChangeCommand::Undo, _, Some(undoes)) => format!("{command} {undoes}"),
+                (ChangeCommand::Unpack, ..) => format!("unpack ARCHIVE {site}"),
                 (ChangeCommand::Forget, ..) => format!("set {site} --forget"),
                 _ => format!("{command} {site}"),
             };

@@ -7,6 +7,8 @@ use std::fs::File;
 use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
 use std::path::{Path, PathBuf};
 
+use rustix::fs::{Mode, OFlags};
+
 use crate::shown::Shown;
 
 pub use look::{ArchiveLook, Limits, PackedEntry, PackedKind, Refused, Spared, look};
@@ -102,6 +104,13 @@ pub(crate) struct ArchiveEntry {
     pub(crate) encrypted: bool,
 }
 
+impl ArchiveEntry {
+    /// The path that its name says; none where that is no path below the folder that is unpacked into.
+    pub(crate) fn path(&self) -> Option<PathBuf> {
+        judge::path(&self.name).ok()
+    }
+}
+
 /// What is done with each entry and its content.
 type Visit<'v> = &'v mut dyn FnMut(&ArchiveEntry, &mut dyn Read) -> Result<(), ArchiveError>;
 
@@ -124,6 +133,16 @@ impl Archive {
     pub fn open(path: &Path) -> Result<Self, ArchiveError> {
         let file = File::open(path).map_err(|cause| ArchiveError::Unreadable(path.to_owned(), cause))?;
         Self::new(path, file)
+    }
+
+    /// The archive that comes out of a stream: kept in a file without a name until it is read.
+    pub fn from_stream(name: &Path, mut stream: impl Read) -> Result<Self, ArchiveError> {
+        let unreadable = |cause| ArchiveError::Unreadable(name.to_owned(), cause);
+        let flags = OFlags::TMPFILE | OFlags::RDWR | OFlags::CLOEXEC;
+        let file = rustix::fs::open(std::env::temp_dir(), flags, Mode::RUSR | Mode::WUSR);
+        let mut file = File::from(file.map_err(|errno| unreadable(errno.into()))?);
+        io::copy(&mut stream, &mut file).map_err(unreadable)?;
+        Self::new(name, file)
     }
 
     /// What messages call it.

@@ -17,6 +17,7 @@ mod rights;
 mod sample;
 mod state;
 mod undo;
+mod unpacking;
 mod window;
 
 use std::ffi::CString;
@@ -43,7 +44,7 @@ use rights::{ChangeTime, RightsChange};
 
 pub use afterwards::{Afterwards, afterwards};
 pub use ledger::{
-    ChangeCommand, ChangeSet, HowChanged, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments,
+    ChangeCommand, ChangeSet, Delivered, HowChanged, Ledger, LedgerError, ModuleChange, SitePhase, Window, deployments,
 };
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{MoveAsked, MoveError, MovePlan, MoveSetting, PassageGrant, Stopped, asked, move_part, plan_move};
@@ -53,6 +54,7 @@ pub use proof::{Proof, Prover, answer, prove};
 pub use sample::Unfinished;
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
+pub use unpacking::{Replaced, UnpackError, UnpackPlan, UnpackSetting, free_for, plan_unpack, unpack};
 pub use window::{Changed, WindowError, changed_in_window};
 
 /// What is needed to change a disk.

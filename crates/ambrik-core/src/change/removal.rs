@@ -34,59 +34,117 @@ impl PendingRemoval {
 /// What a keepsake leaves free where the ledger is, in bytes: to take anything back takes records too.
 const RESERVE: u64 = 16 << 20;
 
-/// Puts paths into a keepsake, syncs it, reads it back, records it, and only then removes what is in it.
-pub(super) fn remove(
-    entry: &mut Recorder<'_>,
-    bases: &[OwnedFd],
-    pending: &[PendingRemoval],
-    site: &str,
-    means: &ChangeContext<'_>,
-    outcome: &mut Outcome,
-) -> Result<(), ChangeError> {
-    if pending.is_empty() {
-        return Ok(());
-    }
-    let name = format!("{site}-{}.tar", entry.id);
-    let (mut packed, ranges) = if means.keep {
+/// Paths that are kept: on the disk, read back, and not removed yet.
+pub(super) struct Kept {
+    packed: Inventory,
+    ranges: Vec<Range<usize>>,
+    /// The keepsake's name; none where nothing is kept.
+    keepsake: Option<String>,
+}
+
+impl Kept {
+    /// Puts paths into a keepsake, syncs it, and reads it back. `name` is what it is called beside its number.
+    pub(super) fn keep(
+        entry: &Recorder<'_>,
+        bases: &[OwnedFd],
+        pending: &[PendingRemoval],
+        name: &str,
+        means: &ChangeContext<'_>,
+        outcome: &mut Outcome,
+    ) -> Result<Self, ChangeError> {
+        if !means.keep || pending.is_empty() {
+            let (packed, ranges) = list(bases, pending, outcome)?;
+            return Ok(Self { packed, ranges, keepsake: None });
+        }
+        let name = format!("{name}-{}.tar", entry.id);
         let keepsake = NewKeepsake::begin(&name, entry, means)?;
         let kept = keepsake.fill(bases, pending, outcome);
         if kept.is_err() {
             // Half an archive is of no use, and takes room.
             keepsake.discard();
         }
-        kept?
-    } else {
-        list(bases, pending, outcome)?
-    };
-    let mut opener = Opener::new(bases);
-    for (item, range) in pending.iter().zip(ranges) {
-        outcome.go_on()?;
-        let files = packed.going(&range);
+        let (packed, ranges) = kept?;
+        Ok(Self { packed, ranges, keepsake: Some(name) })
+    }
+
+    /// How many paths there are in one of them that are kept and can go.
+    pub(super) fn going(&self, number: usize) -> u64 {
+        self.ranges.get(number).map_or(0, |range| self.packed.going(range))
+    }
+
+    /// Records that one of them is about to go from the directory `dir`, then calls `take`, which brings it there where it goes
+    /// from, and removes it there.
+    pub(super) fn remove(
+        &mut self,
+        number: usize,
+        item: &PendingRemoval,
+        dir: &OwnedFd,
+        entry: &mut Recorder<'_>,
+        outcome: &mut Outcome,
+        take: impl FnOnce() -> Result<OwnedFd, Failure>,
+    ) -> Result<(), ChangeError> {
+        let files = self.going(number);
         if files == 0 {
-            continue;
+            return Ok(());
         }
-        let dir = opener.open(&item.folder).and_then(|dir| {
-            let owned = dir.try_clone_to_owned().map_err(|_| Failure::Os(crate::tree::Op::Open, Errno::MFILE))?;
-            Ok((owned, super::rights::facts(dir)?.id))
-        });
-        let (dir, above) = match dir {
-            Ok(dir) => dir,
+        let times = |dir: &OwnedFd| times_bytes(sys::times(dir).ok());
+        let above = match super::rights::facts(dir) {
+            Ok(facts) => facts.id,
             Err(failure) => {
                 outcome.fail(item.path(), failure);
-                continue;
+                return Ok(());
             }
         };
-        let times = |dir: &OwnedFd| times_bytes(sys::times(dir).ok());
-        let keepsake = means.keep.then_some(&*name);
-        let row = entry.removal(&item.path(), &above, &item.reason, keepsake, files, &times(&dir))?;
-        let base = dir.try_clone().map_err(|cause| keepsake_error(means, &name, cause))?;
-        let (removed, failures) = keepsake::remove(&mut packed, range, base);
+        let row = entry.removal(&item.path(), &above, &item.reason, self.keepsake.as_deref(), files, &times(dir))?;
+        let removed = match take() {
+            Ok(base) => {
+                let (removed, failures) = keepsake::remove(&mut self.packed, self.ranges[number].clone(), base);
+                outcome.fail_all(failures);
+                removed
+            }
+            Err(failure) => {
+                outcome.fail(item.path(), failure);
+                0
+            }
+        };
         outcome.removed += removed;
-        outcome.fail_all(failures);
-        entry.removed(row, removed, &times(&dir))?;
+        entry.removed(row, removed, &times(dir))?;
+        Ok(())
+    }
+}
+
+/// Puts paths into a keepsake, which is read back and recorded, and only then removes what is in it.
+pub(super) fn remove(
+    entry: &mut Recorder<'_>,
+    bases: &[OwnedFd],
+    pending: &[PendingRemoval],
+    name: &str,
+    means: &ChangeContext<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    if pending.is_empty() {
+        return Ok(());
+    }
+    let mut kept = Kept::keep(entry, bases, pending, name, means, outcome)?;
+    let mut opener = Opener::new(bases);
+    for (number, item) in pending.iter().enumerate() {
+        outcome.go_on()?;
+        if kept.going(number) == 0 {
+            continue;
+        }
+        let dir = opener.open(&item.folder).and_then(|dir| dir.try_clone_to_owned().map_err(|_| OUT_OF_HANDLES));
+        match dir {
+            Ok(dir) => {
+                kept.remove(number, item, &dir, entry, outcome, || dir.try_clone().map_err(|_| OUT_OF_HANDLES))?;
+            }
+            Err(failure) => outcome.fail(item.path(), failure),
+        }
     }
     Ok(())
 }
+
+/// A handle cannot be had twice.
+pub(super) const OUT_OF_HANDLES: Failure = Failure::Os(crate::tree::Op::Open, Errno::MFILE);
 
 /// What would be removed without a keepsake.
 fn list(

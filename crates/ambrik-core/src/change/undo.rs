@@ -18,6 +18,7 @@ use super::ledger::{
 use super::moving::move_back;
 use super::remains::pending;
 use super::rights::{ChangeTime, RightsChange, facts, hold, is, is_between, is_still, pin, write};
+use super::unpacking::{has_sum, sweep_stagings};
 use super::{ChangeContext, ChangeError, Job, Outcome, end, keepsake, remove, run, times_of};
 use crate::entry::{Identity, Kind};
 use crate::shown::Shown;
@@ -172,6 +173,11 @@ fn take_all_back(
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
 
     let mut successors = entry.successors()?;
+    if set.command == ChangeCommand::Unpack {
+        // The new version makes room for the old one.
+        unmake(plan, &successors, bases, entry, means, force, &mut outcome)?;
+        sweep_stagings(&set.site, entry, means)?;
+    }
     // What was removed may be what something moves back to, and what was put back what it moves out of.
     let how = How { resumed: plan.interrupted || set.failed > 0, force };
     let folders = emptied(&plan.removals, bases);
@@ -227,17 +233,32 @@ fn take_all_back(
         &mut outcome,
     )?;
 
+    if set.command != ChangeCommand::Unpack {
+        unmake(plan, &successors, bases, entry, means, force, &mut outcome)?;
+    }
+    Ok(outcome)
+}
+
+/// Removes what was made and is still as it was made.
+fn unmake(
+    plan: &UndoPlan,
+    successors: &Successors,
+    bases: &[OwnedFd],
+    entry: &mut Recorder<'_>,
+    means: &ChangeContext<'_>,
+    force: bool,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
     let mut gone: Vec<&Path> = Vec::new();
     // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
     for creation in plan.creations.iter().rev() {
         let force = force || (plan.with_later && creation.kind == Kind::File);
-        match untouched(creation, &gone, &successors, bases, force) {
+        match untouched(creation, &gone, successors, bases, force) {
             Ok(()) => gone.push(&creation.path),
             Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
     }
-    remove_made(entry, bases, &gone, set, means, &mut outcome)?;
-    Ok(outcome)
+    remove_made(entry, bases, &gone, &plan.set, means, outcome)
 }
 
 /// What was made is removed as everything is: into a keepsake.
@@ -467,7 +488,11 @@ fn untouched(
             let names = names.map_err(|errno| Failure::Os(Op::List, errno))?;
             names.iter().all(|name| gone.contains(&&*creation.path.join(as_os(name))))
         }
-        _ => is_as_made(dir, &name, &creation.content),
+        Kind::Symlink => sys::read_link(&dir, &name).is_ok_and(|target| target == creation.content),
+        _ => match &creation.sum {
+            Some(sum) => sys::open_file(&dir, &name).is_ok_and(|file| has_sum(file, sum)),
+            None => is_as_made(dir, &name, &creation.content),
+        },
     };
     // What was made without a label of its own got one from the kernel.
     let label = creation.rights.label.clone().or_else(|| now.rights.label.clone());

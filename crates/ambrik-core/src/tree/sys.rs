@@ -20,8 +20,8 @@ use crate::mode::Mode;
 use attributes::{get_at, list_at};
 pub(crate) use attributes::{holds_acls, label_at, read_attributes};
 pub(crate) use change::{
-    create_directory, create_directory_with, create_file, create_unnamed, give_name, make_special, make_symlink,
-    rename_new, set_attribute, set_mode, set_owner, set_times, sync_file_system, sync_names, unlink,
+    create_directory, create_directory_with, create_file, create_unnamed, exchange, give_name, make_special,
+    make_symlink, rename_new, set_attribute, set_mode, set_owner, set_times, sync_file_system, sync_names, unlink,
 };
 
 /// The attribute that holds file capabilities (capabilities(7)).

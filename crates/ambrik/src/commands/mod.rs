@@ -13,6 +13,7 @@ mod seal;
 mod set;
 mod survey;
 mod undo;
+mod unpack;
 mod why;
 
 use clap::Subcommand;
@@ -29,6 +30,7 @@ pub(crate) enum Command {
     Open(open::OpenArgs),
     Seal(seal::SealArgs),
     Move(relocate::MoveArgs),
+    Unpack(unpack::UnpackArgs),
     Why(why::WhyArgs),
     History(history::HistoryArgs),
     Undo(undo::UndoArgs),
@@ -47,6 +49,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::Open(args) => open::run(&args, session),
         Command::Seal(args) => seal::run(&args, session),
         Command::Move(args) => relocate::run(&args, session),
+        Command::Unpack(args) => unpack::run(&args, session),
         Command::Why(args) => why::run(&args, session),
         Command::History(args) => history::run(&args, session),
         Command::Undo(args) => undo::run(&args, session),

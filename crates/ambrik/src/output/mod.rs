@@ -10,6 +10,7 @@ pub(crate) mod json_changes;
 pub(crate) mod json_host;
 pub(crate) mod json_records;
 pub(crate) mod json_survey;
+pub(crate) mod json_unpack;
 pub(crate) mod json_why;
 pub(crate) mod labels_text;
 pub(crate) mod move_text;
@@ -18,6 +19,7 @@ pub(crate) mod script;
 pub(crate) mod survey_text;
 mod table;
 pub(crate) mod undo_text;
+pub(crate) mod unpack_text;
 pub(crate) mod why_text;
 
 use std::path::Path;

@@ -4,18 +4,20 @@
 use std::io::{self, Write};
 
 use ambrik_core::account::Accounts;
+use ambrik_core::archive::{Archive, ArchiveLook};
 use ambrik_core::audit::{Audit, HostFinding};
-use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan};
+use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
 use ambrik_core::host::Services;
 use ambrik_core::label::{LabelLine, Labels};
+use ambrik_core::site::Site;
 use ambrik_core::survey::Survey;
 use ambrik_core::why::{Everything, NoFile, Review};
 
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accounts_text, audit_text, history_text, json_audit, json_changes, json_host, json_records, json_survey, json_why,
-    labels_text, move_text, survey_text, why_text,
+    accounts_text, audit_text, history_text, json_audit, json_changes, json_host, json_records, json_survey,
+    json_unpack, json_why, labels_text, move_text, survey_text, unpack_text, why_text,
 };
 use crate::failure::Wrong;
 
@@ -206,5 +208,49 @@ impl Report for MoveReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         json_changes::moved(self.plan, self.moved, self.accounts, out)
+    }
+}
+
+/// `unpack`, refused, planned or done.
+pub(crate) struct UnpackReport<'r> {
+    pub(crate) site: &'r Site,
+    pub(crate) archive: &'r Archive,
+    pub(crate) found: &'r ArchiveLook,
+    /// What would be done, for these accounts, and whether what is gone goes.
+    pub(crate) planned: Option<(&'r UnpackPlan, &'r Accounts, bool)>,
+    /// What came of it, and whether it was taken back.
+    pub(crate) outcome: Option<(&'r Outcome, bool)>,
+}
+
+impl<'r> UnpackReport<'r> {
+    pub(crate) const fn refused(site: &'r Site, archive: &'r Archive, found: &'r ArchiveLook) -> Self {
+        Self { site, archive, found, planned: None, outcome: None }
+    }
+
+    pub(crate) fn planned(
+        plan: &'r UnpackPlan,
+        archive: &'r Archive,
+        found: &'r ArchiveLook,
+        accounts: &'r Accounts,
+        tidy: bool,
+    ) -> Self {
+        Self { site: &plan.site, archive, found, planned: Some((plan, accounts, tidy)), outcome: None }
+    }
+}
+
+impl Report for UnpackReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        match (self.planned, self.outcome) {
+            (None, _) => unpack_text::refused(self.site, self.archive, self.found, out),
+            (Some((plan, ..)), Some((outcome, _))) => unpack_text::outcome(plan, outcome, out),
+            (Some((plan, accounts, tidy)), None) => {
+                unpack_text::render(plan, self.archive, self.found, accounts, tidy, out)
+            }
+        }
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        let plan = self.planned.map(|(plan, ..)| plan);
+        json_unpack::unpacked((self.site, self.archive, self.found), plan, self.outcome, out)
     }
 }

@@ -11,7 +11,9 @@ use jiff::Timestamp;
 use rusqlite::{ToSql, params};
 
 use super::known::{HowChanged, Known};
-use super::{Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, identity_bytes, kind_number, turn_id};
+use super::{
+    CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, identity_bytes, kind_number, turn_id,
+};
 use crate::acl::Acl;
 use crate::change::keepsake::Successors;
 use crate::change::rights::{ChangeTime, RightsChange};
@@ -225,6 +227,51 @@ impl<'l> Recorder<'l> {
         let values =
             params![self.id, path.as_os_str().as_bytes(), kind_number(kind), rights, content, identity_bytes(above)];
         self.insert(sql, values)
+    }
+
+    /// Records what is about to get its names, whole already, and what the archive it is from has.
+    pub(crate) fn laid(
+        &mut self,
+        creations: &[CreationRow],
+        delivered: &BTreeMap<PathBuf, [u8; 32]>,
+    ) -> Result<(), LedgerError> {
+        self.ledger.writing()?;
+        let rights = creations.iter().map(|row| self.rights(&row.rights)).collect::<Result<Vec<_>, _>>()?;
+        let failed = self.failed();
+        let transaction = self.ledger.db.transaction().map_err(&failed)?;
+        let steps = || -> rusqlite::Result<()> {
+            let sql = "INSERT INTO creation (change_set, path, kind, rights, content, above, made, sum) VALUES (?,?,?,?,?,?,?,?)";
+            let mut made = transaction.prepare(sql)?;
+            for (row, rights) in creations.iter().zip(rights) {
+                let (path, kind) = (row.path.as_os_str().as_bytes(), kind_number(row.kind));
+                let [above, id] = [&row.above, &row.made].map(|id| id.as_ref().map(identity_bytes));
+                let sum = row.sum.as_ref().map(<[u8; 32]>::as_slice);
+                made.execute(params![self.id, path, kind, rights, row.content, above, id, sum])?;
+            }
+            let mut brought = transaction.prepare("INSERT INTO delivered (change_set, path, sum) VALUES (?,?,?)")?;
+            for (path, sum) in delivered {
+                brought.execute(params![self.id, path.as_os_str().as_bytes(), sum.as_slice()])?;
+            }
+            Ok(())
+        };
+        steps().map_err(&failed)?;
+        transaction.commit().map_err(&failed)
+    }
+
+    /// Records where an archive is about to be unpacked before what is in it gets its names.
+    pub(crate) fn staging(&mut self, site: &str, path: &Path) -> Result<(), LedgerError> {
+        let sql = "INSERT INTO staging (change_set, site, path) VALUES (?,?,?)";
+        self.insert(sql, params![self.id, site, path.as_os_str().as_bytes()]).map(|_| ())
+    }
+
+    /// As [`Ledger::stagings`].
+    pub(crate) fn stagings(&self, site: &str) -> Result<Vec<PathBuf>, LedgerError> {
+        self.ledger.stagings(site)
+    }
+
+    /// Forgets where an archive was unpacked: nothing is there any more.
+    pub(crate) fn staged(&mut self, path: &Path) -> Result<(), LedgerError> {
+        self.insert("DELETE FROM staging WHERE path = ?", params![path.as_os_str().as_bytes()]).map(|_| ())
     }
 
     /// Records which inode was made.

@@ -83,6 +83,17 @@ fn said(cause: &rusqlite::Error) -> String {
     }
 }
 
+/// What an archive brought.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Delivered {
+    /// The change set.
+    pub set: i64,
+    /// When it was unpacked.
+    pub when: Timestamp,
+    /// The BLAKE3 sums of its files, by their paths below the site's root.
+    pub sums: BTreeMap<PathBuf, [u8; 32]>,
+}
+
 impl Ledger {
     /// Opens the ledger, making it where it is missing.
     pub fn open_or_create(state: &StateDir) -> Result<Self, LedgerError> {
@@ -433,18 +444,44 @@ impl Ledger {
         })
     }
 
+    /// What the archive brought that a site was unpacked from last: when that was, and the sums of its files by their paths.
+    /// None where it was never unpacked, or that was taken back.
+    pub fn delivered(&self, site: &str) -> Result<Option<Delivered>, LedgerError> {
+        let sets = self.change_sets()?;
+        let last = sets.iter().find(|set| {
+            set.site == site
+                && set.command == ChangeCommand::Unpack
+                && set.undone_by.is_none()
+                && (set.ended.is_some() || set.settled)
+        });
+        let Some(set) = last else { return Ok(None) };
+        let read = |row: &Row<'_>| Ok((path_of(row, 0)?, row.get::<_, Vec<u8>>(1)?));
+        let rows = self.list("SELECT path, sum FROM delivered WHERE change_set = ?", set.id, read)?;
+        let sums = rows.into_iter().filter_map(|(path, sum)| Some((path, sum.try_into().ok()?)));
+        Ok(Some(Delivered { set: set.id, when: set.begun, sums: sums.collect() }))
+    }
+
+    /// Where archives of a site were unpacked before what is in them got its names.
+    pub(crate) fn stagings(&self, site: &str) -> Result<Vec<PathBuf>, LedgerError> {
+        let failed = self.failed("read");
+        let mut statement = self.db.prepare("SELECT path FROM staging WHERE site = ?").map_err(&failed)?;
+        let rows = statement.query_map([site], |row| path_of(row, 0)).map_err(&failed)?;
+        rows.map(|row| row.map_err(&failed)).collect()
+    }
+
     /// What a change set made.
     pub(crate) fn creations(&self, id: i64) -> Result<Vec<CreationRow>, LedgerError> {
         let rights = self.rights_of(id)?;
-        let sql = "SELECT path, kind, rights, content, above, made FROM creation WHERE change_set = ?";
+        let sql = "SELECT path, kind, rights, content, above, made, sum FROM creation WHERE change_set = ?";
         let read = |row: &Row<'_>| {
             let (kind, number) = (kind_of(row.get(1)?), row.get::<_, i64>(2)?);
             let content: Option<Vec<u8>> = row.get(3)?;
+            let sum = row.get::<_, Option<Vec<u8>>>(6)?.and_then(|sum| sum.try_into().ok());
             let made = kind.zip(rights.get(&number).cloned());
             let (path, above, found) = (path_of(row, 0)?, identity_of(row, 4)?, identity_of(row, 5)?);
             Ok(made.map(|(kind, rights)| {
                 let content = content.unwrap_or_default();
-                CreationRow { path, kind, rights, content, above, made: found }
+                CreationRow { path, kind, rights, content, sum, above, made: found }
             }))
         };
         let rows = self.list(sql, id, read)?;

@@ -31,6 +31,8 @@ words! {
         Move = "move",
         /// `set --forget`.
         Forget = "forget",
+        /// `unpack`.
+        Unpack = "unpack",
     }
 }
 
@@ -161,6 +163,8 @@ pub(crate) struct CreationRow {
     pub(crate) rights: Arc<Rights>,
     /// What was written to it.
     pub(crate) content: Vec<u8>,
+    /// Of a file out of an archive, whose content is not on record, the sum of that.
+    pub(crate) sum: Option<[u8; 32]>,
     /// The directory that it was made in.
     pub(crate) above: Option<Identity>,
     /// What was made, where the run came to record it.

@@ -1,7 +1,7 @@
 //! The ledger's tables, and the steps from one version of them to the next.
 
 /// The version of the tables below.
-pub(super) const VERSION: i64 = 5;
+pub(super) const VERSION: i64 = 6;
 pub(super) const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -24,6 +24,13 @@ CREATE TABLE removal (
 CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
+";
+/// What came with version 6: what archives brought, and where they are unpacked before it gets its names.
+const DELIVERED: &str = "
+ALTER TABLE creation ADD COLUMN sum BLOB;
+CREATE TABLE delivered (
+  change_set INTEGER NOT NULL, path BLOB NOT NULL, sum BLOB NOT NULL, PRIMARY KEY (change_set, path)) WITHOUT ROWID;
+CREATE TABLE staging (change_set INTEGER NOT NULL, site TEXT NOT NULL, path BLOB NOT NULL);
 ";
 /// What came with version 5: which inodes things were and are, by device, number and time of birth;
 /// and which change sets were stopped.
@@ -58,7 +65,7 @@ CREATE TABLE moving (
   keeper INTEGER NOT NULL);
 ";
 /// What makes tables of a version those of the next one; the tables above are of version 2.
-pub(super) const STEPS: [(i64, &str); 4] = [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES)];
+pub(super) const STEPS: [(i64, &str); 5] = [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES), (5, DELIVERED)];
 /// What makes tables of version 1 those of version 2.
 const FROM_1: &str = "
 ALTER TABLE change_set ADD COLUMN until TEXT;

@@ -93,7 +93,7 @@ fn the_files_are_for_the_owner_alone() {
 }
 
 #[rstest]
-fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4)] version: i64) {
+fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5)] version: i64) {
     let dir = tempfile::tempdir().unwrap();
     let state = StateDir::open_or_create(&dir.path().join("state")).unwrap();
     state.ensure_file(FILE).unwrap();

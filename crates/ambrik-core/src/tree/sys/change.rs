@@ -114,6 +114,20 @@ pub(crate) fn rename_new(old_dir: impl AsFd, old: &CStr, dir: impl AsFd, name: &
     }
 }
 
+/// Exchanges what has one name in two directories, in one step; where the file system cannot, in three.
+pub(crate) fn exchange(one: impl AsFd, other: impl AsFd, name: &CStr) -> Result<(), Errno> {
+    before_change()?;
+    match again(|| rustix::fs::renameat_with(&one, name, &other, name, rustix::fs::RenameFlags::EXCHANGE)) {
+        Err(Errno::INVAL | Errno::NOSYS) => {
+            let aside = c".ambrik-aside";
+            again(|| rustix::fs::renameat(&other, name, &one, aside))?;
+            rename_new(&one, name, &other, name)?;
+            again(|| rustix::fs::renameat(&one, aside, &one, name))
+        }
+        answer => answer,
+    }
+}
+
 /// Returns once the names in a directory are on the disk.
 pub(crate) fn sync_names(dir: impl AsFd) -> Result<(), Errno> {
     before_change()?;

@@ -1,0 +1,213 @@
+//! Lays an application down from its archive: whole and with its final rights in a folder that only the caller can enter,
+//! then name by name in its place. Over an older version it is an upgrade; what it replaces is kept.
+
+mod below;
+mod lay;
+mod plan;
+
+use std::collections::BTreeMap;
+use std::os::fd::OwnedFd;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::folder::{Folder, c_name, split};
+use super::ledger::{ChangeCommand, CreationRow, Ledger, Recorder};
+use super::removal::{Kept, OUT_OF_HANDLES, PendingRemoval};
+use super::rights::facts;
+use super::{ChangeContext, ChangeError, Outcome, create, end};
+use crate::archive::{Archive, PackedKind};
+use crate::entry::{Identity, Kind};
+use crate::signals;
+use crate::tree::{Failure, Op, sys};
+
+pub(super) use below::has_sum;
+use below::open_below;
+use lay::{Staging, sweep};
+pub use plan::{Replaced, UnpackError, UnpackPlan, UnpackSetting, free_for, plan_unpack};
+
+/// Lays down what a plan says, from the archive that it was made from.
+///
+/// Errors where nothing, or nothing more, can be changed; what failed on single paths is in the outcome.
+pub fn unpack(
+    plan: &UnpackPlan,
+    archive: &Archive,
+    ledger: &mut Ledger,
+    means: &ChangeContext<'_>,
+) -> Result<Outcome, ChangeError> {
+    let _held = signals::hold();
+    let mut entry = ledger.begin(&plan.site.name, ChangeCommand::Unpack, (plan.phase, plan.phase), None)?;
+    let made = lay_down(plan, archive, &mut entry, means);
+    end(entry, made, |_| None)
+}
+
+fn lay_down(
+    plan: &UnpackPlan,
+    archive: &Archive,
+    entry: &mut Recorder<'_>,
+    means: &ChangeContext<'_>,
+) -> Result<Outcome, ChangeError> {
+    let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
+    sweep_stagings(&plan.site.name, entry, means)?;
+    for creation in &plan.creations {
+        match create(creation, plan.site.keeper.ids.uid, means.host, entry)? {
+            Ok(()) => outcome.done += 1,
+            Err(failure) => outcome.fail(creation.path.clone(), failure),
+        }
+    }
+    let root = match plan.root_now(means.host) {
+        Ok(root) => root,
+        Err(failure) => {
+            outcome.failures.push((plan.site.root.clone(), failure));
+            return Ok(outcome);
+        }
+    };
+    if !outcome.failures.is_empty() {
+        return Ok(outcome);
+    }
+    let staging = Staging::begin(plan, &root, entry)?;
+    let staged = match staging {
+        Ok(staging) => staging.fill(plan, archive, means).map(|made| (staging, made)),
+        Err(failure) => Err((plan.site.root.clone(), failure)),
+    };
+    match staged {
+        Ok((staging, made)) => switch(plan, &root, &staging, made, entry, means, &mut outcome)?,
+        Err((path, failure)) => outcome.failures.push((path, failure)),
+    }
+    sweep_stagings(&plan.site.name, entry, means)?;
+    outcome.go_on()?;
+    Ok(outcome)
+}
+
+/// Gives everything its name, and keeps what had it before.
+fn switch(
+    plan: &UnpackPlan,
+    root: &OwnedFd,
+    staging: &Staging,
+    made: BTreeMap<PathBuf, Identity>,
+    entry: &mut Recorder<'_>,
+    means: &ChangeContext<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    outcome.go_on()?;
+    let bases = [root.try_clone().map_err(|_| ChangeError::RootReplaced)?];
+    let pending: Vec<PendingRemoval> = plan
+        .replaced
+        .iter()
+        .map(|old| going(plan, &old.path, old.id, "replaced by what the archive has"))
+        .chain(plan.gone.iter().map(|(path, id)| going(plan, path, *id, "gone in the version that was unpacked")))
+        .collect::<Option<_>>()
+        .unwrap_or_default();
+    let mut kept = Kept::keep(entry, &bases, &pending, &plan.site.name, means, outcome)?;
+    entry.laid(&creations(plan, root, &made), &plan.delivered())?;
+    // From here on the new version comes into its place; each name is the old one's or the new one's.
+    for (number, unit) in plan.units.iter().enumerate() {
+        outcome.go_on()?;
+        let (Some((above, name)), Some(from)) = (split(unit), staging.unit(number)) else { continue };
+        let to = open_below(root, above);
+        let (to, name) = match to.and_then(|to| Ok((to, c_name(name)?))) {
+            Ok(found) => found,
+            Err(failure) => {
+                outcome.fail(plan.site.root.join(unit), failure);
+                continue;
+            }
+        };
+        let from = match from {
+            Ok(from) => from,
+            Err(failure) => {
+                outcome.fail(plan.site.root.join(unit), failure);
+                continue;
+            }
+        };
+        let paths = plan.paths_of(unit);
+        match plan.replaced.iter().position(|old| old.path == *unit) {
+            None => match sys::rename_new(&from, &name, &to, &name) {
+                Ok(()) => outcome.done += paths,
+                Err(errno) => outcome.fail(plan.site.root.join(unit), Failure::Os(Op::Create, errno)),
+            },
+            Some(old) if kept.going(old) > 0 => {
+                let before = outcome.failures.len();
+                let mut exchanged = false;
+                kept.remove(old, &pending[old], &to, entry, outcome, || {
+                    let again = from.try_clone().map_err(|_| OUT_OF_HANDLES)?;
+                    sys::exchange(&from, &to, &name).map_err(|errno| Failure::Os(Op::Create, errno))?;
+                    exchanged = true;
+                    Ok(again)
+                })?;
+                if outcome.failures.len() == before {
+                    outcome.done += paths;
+                } else if exchanged && sys::exchange(&from, &to, &name).is_err() {
+                    // What came out of its place is not what was kept, and cannot go back: nobody may remove it.
+                    entry.staged(&staging.path)?;
+                }
+            }
+            // It was told of when it could not be kept.
+            Some(_) => {}
+        }
+    }
+    for (number, item) in pending.iter().enumerate().skip(plan.replaced.len()) {
+        outcome.go_on()?;
+        let dir = open_below(root, &item.folder.below);
+        match dir.and_then(|dir| Ok((dir.try_clone().map_err(|_| OUT_OF_HANDLES)?, dir))) {
+            Ok((again, dir)) => kept.remove(number, item, &dir, entry, outcome, || Ok(again))?,
+            Err(failure) => outcome.fail(plan.site.root.join(&item.folder.below), failure),
+        }
+    }
+    // What is in its place is durable where the system says so; where it does not the next run finds it out.
+    let _ = sys::sync_file_system(root);
+    Ok(())
+}
+
+/// A path that goes into the keepsake, below the root.
+fn going(plan: &UnpackPlan, path: &Path, id: Identity, reason: &str) -> Option<PendingRemoval> {
+    let (above, name) = split(path)?;
+    let whole = plan.real_root.join(above);
+    let folder = Arc::new(Folder { base: 0, below: above.to_owned(), path: whole, id: None });
+    Some(PendingRemoval { folder, name: c_name(name).ok()?, id: Some(id), reason: reason.to_owned() })
+}
+
+/// What the ledger says of everything that is about to get its name.
+fn creations(plan: &UnpackPlan, root: &OwnedFd, made: &BTreeMap<PathBuf, Identity>) -> Vec<CreationRow> {
+    let mut above: BTreeMap<PathBuf, Option<Identity>> = BTreeMap::new();
+    let mut rows = Vec::new();
+    for (path, id) in made {
+        let Some(laid) = plan.laid.get(path) else { continue };
+        let parent = path.parent().unwrap_or(Path::new("")).to_owned();
+        let in_it = made.get(&parent).copied().or_else(|| {
+            let known = above.entry(parent.clone());
+            *known.or_insert_with(|| facts(open_below(root, &parent).ok()?).ok().map(|facts| facts.id))
+        });
+        let (kind, content, sum) = match &laid.kind {
+            PackedKind::Directory => (Kind::Directory, Vec::new(), None),
+            PackedKind::File { sum, .. } => (Kind::File, Vec::new(), Some(*sum)),
+            PackedKind::Symlink(target) => {
+                (Kind::Symlink, std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str()).to_vec(), None)
+            }
+        };
+        let path = plan.real_root.join(path);
+        rows.push(CreationRow {
+            path,
+            kind,
+            rights: Arc::clone(&laid.rights),
+            content,
+            sum,
+            above: in_it,
+            made: Some(*id),
+        });
+    }
+    rows
+}
+
+/// Takes away what stopped runs left of archives that they unpacked: copies of what is in the archive, or of what is in a
+/// keepsake.
+pub(super) fn sweep_stagings(
+    site: &str,
+    entry: &mut Recorder<'_>,
+    means: &ChangeContext<'_>,
+) -> Result<(), ChangeError> {
+    for path in entry.stagings(site)? {
+        if sweep(means.host, &path) {
+            entry.staged(&path)?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,446 @@
+//! What unpacking an archive would do: compared with what is there, path by path.
+
+use std::collections::BTreeMap;
+use std::os::fd::OwnedFd;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rustix::io::Errno;
+
+use super::super::folder::{c_name, split};
+use super::super::ledger::Delivered;
+use super::super::plan::Creation;
+use super::below::{open_below, sum_of};
+use crate::account::Accounts;
+use crate::archive::{ArchiveLook, PackedEntry, PackedKind};
+use crate::audit::{missing_above, open_way};
+use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::label::{Labels, SiteLabels};
+use crate::policy::{Context, Policy};
+use crate::shown::Shown;
+use crate::site::{Phase, Site, Use, is_systems};
+use crate::tree::{Failure, Host, Op, WayError, sys};
+use crate::want::{Shape, Solver};
+
+/// A path that is laid down.
+#[derive(Debug)]
+pub(super) struct Laid {
+    pub(super) kind: PackedKind,
+    /// The archive's name for what has its content.
+    pub(super) content: PathBuf,
+    pub(super) rights: Arc<Rights>,
+    /// The unit that it is in.
+    pub(super) unit: usize,
+    /// That unit's path.
+    of: Arc<PathBuf>,
+}
+
+impl Laid {
+    /// The folder that the unit is in.
+    pub(super) fn unit_folder(&self) -> &Path {
+        self.of.parent().unwrap_or(Path::new(""))
+    }
+}
+
+/// A file or symlink that another comes in the place of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Replaced {
+    /// Its path below the root.
+    pub path: PathBuf,
+    /// Whether somebody changed it since it was unpacked; none where it is not known how it was unpacked.
+    pub changed_since: Option<bool>,
+    pub(super) id: Identity,
+}
+
+/// What unpacking an archive would do.
+#[derive(Debug)]
+pub struct UnpackPlan {
+    /// The site.
+    pub site: Arc<Site>,
+    /// The phase that it is in.
+    pub phase: Phase,
+    /// The missing directories that lead to the root, and the root.
+    pub creations: Vec<Creation>,
+    /// What is there and replaced.
+    pub replaced: Vec<Replaced>,
+    /// How many files are there already, as the archive has them.
+    pub same: usize,
+    /// What is there and stays, though the archive has it too, and why.
+    pub stays: Vec<(PathBuf, &'static str)>,
+    /// What the version before brought and this one has no more: it is removed.
+    pub gone: Vec<(PathBuf, Identity)>,
+    /// Of these, and of what is replaced, nothing is known: there is no record of an earlier version.
+    pub before: Option<Delivered>,
+    /// The root, without links.
+    pub(super) real_root: PathBuf,
+    root_id: Option<Identity>,
+    /// What is laid down, by its path below the root.
+    pub(super) laid: BTreeMap<PathBuf, Laid>,
+    /// The uppermost paths of what is laid down: each gets its name at once, with all that is in it.
+    pub(super) units: Vec<PathBuf>,
+    sums: BTreeMap<PathBuf, [u8; 32]>,
+}
+
+/// Why an archive cannot be unpacked.
+#[derive(Debug, thiserror::Error)]
+pub enum UnpackError {
+    /// What is in it must not be unpacked.
+    #[error("{0} of what is in the archive must not be unpacked: nothing was changed")]
+    Refused(usize),
+    /// There is nothing in it.
+    #[error("nothing in the archive is to be unpacked: nothing was changed")]
+    Nothing,
+    /// The site's root cannot be used.
+    #[error("{}: {why}; nothing was changed", Shown(.root))]
+    Root {
+        /// The root.
+        root: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// What is there is of another kind than what the archive has.
+    #[error("{}: {why}; nothing was changed: look at it, and move it out of the way", Shown(.path))]
+    InTheWay {
+        /// The path.
+        path: PathBuf,
+        /// What it is.
+        why: &'static str,
+    },
+    /// Something cannot be looked at.
+    #[error("{}: {failure}; nothing was changed", Shown(.path))]
+    Unseen {
+        /// The path.
+        path: PathBuf,
+        /// Why.
+        failure: Failure,
+    },
+    /// The root cannot be judged.
+    #[error(transparent)]
+    Site(#[from] crate::starts::SiteError),
+}
+
+/// What an archive is looked at with.
+#[derive(Debug)]
+pub struct UnpackSetting<'a> {
+    /// The host.
+    pub host: &'a Host,
+    /// Its accounts.
+    pub accounts: &'a Accounts,
+    /// The host's other sites.
+    pub neighbours: &'a [Arc<Site>],
+    /// Its labels, where it has any.
+    pub labels: Option<&'a Labels>,
+    /// The phase that the site is in.
+    pub phase: Phase,
+    /// What an archive brought before.
+    pub before: Option<Delivered>,
+}
+
+/// How many bytes are free where a site is, or will be, for the caller.
+pub fn free_for(host: &Host, site: &Site) -> Result<u64, UnpackError> {
+    let nearest = site.root.ancestors().find_map(|above| host.resolve(above).ok());
+    let free = nearest.and_then(|found| sys::free(&found.handle).ok());
+    free.ok_or_else(|| UnpackError::Root {
+        root: site.root.clone(),
+        why: "how much is free there cannot be found out".into(),
+    })
+}
+
+/// What unpacking would do.
+pub fn plan_unpack(
+    setting: UnpackSetting<'_>,
+    site: &Arc<Site>,
+    found: &ArchiveLook,
+) -> Result<UnpackPlan, UnpackError> {
+    if !found.refused.is_empty() {
+        return Err(UnpackError::Refused(found.refused.len()));
+    }
+    if found.entries.is_empty() {
+        return Err(UnpackError::Nothing);
+    }
+    let UnpackSetting { host, accounts, neighbours, labels, phase, before } = setting;
+    let labels = labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
+    let policy = Policy::new(Arc::clone(site), phase);
+    let wanted = Wanted { policy, solver: Solver::new(site, accounts), labels };
+    let unusable = |why: String| UnpackError::Root { root: site.root.clone(), why };
+    let (real_root, root, creations) = match host.resolve_safely(&site.root, site.keeper.ids.uid) {
+        Ok(found) if found.facts.kind == Kind::Directory => {
+            if rustix::process::geteuid().is_root()
+                && let Some(way) = open_way(host, site, accounts, neighbours)?
+            {
+                let error = super::super::PlaceError::OpenWay { start: site.root.clone(), way };
+                return Err(unusable(error.to_string()));
+            }
+            let handle = sys::open_directory(&found.handle, c".");
+            let handle = handle.map_err(|errno| unusable(Failure::Os(Op::Open, errno).to_string()))?;
+            (found.path, Some((handle, found.facts.id)), Vec::new())
+        }
+        Ok(_) => return Err(unusable("it is no directory".into())),
+        Err(WayError::Missing(_)) => {
+            let parent = site.root.parent().unwrap_or(&site.root);
+            let real = host.destination(parent, Path::new(site.root.file_name().unwrap_or_default()));
+            (real, None, wanted.creations(host, site))
+        }
+        Err(error) => return Err(unusable(error.to_string())),
+    };
+    if is_systems(&real_root) {
+        return Err(unusable(format!("it is really {}, which is the operating system's own", Shown(&real_root))));
+    }
+    let mut plan = UnpackPlan {
+        site: Arc::clone(site),
+        phase,
+        creations,
+        replaced: Vec::new(),
+        same: 0,
+        stays: Vec::new(),
+        gone: Vec::new(),
+        before,
+        real_root,
+        root_id: root.as_ref().map(|(_, id)| *id),
+        laid: BTreeMap::new(),
+        units: Vec::new(),
+        sums: BTreeMap::new(),
+    };
+    let root = root.map(|(handle, _)| handle);
+    for (path, entry) in &found.entries {
+        plan.take(root.as_ref(), &wanted, path, entry)?;
+    }
+    if let Some(root) = &root {
+        plan.find_gone(root, &wanted.policy, found)?;
+    }
+    Ok(plan)
+}
+
+/// What paths of a site get.
+struct Wanted<'w> {
+    policy: Policy,
+    solver: Solver,
+    labels: Option<SiteLabels<'w>>,
+}
+
+impl Wanted<'_> {
+    fn rights(&self, context: &Context, shape: Shape, kind: Kind) -> Rights {
+        let label = self.labels.as_ref().and_then(|labels| labels.wanted(&self.policy, context, None, kind));
+        Rights { label, ..self.solver.solve(&self.policy, context, shape) }
+    }
+
+    /// The root, and the missing directories above it.
+    fn creations(&self, host: &Host, site: &Site) -> Vec<Creation> {
+        let inside = site.root.join("x");
+        let made = missing_above(host, &self.policy, &self.solver, &inside).into_iter().map(|made| {
+            let (path, kind, part) = (made.path, made.kind, made.part);
+            let context = self.policy.at(&path).context;
+            let rights =
+                if context.ours { Arc::new(self.rights(&context, Shape::Directory, kind)) } else { made.rights };
+            Creation { path, kind, part, rights, from: None, content: Vec::new() }
+        });
+        made.collect()
+    }
+}
+
+impl UnpackPlan {
+    /// Decides on one path of the archive.
+    fn take(
+        &mut self,
+        root: Option<&OwnedFd>,
+        wanted: &Wanted<'_>,
+        path: &Path,
+        entry: &PackedEntry,
+    ) -> Result<(), UnpackError> {
+        let context = wanted.policy.at(&self.site.root.join(path)).context;
+        if !context.is_managed() {
+            self.stays.push((path.to_owned(), "another's: the site file, or another site, says so"));
+            return Ok(());
+        }
+        if context.used_as == Use::Remove {
+            self.stays.push((path.to_owned(), "the site file says that it goes"));
+            return Ok(());
+        }
+        let inside = self.units.last().filter(|unit| path.starts_with(unit)).cloned();
+        let now = match root.filter(|_| inside.is_none()) {
+            Some(root) => look(root, path).map_err(|failure| self.unseen(path, failure))?,
+            None => None,
+        };
+        let (kind, program) = match &entry.kind {
+            PackedKind::Directory => (Kind::Directory, false),
+            PackedKind::File { program, .. } => (Kind::File, *program),
+            PackedKind::Symlink(_) => (Kind::Symlink, false),
+        };
+        if let PackedKind::File { sum, .. } = &entry.kind {
+            self.sums.insert(path.to_owned(), *sum);
+        }
+        if let Some((dir, now)) = now {
+            let data = matches!(context.used_as, Use::Store | Use::Scratch | Use::Log | Use::Secret);
+            match (&entry.kind, now.kind) {
+                (PackedKind::Directory, Kind::Directory) => return Ok(()),
+                (PackedKind::Directory, _) => return Err(self.in_the_way(path, "the archive has a directory there")),
+                (_, Kind::Directory) => {
+                    return Err(self.in_the_way(path, "a directory, and the archive has none there"));
+                }
+                _ if data => {
+                    self.sums.remove(path);
+                    self.stays.push((path.to_owned(), "data of the site"));
+                    return Ok(());
+                }
+                _ => {}
+            }
+            let is = is_as_packed(&dir, path, &now, &entry.kind).map_err(|failure| self.unseen(path, failure))?;
+            if is == Ok(()) {
+                self.same += 1;
+                return Ok(());
+            }
+            let sum = is.err().flatten();
+            let before = self.before.as_ref().and_then(|before| before.sums.get(path));
+            let changed_since = before.map(|before| Some(*before) != sum);
+            self.replaced.push(Replaced { path: path.to_owned(), changed_since, id: now.id });
+        }
+        let of = match inside {
+            Some(unit) => unit,
+            None => {
+                self.units.push(path.to_owned());
+                path.to_owned()
+            }
+        };
+        let rights = Arc::new(wanted.rights(&context, Shape::of(kind, program), kind));
+        let (kind, content, unit) = (entry.kind.clone(), entry.content.clone(), self.units.len() - 1);
+        self.laid.insert(path.to_owned(), Laid { kind, content, rights, unit, of: Arc::new(of) });
+        Ok(())
+    }
+
+    /// What the version before brought, is still there as code, and is not in this one.
+    fn find_gone(&mut self, root: &OwnedFd, policy: &Policy, found: &ArchiveLook) -> Result<(), UnpackError> {
+        let Some(before) = &self.before else { return Ok(()) };
+        let mut gone = Vec::new();
+        for path in before.sums.keys().filter(|path| !found.entries.contains_key(*path)) {
+            let context = policy.at(&self.site.root.join(path)).context;
+            if !context.is_managed() || !matches!(context.used_as, Use::Code | Use::Hidden | Use::Setup) {
+                continue;
+            }
+            // What is no file any more is somebody else's by now.
+            match look(root, path).map_err(|failure| self.unseen(path, failure))? {
+                Some((_, now)) if now.kind == Kind::File => gone.push((path.clone(), now.id)),
+                _ => {}
+            }
+        }
+        self.gone = gone;
+        Ok(())
+    }
+
+    fn unseen(&self, path: &Path, failure: Failure) -> UnpackError {
+        UnpackError::Unseen { path: self.site.root.join(path), failure }
+    }
+
+    fn in_the_way(&self, path: &Path, why: &'static str) -> UnpackError {
+        UnpackError::InTheWay { path: self.site.root.join(path), why }
+    }
+
+    /// A handle on the root as it is now; another one than the plan was made with is refused.
+    pub(super) fn root_now(&self, host: &Host) -> Result<OwnedFd, Failure> {
+        let found = host.resolve_safely(&self.site.root, self.site.keeper.ids.uid).map_err(|_| Failure::Replaced)?;
+        if self.root_id.is_some_and(|id| id != found.facts.id) || found.path != self.real_root {
+            return Err(Failure::Replaced);
+        }
+        sys::open_directory(&found.handle, c".").map_err(|errno| Failure::Os(Op::Open, errno))
+    }
+
+    /// How many paths get their names with one unit.
+    pub(super) fn paths_of(&self, unit: &Path) -> u64 {
+        let inside = self.laid.range(unit.to_owned()..).take_while(|(path, _)| path.starts_with(unit));
+        inside.count() as u64
+    }
+
+    /// The sums of what the archive brought, for the ledger.
+    pub(super) fn delivered(&self) -> BTreeMap<PathBuf, [u8; 32]> {
+        self.sums.clone()
+    }
+
+    /// The files and symlinks that are new, by their paths below the root.
+    pub fn new_paths(&self) -> impl Iterator<Item = &Path> {
+        let old = |path: &Path| self.replaced.binary_search_by(|old| old.path.as_path().cmp(path)).is_ok();
+        let laid = self.laid.iter().filter(|(_, laid)| laid.kind != PackedKind::Directory);
+        laid.map(|(path, _)| path.as_path()).filter(move |path| !old(path))
+    }
+
+    /// What is laid down, part by part, files and directories apart: how many, and the rights of the first.
+    #[must_use]
+    pub fn by_part(&self) -> Vec<(Option<usize>, Kind, usize, Arc<Rights>)> {
+        let policy = Policy::new(Arc::clone(&self.site), self.phase);
+        let mut found: BTreeMap<(Option<usize>, bool), (Kind, usize, Arc<Rights>)> = BTreeMap::new();
+        for (path, laid) in &self.laid {
+            let kind = match laid.kind {
+                PackedKind::Directory => Kind::Directory,
+                PackedKind::File { program: false, .. } => Kind::File,
+                _ => continue,
+            };
+            let part = policy.at(&self.site.root.join(path)).context.part;
+            let known = found.entry((part, kind == Kind::Directory)).or_insert((kind, 0, Arc::clone(&laid.rights)));
+            known.1 += 1;
+        }
+        found.into_iter().map(|((part, _), (kind, count, rights))| (part, kind, count, rights)).collect()
+    }
+
+    /// Leaves what is gone in this version where it is.
+    pub fn leave_gone(&mut self) {
+        self.gone.clear();
+    }
+
+    /// Whether nothing is there yet.
+    #[must_use]
+    pub fn is_new(&self) -> bool {
+        self.root_id.is_none() || (self.replaced.is_empty() && self.same == 0 && self.before.is_none())
+    }
+
+    /// Whether not even the root is there.
+    #[must_use]
+    pub const fn is_from_nothing(&self) -> bool {
+        self.root_id.is_none()
+    }
+
+    /// Whether everything is as the archive has it.
+    #[must_use]
+    pub fn is_done(&self) -> bool {
+        self.laid.is_empty() && self.gone.is_empty()
+    }
+}
+
+/// What is at a path below the root now, and the directory that it is in.
+fn look(root: &OwnedFd, path: &Path) -> Result<Option<(OwnedFd, Facts)>, Failure> {
+    let Some((above, name)) = split(path) else { return Ok(None) };
+    let dir = match open_below(root, above) {
+        Err(Failure::Os(_, Errno::NOENT)) => return Ok(None),
+        Err(Failure::Os(_, Errno::LOOP | Errno::NOTDIR)) => {
+            return Err(Failure::Says("a symlink or a file leads there; Ambrik follows none".into()));
+        }
+        dir => dir?,
+    };
+    match sys::look(&dir, &c_name(name)?) {
+        Ok(facts) => Ok(Some((dir, facts))),
+        Err(Errno::NOENT) => Ok(None),
+        Err(errno) => Err(Failure::Os(Op::Look, errno)),
+    }
+}
+
+/// Whether what is there is what the archive has; else the sum of what it holds, where it is a file.
+#[expect(clippy::type_complexity, reason = "an answer in an answer, in one place")]
+fn is_as_packed(
+    dir: &OwnedFd,
+    path: &Path,
+    now: &Facts,
+    packed: &PackedKind,
+) -> Result<Result<(), Option<[u8; 32]>>, Failure> {
+    let name = c_name(path.file_name().unwrap_or_default())?;
+    match (packed, now.kind) {
+        (PackedKind::Symlink(target), Kind::Symlink) => {
+            let there = sys::read_link(dir, &name).map_err(|errno| Failure::Os(Op::Read, errno))?;
+            let same = std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str()) == there;
+            Ok(if same { Ok(()) } else { Err(None) })
+        }
+        (_, Kind::File) => {
+            let file = sys::open_file(dir, &name).map_err(|errno| Failure::Os(Op::Open, errno))?;
+            let found = sum_of(file).map_err(|_| Failure::Os(Op::Read, Errno::IO))?;
+            let same = matches!(packed, PackedKind::File { sum, .. } if *sum == found);
+            Ok(if same { Ok(()) } else { Err(Some(found)) })
+        }
+        _ => Ok(Err(None)),
+    }
+}

@@ -1,0 +1,181 @@
+//! `unpack`: lays an application's archive down.
+
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use ambrik_core::archive::{Archive, ArchiveLook, Limits, look};
+use ambrik_core::audit::{Audit, audit};
+use ambrik_core::change::{
+    ChangeContext, Ledger, UnpackPlan, UnpackSetting, check_places, free_for, plan_unpack, unpack,
+};
+use ambrik_core::shown::shell_word;
+use ambrik_core::site::Site;
+
+use super::audit::tell;
+use super::pages::{Watch, settle};
+use crate::ask::go_on;
+use crate::failure::{Exit, Failure};
+use crate::output::{self, report::UnpackReport, unpack_text};
+use crate::progress::watched;
+use crate::session::{HostView, Session, threads};
+use crate::sites::Sites;
+
+/// Lay an application's archive down with its final owners and modes; over an older version, upgrade it
+///
+/// The archive is looked at whole before anything is written, and refused where it would write anywhere else. What is in
+/// data and settings stays, what is replaced or removed is kept, and `ambrik undo` brings the old version back.
+#[derive(Debug, clap::Args)]
+pub(crate) struct UnpackArgs {
+    /// The archive: zip, or tar packed with gzip, bzip2, xz, zstd or not at all; - for standard input
+    #[arg(value_name = "ARCHIVE")]
+    archive: PathBuf,
+    /// Name of a site, or path of a site file
+    #[arg(value_name = "SITE")]
+    name: PathBuf,
+    /// The folder of the archive that holds the application, where that is not plain
+    #[arg(long, value_name = "PATH")]
+    inner: Option<PathBuf>,
+    /// Remove what the version before brought and this one has no more
+    #[arg(long)]
+    tidy: bool,
+    /// Take it back at once where a page of the site worked before it and does not after it
+    #[arg(long)]
+    or_undo: bool,
+    /// Only show what is in the archive and what would be done; needs no privilege
+    #[arg(long, conflicts_with = "yes")]
+    preview: bool,
+    /// Do not ask
+    #[arg(long)]
+    yes: bool,
+}
+
+pub(crate) fn run(args: &UnpackArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let named = std::slice::from_ref(&args.name);
+    let sites = if args.preview { session.sites(named, &looked)? } else { session.sites_to_change(named, &looked)? };
+    let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
+    let archive = if args.archive == Path::new("-") {
+        Archive::from_stream(Path::new("standard input"), std::io::stdin().lock())?
+    } else {
+        Archive::open(&args.archive)?
+    };
+    let served = site.served.as_ref().and_then(|served| Path::new(served.text()).iter().next());
+    let limits = Limits::usual(free_for(&looked.host, site)?);
+    let found = watched(session.terminal.quiet, "reading", |_| {
+        look(&archive, args.inner.as_deref(), served.filter(|first| *first != OsStr::new(".")), limits)
+    })?;
+    if !found.refused.is_empty() {
+        session.terminal.write(&UnpackReport::refused(site, &archive, &found))?;
+        let them = output::counted(output::count(found.refused.len()), "entry", "entries");
+        return Err(Failure::usage(format!("{them} of the archive must not be unpacked; nothing was changed")));
+    }
+    if args.preview {
+        let plan = plan(args, (site, &sites.neighbours), &found, &looked, session)?;
+        let done = plan.is_done();
+        session.terminal.write(&UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy))?;
+        return Ok(if done { Exit::Clean } else { Exit::Findings });
+    }
+    let state = session.state()?;
+    let _lock = state.lock(&site.name, &format!("unpack {}", site.name))?;
+    let mut plan = plan(args, (site, &sites.neighbours), &found, &looked, session)?;
+    if session.terminal.tells() {
+        session.terminal.write(&UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy))?;
+    }
+    if !args.tidy {
+        plan.leave_gone();
+    }
+    if plan.is_done() {
+        if !session.terminal.tells() {
+            session.terminal.write(&UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy))?;
+        }
+        return Ok(Exit::Clean);
+    }
+    if !go_on(session, args.yes, &format!("Unpack it for {}?", site.name))? {
+        session.terminal.say(&format!("{}: nothing was changed", site.name));
+        return Ok(Exit::Usage);
+    }
+    let mut ledger = Ledger::open_or_create(&state)?;
+    if !plan.is_from_nothing() {
+        let now = audited(site, &sites.neighbours, &looked, session)?;
+        check_places(&now, Some(&ledger), false).map_err(ambrik_core::change::ChangeError::from)?;
+    }
+    let watch = Watch::begin(site, session);
+    let outcome = watched(session.terminal.quiet, "unpacking", |progress| {
+        let (host, state) = (&looked.host, &state);
+        let means = ChangeContext { host, state, threads: threads(), store: None, keep: true, progress };
+        unpack(&plan, &archive, &mut ledger, &means)
+    })?;
+    session.terminal.report_failures(&outcome.failures);
+    let mut exit = Exit::of(&outcome);
+    let broken = watch.end(session);
+    let mut taken_back = false;
+    if !broken.is_empty() {
+        exit = Exit::Partial;
+        taken_back = settle(site, outcome.id, args.or_undo, &looked, &state, session)?;
+    }
+    let report = UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy);
+    session.terminal.write(&UnpackReport { outcome: Some((&outcome, taken_back)), ..report })?;
+    if exit == Exit::Clean && session.terminal.tells() {
+        look_again(site, &plan, &looked, session)?;
+    }
+    if args.archive != Path::new("-") {
+        tell_served(&args.archive, &sites, &looked, session);
+    }
+    Ok(exit)
+}
+
+fn plan(
+    _: &UnpackArgs,
+    (site, neighbours): (&Arc<Site>, &[Arc<Site>]),
+    found: &ArchiveLook,
+    looked: &HostView,
+    session: &mut Session<'_>,
+) -> Result<UnpackPlan, Failure> {
+    let records = session.records()?;
+    let phase = records.phase_told(&site.name, &mut session.terminal)?.phase;
+    let before = records.ledger.as_ref().map(|ledger| ledger.delivered(&site.name)).transpose()?.flatten();
+    let (host, accounts, labels) = (&looked.host, &looked.accounts, Some(&looked.labels));
+    Ok(plan_unpack(UnpackSetting { host, accounts, neighbours, labels, phase, before }, site, found)?)
+}
+
+fn audited(
+    site: &Arc<Site>,
+    neighbours: &[Arc<Site>],
+    looked: &HostView,
+    session: &mut Session<'_>,
+) -> Result<Audit, Failure> {
+    let phase = session.records()?.phase(&site.name)?;
+    let now = phase.of(site);
+    Ok(watched(session.terminal.quiet, "looking at", |progress| {
+        audit(&looked.setting(neighbours, progress), &now, phase.phase)
+    })?)
+}
+
+/// What remains to be done is what an audit finds.
+fn look_again(
+    site: &Arc<Site>,
+    plan: &UnpackPlan,
+    looked: &HostView,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    let Sites { neighbours, .. } = session.known_sites(looked);
+    let after = audited(site, &neighbours, looked, session)?;
+    tell(session, &after);
+    Ok(unpack_text::closing(plan, &after, &mut session.terminal.out())?)
+}
+
+/// An archive in a folder that a web server serves can be fetched by everybody.
+fn tell_served(archive: &Path, sites: &Sites, looked: &HostView, session: &mut Session<'_>) {
+    let Ok(place) = session.on_host(archive) else { return };
+    let Ok(real) = looked.host.resolve(&place) else { return };
+    let all = sites.chosen.iter().chain(&sites.neighbours);
+    if let Some(of) = all.into_iter().find(|site| real.path.starts_with(&site.root)) {
+        let words = format!(
+            "the archive lies in the root of {}: whoever guesses its name may fetch it; remove it: rm {}",
+            of.name,
+            shell_word(archive.as_os_str())
+        );
+        session.terminal.warn(&words);
+    }
+}
