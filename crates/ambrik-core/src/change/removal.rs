@@ -81,7 +81,7 @@ impl Kept {
         dir: &OwnedFd,
         entry: &mut Recorder<'_>,
         outcome: &mut Outcome,
-        take: impl FnOnce() -> Result<OwnedFd, Failure>,
+        take: impl FnOnce(&mut Inventory, usize) -> Result<OwnedFd, Failure>,
     ) -> Result<(), ChangeError> {
         let files = self.going(number);
         if files == 0 {
@@ -96,7 +96,7 @@ impl Kept {
             }
         };
         let row = entry.removal(&item.path(), &above, &item.reason, self.keepsake.as_deref(), files, &times(dir))?;
-        let removed = match take() {
+        let removed = match take(&mut self.packed, self.ranges[number].start) {
             Ok(base) => {
                 let (removed, failures) = keepsake::remove(&mut self.packed, self.ranges[number].clone(), base);
                 outcome.fail_all(failures);
@@ -135,7 +135,7 @@ pub(super) fn remove(
         let dir = opener.open(&item.folder).and_then(|dir| dir.try_clone_to_owned().map_err(|_| OUT_OF_HANDLES));
         match dir {
             Ok(dir) => {
-                kept.remove(number, item, &dir, entry, outcome, || dir.try_clone().map_err(|_| OUT_OF_HANDLES))?;
+                kept.remove(number, item, &dir, entry, outcome, |_, _| dir.try_clone().map_err(|_| OUT_OF_HANDLES))?;
             }
             Err(failure) => outcome.fail(item.path(), failure),
         }

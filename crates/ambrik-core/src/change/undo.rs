@@ -138,6 +138,17 @@ impl UndoPlan {
         self.movings.iter().map(|row| (&*row.to, &*row.from))
     }
 
+    /// As [`Self::goes`], but for what is in something else that goes, and what an older one comes back in the place of.
+    pub fn goes_whole(&self) -> impl Iterator<Item = &Path> {
+        let all: std::collections::HashSet<&Path> = self.goes().collect();
+        let back: std::collections::HashSet<&Path> = self.comes_back().collect();
+        let is_inside = |path: &Path| path.ancestors().skip(1).any(|above| all.contains(above));
+        let mut tops: Vec<&Path> =
+            all.iter().copied().filter(|path| !is_inside(path) && !back.contains(path)).collect();
+        tops.sort_unstable();
+        tops.into_iter()
+    }
+
     /// What is removed: what the change set made, or put back.
     pub fn goes(&self) -> impl Iterator<Item = &Path> {
         self.creations.iter().map(|c| &*c.path).chain(self.restorings.iter().map(|r| &*r.path))

@@ -33,7 +33,7 @@ pub(crate) fn render(plan: &UndoPlan, out: &mut dyn Write) -> io::Result<()> {
         writeln!(out, "  moves back  {} → {}", Shown(from), Shown(to))?;
     }
     list("comes back", plan.comes_back(), out)?;
-    list("goes", plan.goes(), out)?;
+    list("goes", plan.goes_whole(), out)?;
     list("cannot come back, it was removed without a keepsake:", plan.is_lost(), out)
 }
 

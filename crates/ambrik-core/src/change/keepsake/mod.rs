@@ -63,6 +63,18 @@ impl Inventory {
         self.0.len()
     }
 
+    /// Which inode a path was when it was packed, what it was, and when it was changed last.
+    pub(crate) fn as_packed(&self, number: usize) -> Option<(Identity, Kind, Nanos)> {
+        self.0.get(number).map(|item| (item.id, item.kind, item.changed))
+    }
+
+    /// Somebody who knows it to be as it was packed gave it another name, and with that another change time.
+    pub(crate) fn renamed(&mut self, number: usize, changed: Nanos) {
+        if let Some(item) = self.0.get_mut(number) {
+            item.changed = changed;
+        }
+    }
+
     pub(crate) fn iter(&self) -> impl Iterator<Item = &Packed> {
         self.0.iter()
     }

@@ -258,6 +258,13 @@ impl<'l> Recorder<'l> {
         transaction.commit().map_err(&failed)
     }
 
+    /// Takes what did not get its name out of the record, with what is in it.
+    pub(crate) fn not_laid(&mut self, path: &Path) -> Result<(), LedgerError> {
+        let below: Vec<u8> = [path.as_os_str().as_bytes(), b"/"].concat();
+        let sql = "DELETE FROM creation WHERE change_set = ?1 AND (path = ?2 OR substr(path, 1, length(?3)) = ?3)";
+        self.insert(sql, params![self.id, path.as_os_str().as_bytes(), below]).map(|_| ())
+    }
+
     /// Records where an archive is about to be unpacked before what is in it gets its names.
     pub(crate) fn staging(&mut self, site: &str, path: &Path) -> Result<(), LedgerError> {
         let sql = "INSERT INTO staging (change_set, site, path) VALUES (?,?,?)";

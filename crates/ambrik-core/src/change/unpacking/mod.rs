@@ -6,6 +6,7 @@ mod lay;
 mod plan;
 
 use std::collections::BTreeMap;
+use std::ffi::CStr;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -16,12 +17,12 @@ use super::removal::{Kept, OUT_OF_HANDLES, PendingRemoval};
 use super::rights::facts;
 use super::{ChangeContext, ChangeError, Outcome, create, end};
 use crate::archive::{Archive, PackedKind};
-use crate::entry::{Identity, Kind};
+use crate::entry::{Identity, Kind, Nanos};
 use crate::signals;
 use crate::tree::{Failure, Op, sys};
 
 pub(super) use below::has_sum;
-use below::open_below;
+use below::{open_below, sum_of};
 use lay::{Staging, sweep};
 pub use plan::{Replaced, UnpackError, UnpackPlan, UnpackSetting, free_for, plan_unpack};
 
@@ -122,39 +123,70 @@ fn switch(
         match plan.replaced.iter().position(|old| old.path == *unit) {
             None => match sys::rename_new(&from, &name, &to, &name) {
                 Ok(()) => outcome.done += paths,
-                Err(errno) => outcome.fail(plan.site.root.join(unit), Failure::Os(Op::Create, errno)),
+                Err(errno) => {
+                    outcome.fail(plan.site.root.join(unit), Failure::Os(Op::Create, errno));
+                    entry.not_laid(&plan.real_root.join(unit))?;
+                }
             },
             Some(old) if kept.going(old) > 0 => {
                 let before = outcome.failures.len();
                 let mut exchanged = false;
-                kept.remove(old, &pending[old], &to, entry, outcome, || {
+                kept.remove(old, &pending[old], &to, entry, outcome, |packed, number| {
                     let again = from.try_clone().map_err(|_| OUT_OF_HANDLES)?;
+                    let then = packed.as_packed(number).ok_or(Failure::Replaced)?;
+                    let before = still_as_kept(&to, &name, then, None)?;
                     sys::exchange(&from, &to, &name).map_err(|errno| Failure::Os(Op::Create, errno))?;
                     exchanged = true;
+                    let (_, changed) = still_as_kept(&from, &name, then, Some(before.0))?;
+                    packed.renamed(number, changed);
                     Ok(again)
                 })?;
                 if outcome.failures.len() == before {
                     outcome.done += paths;
-                } else if exchanged && sys::exchange(&from, &to, &name).is_err() {
+                    continue;
+                }
+                if exchanged && sys::exchange(&from, &to, &name).is_err() {
                     // What came out of its place is not what was kept, and cannot go back: nobody may remove it.
                     entry.staged(&staging.path)?;
                 }
+                entry.not_laid(&plan.real_root.join(unit))?;
             }
             // It was told of when it could not be kept.
-            Some(_) => {}
+            Some(_) => entry.not_laid(&plan.real_root.join(unit))?,
         }
     }
     for (number, item) in pending.iter().enumerate().skip(plan.replaced.len()) {
         outcome.go_on()?;
         let dir = open_below(root, &item.folder.below);
         match dir.and_then(|dir| Ok((dir.try_clone().map_err(|_| OUT_OF_HANDLES)?, dir))) {
-            Ok((again, dir)) => kept.remove(number, item, &dir, entry, outcome, || Ok(again))?,
+            Ok((again, dir)) => kept.remove(number, item, &dir, entry, outcome, |_, _| Ok(again))?,
             Err(failure) => outcome.fail(plan.site.root.join(&item.folder.below), failure),
         }
     }
     // What is in its place is durable where the system says so; where it does not the next run finds it out.
     let _ = sys::sync_file_system(root);
     Ok(())
+}
+
+/// Whether what has a name is what was kept: by its change time, which nobody can set, or, where it was given another name since and
+/// so changed, by its content. The answer is its content's sum, and its change time.
+fn still_as_kept(
+    dir: &OwnedFd,
+    name: &CStr,
+    (id, kind, changed): (Identity, Kind, Nanos),
+    content: Option<Option<[u8; 32]>>,
+) -> Result<(Option<[u8; 32]>, Nanos), Failure> {
+    let read = |_| Failure::Os(Op::Read, rustix::io::Errno::IO);
+    let sum = match kind {
+        Kind::File => {
+            let file = sys::open_file(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?;
+            Some(sum_of(file).map_err(read)?)
+        }
+        _ => None,
+    };
+    let now = facts(sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?)?;
+    let same = content.map_or(now.changed == changed, |content| content == sum);
+    if now.id == id && now.kind == kind && same { Ok((sum, now.changed)) } else { Err(Failure::Replaced) }
 }
 
 /// A path that goes into the keepsake, below the root.
