@@ -135,11 +135,12 @@ impl Archive {
         Self::new(path, file)
     }
 
-    /// The archive that comes out of a stream: kept in a file without a name until it is read.
+    /// The archive that comes out of a stream: kept in a file without a name, or in memory, until it is read.
     pub fn from_stream(name: &Path, mut stream: impl Read) -> Result<Self, ArchiveError> {
         let unreadable = |cause| ArchiveError::Unreadable(name.to_owned(), cause);
         let flags = OFlags::TMPFILE | OFlags::RDWR | OFlags::CLOEXEC;
-        let file = rustix::fs::open(std::env::temp_dir(), flags, Mode::RUSR | Mode::WUSR);
+        let file = rustix::fs::open("/var/tmp", flags, Mode::RUSR | Mode::WUSR)
+            .or_else(|_| rustix::fs::memfd_create("archive", rustix::fs::MemfdFlags::CLOEXEC));
         let mut file = File::from(file.map_err(|errno| unreadable(errno.into()))?);
         io::copy(&mut stream, &mut file).map_err(unreadable)?;
         Self::new(name, file)

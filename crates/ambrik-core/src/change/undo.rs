@@ -138,6 +138,12 @@ impl UndoPlan {
         self.movings.iter().map(|row| (&*row.to, &*row.from))
     }
 
+    /// Whether something that goes is where something comes back.
+    fn makes_room(&self) -> bool {
+        let goes: std::collections::HashSet<&Path> = self.goes().collect();
+        self.removals.iter().any(|removal| goes.contains(&*removal.path))
+    }
+
     /// As [`Self::goes`], but for what is in something else that goes, and what an older one comes back in the place of.
     pub fn goes_whole(&self) -> impl Iterator<Item = &Path> {
         let all: std::collections::HashSet<&Path> = self.goes().collect();
@@ -184,14 +190,18 @@ fn take_all_back(
     let mut outcome = Outcome { id: entry.id, ..Outcome::default() };
 
     let mut successors = entry.successors()?;
-    if set.command == ChangeCommand::Unpack {
-        // The new version makes room for the old one.
-        unmake(plan, &successors, bases, entry, means, force, &mut outcome)?;
-        sweep_stagings(&set.site, entry, means)?;
-    }
     // What was removed may be what something moves back to, and what was put back what it moves out of.
     let how = How { resumed: plan.interrupted || set.failed > 0, force };
     let folders = emptied(&plan.removals, bases);
+    // Where one thing came in the place of another, the one makes room for the other.
+    let makes_room = plan.makes_room();
+    if makes_room {
+        unmake(plan, &successors, bases, entry, means, force, &mut outcome)?;
+        take_returned(plan, &successors, bases, entry, means, &mut outcome)?;
+    }
+    if set.command == ChangeCommand::Unpack {
+        sweep_stagings(&set.site, entry, means)?;
+    }
     for removal in &plan.removals {
         outcome.go_on()?;
         restore(removal, how, bases, &mut successors, entry, means, &mut outcome)?;
@@ -206,14 +216,9 @@ fn take_all_back(
         move_back(row, &mut successors, entry, means, &mut outcome)?;
     }
 
-    let mut returned = Vec::new();
-    for row in &plan.restorings {
-        match still_there(row, &successors, bases) {
-            Ok(()) => returned.extend(pending(&row.path, "put back by the change set taken back")),
-            Err(failure) => outcome.fail(row.path.clone(), failure),
-        }
+    if !makes_room {
+        take_returned(plan, &successors, bases, entry, means, &mut outcome)?;
     }
-    remove(entry, bases, &returned, &set.site, means, &mut outcome)?;
 
     outcome.go_on()?;
     for change in &plan.modules {
@@ -244,10 +249,29 @@ fn take_all_back(
         &mut outcome,
     )?;
 
-    if set.command != ChangeCommand::Unpack {
+    if !makes_room {
         unmake(plan, &successors, bases, entry, means, force, &mut outcome)?;
     }
     Ok(outcome)
+}
+
+/// Removes what was put back and is still what was put back.
+fn take_returned(
+    plan: &UndoPlan,
+    successors: &Successors,
+    bases: &[OwnedFd],
+    entry: &mut Recorder<'_>,
+    means: &ChangeContext<'_>,
+    outcome: &mut Outcome,
+) -> Result<(), ChangeError> {
+    let mut returned = Vec::new();
+    for row in &plan.restorings {
+        match still_there(row, successors, bases) {
+            Ok(()) => returned.extend(pending(&row.path, "put back by the change set taken back")),
+            Err(failure) => outcome.fail(row.path.clone(), failure),
+        }
+    }
+    remove(entry, bases, &returned, &plan.set.site, means, outcome)
 }
 
 /// Removes what was made and is still as it was made.
@@ -260,9 +284,14 @@ fn unmake(
     force: bool,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
+    let resumed = plan.interrupted || plan.set.failed > 0;
     let mut gone: Vec<&Path> = Vec::new();
     // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
     for creation in plan.creations.iter().rev() {
+        // What was unpacked is recorded before it gets its name: where a run was stopped, what was there may have stayed, or be back.
+        if resumed && plan.set.command == ChangeCommand::Unpack && is_another(creation, successors, bases) {
+            continue;
+        }
         let force = force || (plan.with_later && creation.kind == Kind::File);
         match untouched(creation, &gone, successors, bases, force) {
             Ok(()) => gone.push(&creation.path),
@@ -472,6 +501,15 @@ fn still_there(row: &RestoringRow, successors: &Successors, bases: &[OwnedFd]) -
         Some(made) if !successors.is(&now, made) => Err(Failure::NotOurs("something else is there now".into())),
         _ => Ok(()),
     }
+}
+
+/// Whether there is something in the place of what a change set made, and it is not that.
+fn is_another(creation: &CreationRow, successors: &Successors, bases: &[OwnedFd]) -> bool {
+    let look = || {
+        let (above, name) = split(&creation.path).ok_or(Failure::Replaced)?;
+        Ok::<_, Failure>(facts(pin(open_folder(above, bases)?.as_fd(), &c_name(name)?)?)?.id)
+    };
+    look().is_ok_and(|now| creation.made.is_some_and(|made| !successors.is(&now, &made)))
 }
 
 /// Whether what a change set made is still as it made it, and empty but for what goes as well.

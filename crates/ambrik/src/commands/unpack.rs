@@ -7,7 +7,7 @@ use std::sync::Arc;
 use ambrik_core::archive::{Archive, ArchiveLook, Limits, look};
 use ambrik_core::audit::{Audit, audit};
 use ambrik_core::change::{
-    ChangeContext, Ledger, UnpackPlan, UnpackSetting, check_places, free_for, plan_unpack, unpack,
+    ChangeContext, Ledger, UnpackPlan, UnpackSetting, check_places, finish_unpack, free_for, plan_unpack, unpack,
 };
 use ambrik_core::shown::shell_word;
 use ambrik_core::site::Site;
@@ -88,6 +88,9 @@ pub(crate) fn run(args: &UnpackArgs, session: &mut Session<'_>) -> Result<Exit, 
     if plan.is_done() {
         if !session.terminal.tells() {
             session.terminal.write(&UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy))?;
+        }
+        if let Some(mut ledger) = Ledger::open(&state)? {
+            finish_unpack(&site.name, &mut ledger, &looked.host)?;
         }
         return Ok(Exit::Clean);
     }

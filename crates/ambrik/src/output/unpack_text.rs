@@ -9,7 +9,7 @@ use ambrik_core::audit::{Audit, rights_shown};
 use ambrik_core::change::{Outcome, Replaced, UnpackPlan};
 use ambrik_core::entry::Kind;
 use ambrik_core::shown::{Shown, size};
-use ambrik_core::site::Site;
+use ambrik_core::site::{Site, Use};
 
 use super::table::{HEAD, ODD, styled, wrapped};
 use super::{count, counted, move_text, number, paths};
@@ -166,7 +166,7 @@ pub(crate) fn closing(plan: &UnpackPlan, audit: &Audit, out: &mut dyn Write) -> 
     if audit.unfinished().is_empty() {
         return move_text::closing(audit, out);
     }
-    let page = plan.site.parts.iter().find(|part| part.is_installers());
+    let page = plan.site.parts.iter().find(|part| part.used_as == Use::Setup);
     let visit = page.map(|part| format!(", then visit its installer ({})", part.shown)).unwrap_or_default();
     writeln!(out, "{}: next: ambrik open {name} --for 30m{visit}", styled(HEAD, name))
 }

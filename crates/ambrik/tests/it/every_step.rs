@@ -15,6 +15,7 @@ use rustix::fs::FileType;
 
 use crate::host::{Mounted, PHP, Ran, TestHost, give, is_root};
 use crate::moved::whole;
+use crate::unpacked::packed;
 
 const PARTS: &str = "\
 [[part]]
@@ -35,6 +36,25 @@ use = \"setup\"
 path = \"/var/lib/berths\"
 use = \"store\"
 ";
+
+/// Two versions of an application: files by their content, directories without one, symlinks by where they lead.
+const ONE: &[(&str, &str)] = &[
+    ("berths-1/start.php", "<?php // one"),
+    ("berths-1/lib/code.php", "<?php // one"),
+    ("berths-1/lib/old/a.php", "<?php"),
+    ("berths-1/lib/old/b.php", "<?php"),
+    ("berths-1/uploads/quay.svg", "<svg/>"),
+    ("berths-1/extra/note", ""),
+    ("berths-1/page", "->lib/code.php"),
+];
+const TWO: &[(&str, &str)] = &[
+    ("berths-2/start.php", "<?php // two"),
+    ("berths-2/lib/code.php", "<?php // one"),
+    ("berths-2/lib/old/a.php", "<?php"),
+    ("berths-2/lib/new/deep/c.php", "<?php"),
+    ("berths-2/lib/new/link", "->deep/c.php"),
+    ("berths-2/page", "->start.php"),
+];
 
 /// A site with something of everything that a change set can hold: among its installers every kind of file that
 /// anybody can make, some of it other accounts'.
@@ -78,6 +98,9 @@ pub(crate) fn site_of_everything() -> TestHost {
         fs::File::open(at(path)).unwrap().set_times(long_ago).unwrap();
     }
     fs::create_dir_all(host.at("var/lib")).unwrap();
+    for (name, entries) in [("one.tar", ONE), ("two.tar", TWO)] {
+        fs::write(host.at(name), packed(entries)).unwrap();
+    }
     host
 }
 
@@ -127,6 +150,28 @@ const MOVE_ACROSS: Scenario = Scenario {
     command: &["move", "berths", "uploads", "/mnt/data/uploads", "--yes", "-q"],
     finish: &["move", "berths", "uploads", "/mnt/data/uploads", "--yes", "-q"],
     mount: Some("mnt/data"),
+};
+
+const UNPACK: Scenario = Scenario {
+    before: &[],
+    command: &["unpack", "one.tar", "berths", "--yes", "-q"],
+    finish: &["unpack", "one.tar", "berths", "--yes", "-q"],
+    mount: None,
+};
+const UPGRADE: Scenario = Scenario {
+    before: &[&["unpack", "one.tar", "berths", "--yes", "-q"]],
+    command: &["unpack", "two.tar", "berths", "--yes", "-q", "--tidy"],
+    finish: &["unpack", "two.tar", "berths", "--yes", "-q", "--tidy"],
+    mount: None,
+};
+const UNDO_UPGRADE: Scenario = Scenario {
+    before: &[
+        &["unpack", "one.tar", "berths", "--yes", "-q"],
+        &["unpack", "two.tar", "berths", "--yes", "-q", "--tidy"],
+    ],
+    command: &["undo", "--yes", "-q"],
+    finish: &["undo", "2", "--yes", "-q"],
+    mount: None,
 };
 
 /// A host on which all was done that comes before the command.
@@ -277,7 +322,8 @@ fn undisturbed(scenario: &Scenario) -> Arc<Undisturbed> {
 
 #[rstest]
 fn whatever_happens_at_any_change_is_settled(
-    #[values(SET, OPEN, SEAL, UNDO_SET, UNDO_SEAL, MOVE, MOVE_ACROSS)] scenario: Scenario,
+    #[values(SET, OPEN, SEAL, UNDO_SET, UNDO_SEAL, MOVE, MOVE_ACROSS, UNPACK, UPGRADE, UNDO_UPGRADE)]
+    scenario: Scenario,
     #[values((0, "kill"), (1, "SIGTERM"), (2, "EIO"), (3, "ENOSPC+"))] (turn, fault): (u64, &str),
 ) {
     if !is_root() {

@@ -82,7 +82,7 @@ impl TestHost {
 
     pub(crate) fn command(&self, words: &[&str]) -> Command {
         let mut command = self.command_without_host(&[]);
-        command.arg("--host").arg(self.dir.path()).args(words);
+        command.arg("--host").arg(self.dir.path()).args(words).current_dir(self.dir.path());
         if let Some(uid) = self.run_as {
             command.uid(uid).gid(uid);
         }

@@ -35,6 +35,7 @@ mod shown;
 mod stories;
 mod survey;
 mod trusted;
+mod unpacked;
 mod uploads;
 mod watched;
 mod why;

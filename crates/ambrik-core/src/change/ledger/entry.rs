@@ -276,9 +276,9 @@ impl<'l> Recorder<'l> {
         self.ledger.stagings(site)
     }
 
-    /// Forgets where an archive was unpacked: nothing is there any more.
+    /// As [`Ledger::staged`].
     pub(crate) fn staged(&mut self, path: &Path) -> Result<(), LedgerError> {
-        self.insert("DELETE FROM staging WHERE path = ?", params![path.as_os_str().as_bytes()]).map(|_| ())
+        self.ledger.staged(path)
     }
 
     /// Records which inode was made.

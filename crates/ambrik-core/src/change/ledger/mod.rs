@@ -83,15 +83,23 @@ fn said(cause: &rusqlite::Error) -> String {
     }
 }
 
-/// What an archive brought.
+/// What archives brought.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Delivered {
-    /// The change set.
+    /// The newest change set that unpacked one.
     pub set: i64,
-    /// When it was unpacked.
+    /// When that was.
     pub when: Timestamp,
-    /// The BLAKE3 sums of its files, by their paths below the site's root.
-    pub sums: BTreeMap<PathBuf, [u8; 32]>,
+    /// The BLAKE3 sums of their files, by the paths below the site's root: the newest version's last.
+    pub sums: BTreeMap<PathBuf, Vec<[u8; 32]>>,
+}
+
+impl Delivered {
+    /// Whether a file's content is one that an archive brought there; none where none brought any.
+    #[must_use]
+    pub fn brought(&self, path: &Path, sum: Option<[u8; 32]>) -> Option<bool> {
+        self.sums.get(path).map(|sums| sum.is_some_and(|sum| sums.contains(&sum)))
+    }
 }
 
 impl Ledger {
@@ -444,21 +452,24 @@ impl Ledger {
         })
     }
 
-    /// What the archive brought that a site was unpacked from last: when that was, and the sums of its files by their paths.
-    /// None where it was never unpacked, or that was taken back.
+    /// What archives brought to a site, but for what was taken back; none where it was never unpacked.
     pub fn delivered(&self, site: &str) -> Result<Option<Delivered>, LedgerError> {
-        let sets = self.change_sets()?;
-        let last = sets.iter().find(|set| {
-            set.site == site
-                && set.command == ChangeCommand::Unpack
-                && set.undone_by.is_none()
-                && (set.ended.is_some() || set.settled)
-        });
-        let Some(set) = last else { return Ok(None) };
-        let read = |row: &Row<'_>| Ok((path_of(row, 0)?, row.get::<_, Vec<u8>>(1)?));
-        let rows = self.list("SELECT path, sum FROM delivered WHERE change_set = ?", set.id, read)?;
-        let sums = rows.into_iter().filter_map(|(path, sum)| Some((path, sum.try_into().ok()?)));
-        Ok(Some(Delivered { set: set.id, when: set.begun, sums: sums.collect() }))
+        let failed = self.failed("read");
+        let sql = "SELECT path, sum, id, begun FROM delivered JOIN change_set ON id = change_set
+                   WHERE site = ? AND undone_by IS NULL ORDER BY id";
+        let mut statement = self.db.prepare(sql).map_err(&failed)?;
+        let mut rows = statement.query([site]).map_err(&failed)?;
+        let mut found: Option<Delivered> = None;
+        while let Some(row) = rows.next().map_err(&failed)? {
+            let read = || Ok((path_of(row, 0)?, row.get::<_, Vec<u8>>(1)?, row.get(2)?, row.get::<_, String>(3)?));
+            let (path, sum, set, begun) = read().map_err(&failed)?;
+            let damaged = || self.damaged("what an archive brought");
+            let (sum, when) = (sum.try_into().map_err(|_| damaged())?, begun.parse().map_err(|_| damaged())?);
+            let delivered = found.get_or_insert_with(|| Delivered { set, when, sums: BTreeMap::new() });
+            (delivered.set, delivered.when) = (set, when);
+            delivered.sums.entry(path).or_default().push(sum);
+        }
+        Ok(found)
     }
 
     /// Where archives of a site were unpacked before what is in them got its names.
@@ -467,6 +478,13 @@ impl Ledger {
         let mut statement = self.db.prepare("SELECT path FROM staging WHERE site = ?").map_err(&failed)?;
         let rows = statement.query_map([site], |row| path_of(row, 0)).map_err(&failed)?;
         rows.map(|row| row.map_err(&failed)).collect()
+    }
+
+    /// Forgets where an archive was unpacked: nothing is there any more.
+    pub(crate) fn staged(&mut self, path: &Path) -> Result<(), LedgerError> {
+        self.writing()?;
+        let sql = "DELETE FROM staging WHERE path = ?";
+        self.db.execute(sql, params![path.as_os_str().as_bytes()]).map_err(self.failed("write")).map(|_| ())
     }
 
     /// What a change set made.

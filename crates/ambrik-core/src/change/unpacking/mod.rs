@@ -19,7 +19,7 @@ use super::{ChangeContext, ChangeError, Outcome, create, end};
 use crate::archive::{Archive, PackedKind};
 use crate::entry::{Identity, Kind, Nanos};
 use crate::signals;
-use crate::tree::{Failure, Op, sys};
+use crate::tree::{Failure, Host, Op, sys};
 
 pub(super) use below::has_sum;
 use below::{open_below, sum_of};
@@ -39,6 +39,16 @@ pub fn unpack(
     let mut entry = ledger.begin(&plan.site.name, ChangeCommand::Unpack, (plan.phase, plan.phase), None)?;
     let made = lay_down(plan, archive, &mut entry, means);
     end(entry, made, |_| None)
+}
+
+/// Ends what stopped runs left of a site for which nothing is left to unpack.
+pub fn finish_unpack(site: &str, ledger: &mut Ledger, host: &Host) -> Result<(), ChangeError> {
+    for path in ledger.stagings(site)? {
+        if sweep(host, &path) {
+            ledger.staged(&path)?;
+        }
+    }
+    Ok(ledger.settle(site)?)
 }
 
 fn lay_down(

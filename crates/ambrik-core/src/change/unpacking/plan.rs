@@ -290,8 +290,8 @@ impl UnpackPlan {
                 return Ok(());
             }
             let sum = is.err().flatten();
-            let before = self.before.as_ref().and_then(|before| before.sums.get(path));
-            let changed_since = before.map(|before| Some(*before) != sum);
+            let brought = self.before.as_ref().and_then(|before| before.brought(path, sum));
+            let changed_since = brought.map(|brought| !brought);
             self.replaced.push(Replaced { path: path.to_owned(), changed_since, id: now.id });
         }
         let of = match inside {

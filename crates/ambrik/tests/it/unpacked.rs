@@ -1,0 +1,260 @@
+//! `unpack`: from an archive to a site with its final rights, over an older version, and back.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::{Path, PathBuf};
+
+use rstest::rstest;
+
+use crate::host::{PHP, Ran, TestHost, give, is_root};
+use crate::moved::whole;
+
+/// An archive of files by their content; what begins with `->` is a symlink.
+pub(crate) fn packed(entries: &[(&str, &str)]) -> Vec<u8> {
+    let mut builder = tar::Builder::new(Vec::new());
+    for (name, content) in entries {
+        let mut header = tar::Header::new_gnu();
+        header.set_mode(0o777);
+        header.set_uid(4_242);
+        if let Some(target) = content.strip_prefix("->") {
+            header.set_entry_type(tar::EntryType::Symlink);
+            header.set_size(0);
+            builder.append_link(&mut header, name, target).unwrap();
+        } else {
+            header.set_size(content.len() as u64);
+            builder.append_data(&mut header, name, content.as_bytes()).unwrap();
+        }
+    }
+    builder.into_inner().unwrap()
+}
+
+const PARTS: &str = "\
+[[part]]
+path = \"uploads\"
+use = \"store\"
+[[part]]
+path = \"config/settings.php\"
+use = \"secret\"
+write = \"install\"
+from = \"config/settings.sample.php\"
+[[part]]
+path = \"install\"
+use = \"setup\"
+[[part]]
+path = \"notes\"
+use = \"foreign\"
+";
+
+const FIRST: &[(&str, &str)] = &[
+    ("README.md", "Bookings of berths"),
+    ("berths-1.4/index.php", "<?php echo 'one';"),
+    ("berths-1.4/lib/a.php", "<?php // a"),
+    ("berths-1.4/lib/b.php", "<?php // b"),
+    ("berths-1.4/lib/tool.sh", "#!/bin/sh\n"),
+    ("berths-1.4/config/settings.sample.php", "<?php return ['secret_key' => ''];"),
+    ("berths-1.4/uploads/index.html", ""),
+    ("berths-1.4/install/index.php", "<?php // step one"),
+    ("berths-1.4/link.php", "->index.php"),
+];
+const SECOND: &[(&str, &str)] = &[
+    ("berths-1.5/index.php", "<?php echo 'two';"),
+    ("berths-1.5/lib/a.php", "<?php // a, better"),
+    ("berths-1.5/lib/c/d.php", "<?php // d"),
+    ("berths-1.5/lib/tool.sh", "#!/bin/sh\n"),
+    ("berths-1.5/config/settings.sample.php", "<?php return ['secret_key' => '', 'more' => 1];"),
+    ("berths-1.5/config/settings.php", "<?php return [];"),
+    ("berths-1.5/uploads/index.html", "other"),
+    ("berths-1.5/notes/mine", "theirs"),
+    ("berths-1.5/install/index.php", "<?php // step one"),
+];
+
+/// A host with a site file, two archives, and no root.
+fn host() -> TestHost {
+    let host = TestHost::new();
+    host.site("berths", PARTS);
+    fs::remove_dir_all(host.at("srv/www/berths")).unwrap();
+    fs::write(host.at("first.tar"), packed(FIRST)).unwrap();
+    fs::write(host.at("second.tar"), packed(SECOND)).unwrap();
+    host
+}
+
+fn site(host: &TestHost) -> BTreeMap<PathBuf, String> {
+    let all = whole(&host.at("srv/www"));
+    // Times are those of the run.
+    all.into_iter().map(|(path, text)| (path, without_times(&text))).collect()
+}
+
+fn without_times(text: &str) -> String {
+    let Some((before, rest)) = text.split_once('(') else { return text.to_owned() };
+    format!("{before}{}", rest.split_once(')').map_or("", |(_, rest)| rest))
+}
+
+fn unpack(host: &TestHost, words: &[&str]) -> Ran {
+    host.run(&[&["unpack"], words, &["berths", "--yes"]].concat())
+}
+
+#[test]
+fn a_new_site_has_its_final_rights() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    let preview = host.run(&["unpack", "first.tar", "berths", "--preview"]);
+    assert_eq!(preview.code, 1, "{preview:?}");
+    assert!(preview.out.starts_with("berths: new from first.tar: 7 files"), "{preview:?}");
+    assert!(preview.out.contains("README.md (it lies beside the application's folder)"), "{preview:?}");
+    assert!(!host.at("srv/www/berths").exists(), "a preview changes nothing");
+    let ran = unpack(&host, &["first.tar"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(ran.out.contains("next: ambrik open berths --for 30m, then visit its installer (install)"), "{ran:?}");
+    let root = host.at("srv/www/berths");
+    assert!(!root.join("README.md").exists() && !root.join("berths-1.4").exists());
+    let left: Vec<_> = fs::read_dir(&root).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert!(left.iter().all(|name| !name.to_string_lossy().starts_with('.')), "{left:?}");
+    let mode = |path: &str| fs::metadata(root.join(path)).unwrap().permissions().mode() & 0o7777;
+    assert_eq!([mode("index.php"), mode("lib/tool.sh"), mode("uploads"), mode("lib")], [0o644, 0o755, 0o2750, 0o755]);
+    // What is left to do is what no archive has: nothing that is there gets other rights.
+    let preview = host.run(&["set", "berths", "--preview", "--format", "json"]);
+    let changes: serde_json::Value = serde_json::from_str(&preview.out).unwrap();
+    assert_eq!(changes["sites"][0]["changes"].as_array().map(Vec::len), Some(0), "{preview:?}");
+    assert_eq!(unpack(&host, &["first.tar"]).code, 0);
+    let back = host.run(&["undo", "--yes"]);
+    assert_eq!(back.code, 0, "{back:?}");
+    assert!(!root.exists(), "{back:?}");
+}
+
+#[test]
+fn an_upgrade_keeps_data_names_what_was_changed_and_comes_back() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    assert_eq!(unpack(&host, &["first.tar"]).code, 0);
+    let root = host.at("srv/www/berths");
+    fs::write(root.join("lib/a.php"), "<?php evil();").unwrap();
+    fs::write(root.join("config/settings.php"), "<?php return ['secret_key' => 'x'];").unwrap();
+    fs::write(root.join("uploads/photo"), "a photo").unwrap();
+    fs::create_dir(root.join("notes")).unwrap();
+    fs::write(root.join("notes/mine"), "mine").unwrap();
+    fs::write(root.join("plugin.php"), "<?php // somebody's").unwrap();
+    give(&root.join("uploads/photo"), PHP, 0o640);
+    let before = site(&host);
+    let preview = host.run(&["unpack", "second.tar", "berths", "--preview", "--format", "json"]);
+    let said: serde_json::Value = serde_json::from_str(&preview.out).unwrap();
+    let paths = |key: &str| -> Vec<&str> {
+        said[key].as_array().unwrap().iter().map(|path| path["path"].as_str().unwrap()).collect()
+    };
+    assert_eq!(said["ambrik"], "unpack/1");
+    assert_eq!(paths("new"), ["lib/c/d.php"]);
+    assert_eq!(paths("replaced"), ["config/settings.sample.php", "index.php", "lib/a.php"]);
+    assert_eq!(paths("gone"), ["lib/b.php"]);
+    assert_eq!(paths("stays"), ["config/settings.php", "notes", "notes/mine", "uploads/index.html"]);
+    let changed = said["replaced"].as_array().unwrap().iter().filter(|old| old["changed_since"] == true);
+    assert_eq!(changed.map(|old| old["path"].as_str().unwrap()).collect::<Vec<_>>(), ["lib/a.php"]);
+    assert_eq!(site(&host), before, "a preview changes nothing");
+
+    let ran = unpack(&host, &["second.tar"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(ran.out.contains("1 file that is replaced is not what was unpacked"), "{ran:?}");
+    assert!(ran.out.contains("lib/b.php (stays: --tidy removes it)"), "{ran:?}");
+    let now = |path: &str| fs::read_to_string(root.join(path)).unwrap();
+    assert_eq!([now("index.php"), now("lib/a.php")], ["<?php echo 'two';", "<?php // a, better"]);
+    assert_eq!(
+        [now("uploads/photo"), now("notes/mine"), now("plugin.php")],
+        ["a photo", "mine", "<?php // somebody's"]
+    );
+    assert_eq!(now("config/settings.php"), "<?php return ['secret_key' => 'x'];");
+    assert!(root.join("lib/b.php").exists());
+    let back = host.run(&["undo", "--yes"]);
+    assert_eq!(back.code, 0, "{back:?}");
+    assert_eq!(site(&host), before);
+
+    let ran = unpack(&host, &["second.tar", "--tidy"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(!root.join("lib/b.php").exists());
+    assert_eq!(host.run(&["undo", "--yes"]).code, 0);
+    assert_eq!(site(&host), before);
+    // And forward again, by taking that back.
+    let sets = host.run(&["history"]).out;
+    let newest = sets.lines().nth(1).and_then(|line| line.split_whitespace().next()).unwrap().to_owned();
+    assert_eq!(host.run(&["undo", &newest, "--yes"]).code, 0);
+    assert_eq!(fs::read_to_string(root.join("index.php")).unwrap(), "<?php echo 'two';");
+}
+
+/// Nothing of a hostile archive is written anywhere.
+#[rstest]
+#[case::upwards("../evil.php", "x", "its name leads upwards (..)")]
+#[case::link_out("link", "->../../../etc", "it is a symlink that leads out of the tree")]
+#[case::link_to_the_host("link", "->/etc", "it is a symlink to a place of the host")]
+fn what_is_hostile_is_refused(#[case] name: &str, #[case] content: &str, #[case] why: &str) {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    let mut bytes = packed(&[("index.php", "<?php"), ("xxxxxxxxxxx", content)]);
+    // The library that packs refuses such names too.
+    let at = bytes.windows(11).position(|window| window == b"xxxxxxxxxxx").unwrap();
+    let padded: Vec<u8> = name.bytes().chain(std::iter::repeat(0)).take(11).collect();
+    bytes[at..at + 11].copy_from_slice(&padded);
+    let header = at / 512 * 512;
+    let mut fixed = tar::Header::from_byte_slice(&bytes[header..header + 512]).clone();
+    fixed.set_cksum();
+    bytes[header..header + 512].copy_from_slice(fixed.as_bytes());
+    fs::write(host.at("bad.tar"), bytes).unwrap();
+    let before = whole(&host.at("srv"));
+    let ran = unpack(&host, &["bad.tar"]);
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.out.contains(why) && ran.err.contains("nothing was changed"), "{ran:?}");
+    assert_eq!(whole(&host.at("srv")), before);
+}
+
+#[rstest]
+#[case::no_archive("none.tar", "cannot read the archive none.tar")]
+#[case::no_format("passwd", "is no zip and no tar archive")]
+fn what_cannot_be_read_is_said(#[case] archive: &str, #[case] says: &str) {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    fs::write(host.at("passwd"), "root:x:0:0::/:/").unwrap();
+    let ran = unpack(&host, &[archive]);
+    assert!(ran.code == 2 && ran.err.contains(says), "{ran:?}");
+}
+
+/// What is in the way is named, and nothing is changed.
+#[test]
+fn a_directory_in_a_files_place_is_in_the_way() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    assert_eq!(unpack(&host, &["first.tar"]).code, 0);
+    let root = host.at("srv/www/berths");
+    fs::remove_file(root.join("index.php")).unwrap();
+    fs::create_dir(root.join("index.php")).unwrap();
+    let before = site(&host);
+    let ran = unpack(&host, &["second.tar"]);
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.err.contains("index.php: a directory, and the archive has none there"), "{ran:?}");
+    assert_eq!(site(&host), before);
+}
+
+/// An archive comes through a pipe as well, and one in the served folder is told of.
+#[test]
+fn from_standard_input_and_from_a_served_folder() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    let mut command = host.command(&["unpack", "-", "berths", "--yes", "-q"]);
+    let output = command.stdin(fs::File::open(host.at("first.tar")).unwrap()).output().unwrap();
+    assert_eq!(output.status.code(), Some(0), "{output:?}");
+    let inside = host.at("srv/www/berths/second.tar");
+    fs::copy(host.at("second.tar"), &inside).unwrap();
+    let ran = host.run(&["unpack", "/srv/www/berths/second.tar", "berths", "--yes"]);
+    assert_eq!(ran.code, 2, "the archive is named as it is from here: {ran:?}");
+    let ran = host.run(&["unpack", inside.to_str().unwrap(), "berths", "--yes"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(Path::new(&inside).exists());
+}
