@@ -101,8 +101,10 @@ pub(super) fn is_to_be_read(name: &Path) -> bool {
         "copyright",
         "history",
     ];
-    let stem = lower.split('.').next().unwrap_or_default();
-    let text =
-        lower.rsplit_once('.').is_none_or(|(_, end)| matches!(end, "txt" | "md" | "html" | "htm" | "rst" | "pdf"));
-    text && (stems.iter().any(|known| stem.starts_with(known)) || lower.ends_with(".txt") || lower.ends_with(".pdf"))
+    let (stem, end) = lower.rsplit_once('.').unwrap_or((&lower, ""));
+    match end {
+        "txt" | "pdf" => true,
+        "" | "md" | "html" | "htm" | "rst" => stems.iter().any(|known| stem.starts_with(known)),
+        _ => false,
+    }
 }

@@ -265,7 +265,7 @@ impl ArchiveLook {
                     }
                     Some(PackedKind::Directory) => {}
                     Some(PackedKind::Symlink(_)) => {
-                        refuse.push((path.clone(), "it lies below a symlink of the archive"))
+                        refuse.push((path.clone(), "it lies below a symlink of the archive"));
                     }
                     Some(PackedKind::File { .. }) => refuse.push((path.clone(), "it lies below a file of the archive")),
                 }

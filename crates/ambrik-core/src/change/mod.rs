@@ -54,7 +54,9 @@ pub use proof::{Proof, Prover, answer, prove};
 pub use sample::Unfinished;
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
-pub use unpacking::{Replaced, UnpackError, UnpackPlan, UnpackSetting, finish_unpack, free_for, plan_unpack, unpack};
+pub use unpacking::{
+    LaidPart, Replaced, UnpackError, UnpackPlan, UnpackSetting, finish_unpack, free_for, plan_unpack, unpack,
+};
 pub use window::{Changed, WindowError, changed_in_window};
 
 /// What is needed to change a disk.

@@ -6,7 +6,7 @@ use std::path::Path;
 use ambrik_core::account::Accounts;
 use ambrik_core::archive::{Archive, ArchiveLook};
 use ambrik_core::audit::{Audit, rights_shown};
-use ambrik_core::change::{Outcome, Replaced, UnpackPlan};
+use ambrik_core::change::{LaidPart, Outcome, Replaced, UnpackPlan};
 use ambrik_core::entry::Kind;
 use ambrik_core::shown::{Shown, size};
 use ambrik_core::site::{Site, Use};
@@ -79,16 +79,8 @@ pub(crate) fn render(
     if !found.inner.as_os_str().is_empty() {
         line("inside", &format!("{}  (the archive's folder that holds the application)", Shown(&found.inner)), out)?;
     }
-    for (part, kind, of, rights) in plan.by_part() {
-        let (part, used_as) = match part {
-            Some(part) => (plan.site.parts[part].shown.clone(), plan.site.parts[part].used_as.to_string()),
-            None => ("everything else".to_owned(), "code".to_owned()),
-        };
-        let what = match kind {
-            Kind::Directory => counted(count(of), "directory", "directories"),
-            _ => counted(count(of), "file", "files"),
-        };
-        line("rights", &format!("{part} ({used_as}): {what}, {}", rights_shown(accounts, &rights, kind)), out)?;
+    for laid in plan.by_part() {
+        line("rights", &part_line(plan, &laid, accounts), out)?;
     }
     let changed: Vec<&Replaced> = plan.replaced.iter().filter(|old| old.changed_since == Some(true)).collect();
     if let (false, Some(before)) = (changed.is_empty(), &plan.before) {
@@ -134,6 +126,23 @@ pub(crate) fn render(
         line("not taken", &format!("{}, as the archive has them", modes.join(", ")), out)?;
     }
     Ok(())
+}
+
+fn part_line(plan: &UnpackPlan, laid: &LaidPart, accounts: &Accounts) -> String {
+    let (part, used_as) = match laid.part {
+        Some(part) => (plan.site.parts[part].shown.clone(), plan.site.parts[part].used_as.to_string()),
+        None => ("everything else".to_owned(), "code".to_owned()),
+    };
+    let kinds = [
+        (&laid.files, "file", "files", Kind::File),
+        (&laid.programs, "program", "programs", Kind::File),
+        (&laid.directories, "directory", "directories", Kind::Directory),
+    ];
+    let told = kinds.into_iter().filter_map(|(of, one, several, kind)| {
+        let (of, rights) = of.as_ref()?;
+        Some(format!("{} {}", counted(count(*of), one, several), rights_shown(accounts, rights, kind)))
+    });
+    format!("{part} ({used_as}): {}", told.collect::<Vec<_>>().join(", "))
 }
 
 fn by_reason<'p>(all: &'p [(std::path::PathBuf, &'static str)]) -> Vec<(&'static str, Vec<&'p Path>)> {

@@ -125,15 +125,12 @@ impl Staging {
     fn directory_or_link(&self, path: &Path, laid: &Laid) -> Result<Identity, Failure> {
         let (dir, name) = self.place(laid, path)?;
         let made = |errno| Failure::Os(Op::Create, errno);
-        let kind = match &laid.kind {
-            PackedKind::Symlink(target) => {
-                sys::make_symlink(&dir, &name, target.as_os_str().as_bytes()).map_err(made)?;
-                Kind::Symlink
-            }
-            _ => {
-                sys::create_directory_with(&dir, &name, Mode::of_st_mode(0o700)).map_err(made)?;
-                Kind::Directory
-            }
+        let kind = if let PackedKind::Symlink(target) = &laid.kind {
+            sys::make_symlink(&dir, &name, target.as_os_str().as_bytes()).map_err(made)?;
+            Kind::Symlink
+        } else {
+            sys::create_directory_with(&dir, &name, Mode::of_st_mode(0o700)).map_err(made)?;
+            Kind::Directory
         };
         let handle = keepsake::newly_made(dir.as_fd(), &name, kind)?;
         dress(&handle, &laid.rights)
@@ -195,7 +192,7 @@ pub(super) fn sweep(host: &Host, path: &Path) -> bool {
         };
         // Whoever may write to the root can put a folder of this name there: one that is not the caller's alone is not ours.
         let now = facts(&dir)?;
-        let own = now.rights.uid.0 == rustix::process::geteuid().as_raw() && now.rights.mode.bits() & 0o077 == 0;
+        let own = now.rights.uid.0 == rustix::process::geteuid().as_raw() && !now.rights.mode.has(0o077);
         if !own || !name.to_bytes().starts_with(NAME.as_bytes()) {
             return Err(Failure::Replaced);
         }

@@ -24,7 +24,7 @@ use crate::tree::{Failure, Host, Op, sys};
 pub(super) use below::has_sum;
 use below::{open_below, sum_of};
 use lay::{Staging, sweep};
-pub use plan::{Replaced, UnpackError, UnpackPlan, UnpackSetting, free_for, plan_unpack};
+pub use plan::{LaidPart, Replaced, UnpackError, UnpackPlan, UnpackSetting, free_for, plan_unpack};
 
 /// Lays down what a plan says, from the archive that it was made from.
 ///
@@ -81,7 +81,7 @@ fn lay_down(
         Err(failure) => Err((plan.site.root.clone(), failure)),
     };
     match staged {
-        Ok((staging, made)) => switch(plan, &root, &staging, made, entry, means, &mut outcome)?,
+        Ok((staging, made)) => switch(plan, &root, &staging, &made, entry, means, &mut outcome)?,
         Err((path, failure)) => outcome.failures.push((path, failure)),
     }
     sweep_stagings(&plan.site.name, entry, means)?;
@@ -94,7 +94,7 @@ fn switch(
     plan: &UnpackPlan,
     root: &OwnedFd,
     staging: &Staging,
-    made: BTreeMap<PathBuf, Identity>,
+    made: &BTreeMap<PathBuf, Identity>,
     entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
@@ -109,7 +109,7 @@ fn switch(
         .collect::<Option<_>>()
         .unwrap_or_default();
     let mut kept = Kept::keep(entry, &bases, &pending, &plan.site.name, means, outcome)?;
-    entry.laid(&creations(plan, root, &made), &plan.delivered())?;
+    entry.laid(&creations(plan, root, made), &plan.delivered())?;
     // From here on the new version comes into its place; each name is the old one's or the new one's.
     for (number, unit) in plan.units.iter().enumerate() {
         outcome.go_on()?;
@@ -144,10 +144,14 @@ fn switch(
                 kept.remove(old, &pending[old], &to, entry, outcome, |packed, number| {
                     let again = from.try_clone().map_err(|_| OUT_OF_HANDLES)?;
                     let then = packed.as_packed(number).ok_or(Failure::Replaced)?;
-                    let before = still_as_kept(&to, &name, then, None)?;
+                    let before = as_kept(&to, &name, then)?;
                     sys::exchange(&from, &to, &name).map_err(|errno| Failure::Os(Op::Create, errno))?;
                     exchanged = true;
-                    let (_, changed) = still_as_kept(&from, &name, then, Some(before.0))?;
+                    // Another name is another change time: what it holds says whether it is the same.
+                    let (after, changed) = content(&from, &name, then)?;
+                    if after != before {
+                        return Err(Failure::Replaced);
+                    }
                     packed.renamed(number, changed);
                     Ok(again)
                 })?;
@@ -178,14 +182,17 @@ fn switch(
     Ok(())
 }
 
-/// Whether what has a name is what was kept: by its change time, which nobody can set, or, where it was given another name since and
-/// so changed, by its content. The answer is its content's sum, and its change time.
-fn still_as_kept(
-    dir: &OwnedFd,
-    name: &CStr,
-    (id, kind, changed): (Identity, Kind, Nanos),
-    content: Option<Option<[u8; 32]>>,
-) -> Result<(Option<[u8; 32]>, Nanos), Failure> {
+/// What was packed into a keepsake: which inode, of which kind, and when it was changed last.
+type AsPacked = (Identity, Kind, Nanos);
+
+/// The sum of what has a name, which must be what was kept: by its change time, which nobody can set.
+fn as_kept(dir: &OwnedFd, name: &CStr, then: AsPacked) -> Result<Option<[u8; 32]>, Failure> {
+    let (sum, changed) = content(dir, name, then)?;
+    if changed == then.2 { Ok(sum) } else { Err(Failure::Replaced) }
+}
+
+/// The sum of what has a name, where that is what was packed, whatever happened to it since; and when it was changed last.
+fn content(dir: &OwnedFd, name: &CStr, (id, kind, _): AsPacked) -> Result<(Option<[u8; 32]>, Nanos), Failure> {
     let read = |_| Failure::Os(Op::Read, rustix::io::Errno::IO);
     let sum = match kind {
         Kind::File => {
@@ -195,8 +202,7 @@ fn still_as_kept(
         _ => None,
     };
     let now = facts(sys::pin(dir, name).map_err(|errno| Failure::Os(Op::Open, errno))?)?;
-    let same = content.map_or(now.changed == changed, |content| content == sum);
-    if now.id == id && now.kind == kind && same { Ok((sum, now.changed)) } else { Err(Failure::Replaced) }
+    if now.id == id && now.kind == kind { Ok((sum, now.changed)) } else { Err(Failure::Replaced) }
 }
 
 /// A path that goes into the keepsake, below the root.

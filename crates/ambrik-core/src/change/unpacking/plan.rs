@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -50,6 +51,19 @@ pub struct Replaced {
     /// Whether somebody changed it since it was unpacked; none where it is not known how it was unpacked.
     pub changed_since: Option<bool>,
     pub(super) id: Identity,
+}
+
+/// What is laid down in one part: how many of each kind, and their rights.
+#[derive(Debug, Default)]
+pub struct LaidPart {
+    /// The part, as an index into the site's parts.
+    pub part: Option<usize>,
+    /// Files that are no programs.
+    pub files: Option<(usize, Arc<Rights>)>,
+    /// Programs.
+    pub programs: Option<(usize, Arc<Rights>)>,
+    /// Directories.
+    pub directories: Option<(usize, Arc<Rights>)>,
 }
 
 /// What unpacking an archive would do.
@@ -284,23 +298,19 @@ impl UnpackPlan {
                 }
                 _ => {}
             }
-            let is = is_as_packed(&dir, path, &now, &entry.kind).map_err(|failure| self.unseen(path, failure))?;
-            if is == Ok(()) {
+            let compared = compare(&dir, path, &now, &entry.kind).map_err(|failure| self.unseen(path, failure))?;
+            let Compared::Other(sum) = compared else {
                 self.same += 1;
                 return Ok(());
-            }
-            let sum = is.err().flatten();
+            };
             let brought = self.before.as_ref().and_then(|before| before.brought(path, sum));
             let changed_since = brought.map(|brought| !brought);
             self.replaced.push(Replaced { path: path.to_owned(), changed_since, id: now.id });
         }
-        let of = match inside {
-            Some(unit) => unit,
-            None => {
-                self.units.push(path.to_owned());
-                path.to_owned()
-            }
-        };
+        let of = inside.unwrap_or_else(|| {
+            self.units.push(path.to_owned());
+            path.to_owned()
+        });
         let rights = Arc::new(wanted.rights(&context, Shape::of(kind, program), kind));
         let (kind, content, unit) = (entry.kind.clone(), entry.content.clone(), self.units.len() - 1);
         self.laid.insert(path.to_owned(), Laid { kind, content, rights, unit, of: Arc::new(of) });
@@ -361,22 +371,23 @@ impl UnpackPlan {
         laid.map(|(path, _)| path.as_path()).filter(move |path| !old(path))
     }
 
-    /// What is laid down, part by part, files and directories apart: how many, and the rights of the first.
+    /// What is laid down, part by part.
     #[must_use]
-    pub fn by_part(&self) -> Vec<(Option<usize>, Kind, usize, Arc<Rights>)> {
+    pub fn by_part(&self) -> Vec<LaidPart> {
         let policy = Policy::new(Arc::clone(&self.site), self.phase);
-        let mut found: BTreeMap<(Option<usize>, bool), (Kind, usize, Arc<Rights>)> = BTreeMap::new();
+        let mut found: BTreeMap<Option<usize>, LaidPart> = BTreeMap::new();
         for (path, laid) in &self.laid {
-            let kind = match laid.kind {
-                PackedKind::Directory => Kind::Directory,
-                PackedKind::File { program: false, .. } => Kind::File,
-                _ => continue,
-            };
             let part = policy.at(&self.site.root.join(path)).context.part;
-            let known = found.entry((part, kind == Kind::Directory)).or_insert((kind, 0, Arc::clone(&laid.rights)));
-            known.1 += 1;
+            let of = found.entry(part).or_insert_with(|| LaidPart { part, ..LaidPart::default() });
+            let alike = match laid.kind {
+                PackedKind::Directory => &mut of.directories,
+                PackedKind::File { program: false, .. } => &mut of.files,
+                PackedKind::File { .. } => &mut of.programs,
+                PackedKind::Symlink(_) => continue,
+            };
+            alike.get_or_insert_with(|| (0, Arc::clone(&laid.rights))).0 += 1;
         }
-        found.into_iter().map(|((part, _), (kind, count, rights))| (part, kind, count, rights)).collect()
+        found.into_values().collect()
     }
 
     /// Leaves what is gone in this version where it is.
@@ -420,27 +431,26 @@ fn look(root: &OwnedFd, path: &Path) -> Result<Option<(OwnedFd, Facts)>, Failure
     }
 }
 
-/// Whether what is there is what the archive has; else the sum of what it holds, where it is a file.
-#[expect(clippy::type_complexity, reason = "an answer in an answer, in one place")]
-fn is_as_packed(
-    dir: &OwnedFd,
-    path: &Path,
-    now: &Facts,
-    packed: &PackedKind,
-) -> Result<Result<(), Option<[u8; 32]>>, Failure> {
+/// How what is there compares with what the archive has.
+enum Compared {
+    Same,
+    /// It differs; this is the sum of what it holds, where it is a file.
+    Other(Option<[u8; 32]>),
+}
+
+fn compare(dir: &OwnedFd, path: &Path, now: &Facts, packed: &PackedKind) -> Result<Compared, Failure> {
     let name = c_name(path.file_name().unwrap_or_default())?;
     match (packed, now.kind) {
         (PackedKind::Symlink(target), Kind::Symlink) => {
             let there = sys::read_link(dir, &name).map_err(|errno| Failure::Os(Op::Read, errno))?;
-            let same = std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str()) == there;
-            Ok(if same { Ok(()) } else { Err(None) })
+            Ok(if target.as_os_str().as_bytes() == there { Compared::Same } else { Compared::Other(None) })
         }
         (_, Kind::File) => {
             let file = sys::open_file(dir, &name).map_err(|errno| Failure::Os(Op::Open, errno))?;
             let found = sum_of(file).map_err(|_| Failure::Os(Op::Read, Errno::IO))?;
             let same = matches!(packed, PackedKind::File { sum, .. } if *sum == found);
-            Ok(if same { Ok(()) } else { Err(Some(found)) })
+            Ok(if same { Compared::Same } else { Compared::Other(Some(found)) })
         }
-        _ => Ok(Err(None)),
+        _ => Ok(Compared::Other(None)),
     }
 }
