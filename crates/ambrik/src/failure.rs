@@ -10,6 +10,7 @@ use ambrik_core::change::{
 use ambrik_core::host::AccountsError;
 use ambrik_core::site::EditError;
 use ambrik_core::starts::SiteError;
+use ambrik_core::survey::PackedError;
 use ambrik_core::tree::WayError;
 
 impl Exit {
@@ -167,6 +168,15 @@ impl From<ArchiveError> for Failure {
         let denied =
             matches!(&error, ArchiveError::Unreadable(_, cause) if cause.kind() == io::ErrorKind::PermissionDenied);
         if denied { Self::privilege(&error.to_string()) } else { Self::usage(error.to_string()) }
+    }
+}
+
+impl From<PackedError> for Failure {
+    fn from(error: PackedError) -> Self {
+        match error {
+            PackedError::Archive(error) => error.into(),
+            error => Self::usage(error.to_string()),
+        }
     }
 }
 

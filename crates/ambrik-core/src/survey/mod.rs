@@ -14,6 +14,7 @@ mod evidence;
 mod linked;
 mod names;
 mod packaged;
+mod packed;
 mod php;
 mod placeholder;
 mod readers;
@@ -33,6 +34,7 @@ use crate::tree::{Host, Progress, WayError};
 
 pub use address::SiteAddress;
 pub use clue::Seen;
+pub use packed::{PackedError, survey_archive};
 
 use clue::{Clues, Tells};
 use deployed::Deployed;

@@ -81,7 +81,7 @@ fn tell(session: &mut Session<'_>, found: &Survey) {
 }
 
 /// Asks the draft's questions, one after the other.
-fn ask(found: &mut Survey, session: &mut Session<'_>) -> Result<(), Failure> {
+pub(super) fn ask(found: &mut Survey, session: &mut Session<'_>) -> Result<(), Failure> {
     if !can_ask() {
         return Err(Failure::usage("--ask: there is no terminal to ask on; answer in the draft itself"));
     }
@@ -192,7 +192,8 @@ fn default_name(found: &Survey) -> Result<String, Failure> {
     if name.is_empty() { Err(Failure::usage("the folder has no name: give one with --save NAME")) } else { Ok(name) }
 }
 
-fn save(
+/// Saves the draft under a name in the sites directory.
+pub(super) fn save(
     found: &Survey,
     name: &str,
     replace: bool,

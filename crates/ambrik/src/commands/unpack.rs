@@ -11,12 +11,17 @@ use ambrik_core::change::{
 };
 use ambrik_core::shown::shell_word;
 use ambrik_core::site::Site;
+use ambrik_core::survey::survey_archive;
 
 use super::audit::tell;
 use super::pages::{Watch, settle};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
-use crate::output::{self, report::UnpackReport, unpack_text};
+use crate::output::{
+    self,
+    report::{SurveyReport, UnpackReport},
+    unpack_text,
+};
 use crate::progress::watched;
 use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
@@ -31,8 +36,17 @@ pub(crate) struct UnpackArgs {
     #[arg(value_name = "ARCHIVE")]
     archive: PathBuf,
     /// Name of a site, or path of a site file
-    #[arg(value_name = "SITE")]
-    name: PathBuf,
+    #[arg(value_name = "SITE", required_unless_present = "into")]
+    name: Option<PathBuf>,
+    /// Where no site file is: draft one from what is in the archive, for this root, and lay it down by that
+    #[arg(long, value_name = "DIR", conflicts_with = "name")]
+    into: Option<PathBuf>,
+    /// The name of the drafted site file, instead of the root's
+    #[arg(long, value_name = "NAME", requires = "into")]
+    save: Option<String>,
+    /// Ask what is uncertain in the draft, on a terminal
+    #[arg(long, requires = "into")]
+    ask: bool,
     /// The folder of the archive that holds the application, where that is not plain
     #[arg(long, value_name = "PATH")]
     inner: Option<PathBuf>,
@@ -52,62 +66,136 @@ pub(crate) struct UnpackArgs {
 
 pub(crate) fn run(args: &UnpackArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
-    let named = std::slice::from_ref(&args.name);
-    let sites = if args.preview { session.sites(named, &looked)? } else { session.sites_to_change(named, &looked)? };
-    let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
     let archive = if args.archive == Path::new("-") {
         Archive::from_stream(Path::new("standard input"), std::io::stdin().lock())?
     } else {
         Archive::open(&args.archive)?
     };
-    let served = site.served.as_ref().and_then(|served| Path::new(served.text()).iter().next());
-    let limits = Limits::usual(free_for(&looked.host, site)?);
-    let found = watched(session.terminal.quiet, "reading", |_| {
-        look(&archive, args.inner.as_deref(), served.filter(|first| *first != OsStr::new(".")), limits)
-    })?;
-    if !found.refused.is_empty() {
-        session.terminal.write(&UnpackReport::refused(site, &archive, &found))?;
-        let them = output::counted(output::count(found.refused.len()), "entry", "entries");
-        return Err(Failure::usage(format!("{them} of the archive must not be unpacked; nothing was changed")));
+    match (&args.into, &args.name) {
+        (Some(dir), _) => {
+            let root = session.on_host(dir)?;
+            into(args, &archive, &root, &looked, session)
+        }
+        (None, Some(name)) => {
+            let named = std::slice::from_ref(name);
+            let sites =
+                if args.preview { session.sites(named, &looked)? } else { session.sites_to_change(named, &looked)? };
+            of_site(args, &archive, &sites, &looked, args.yes, session)
+        }
+        (None, None) => Err(Failure::usage("name a site, or a root with --into")),
     }
+}
+
+/// What is in the archive, looked at as it will be at `root`; refused where any of it must not be unpacked.
+fn looked_at(
+    args: &UnpackArgs,
+    archive: &Archive,
+    (name, root): (&str, &Path),
+    served: Option<&OsStr>,
+    looked: &HostView,
+    session: &mut Session<'_>,
+) -> Result<ArchiveLook, Failure> {
+    let limits = Limits::usual(free_for(&looked.host, root)?);
+    let found = watched(session.terminal.quiet, "reading", |_| look(archive, args.inner.as_deref(), served, limits))?;
+    if found.refused.is_empty() {
+        return Ok(found);
+    }
+    session.terminal.write(&UnpackReport::refused((name, root), archive, &found))?;
+    let them = output::counted(output::count(found.refused.len()), "entry", "entries");
+    Err(Failure::usage(format!("{them} of the archive must not be unpacked; nothing was changed")))
+}
+
+/// Drafts a site file from what is in the archive, and lays it down by that.
+fn into(
+    args: &UnpackArgs,
+    archive: &Archive,
+    root: &Path,
+    looked: &HostView,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let named = root.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let name = args.save.clone().unwrap_or(named);
+    let found = looked_at(args, archive, (&name, root), None, looked, session)?;
+    // Nobody else enters it, and it goes when this ends.
+    let private = tempfile::Builder::new().prefix("ambrik-").tempdir_in("/var/tmp");
+    let private =
+        private.map_err(|error| Failure::io(&format!("cannot make a folder in /var/tmp: {error}"), &error))?;
+    let others = session.grounds(looked);
+    let mut survey = watched(session.terminal.quiet, "looking at", |progress| {
+        let places = (private.path(), root);
+        survey_archive((archive, &found), places, (&looked.accounts, looked.services()), &others, progress)
+    })?;
+    if args.ask {
+        super::survey::ask(&mut survey, session)?;
+    }
+    if session.terminal.tells() {
+        session.terminal.write(&SurveyReport { found: &survey, saved: Some(""), draft: false })?;
+    }
+    let file = session.site_file(&name);
     if args.preview {
-        let plan = plan(args, (site, &sites.neighbours), &found, &looked, session)?;
+        let sites = session.site_of(&survey.draft(), &file, looked)?;
+        return of_site(args, archive, &sites, looked, false, session);
+    }
+    if !go_on(session, args.yes, &format!("Save this as {name}, and unpack by it?"))? {
+        session.terminal.say(&format!("{name}: nothing was changed"));
+        return Ok(Exit::Usage);
+    }
+    super::survey::save(&survey, &name, false, looked, &others, session)?;
+    let sites = session.sites_to_change(&[PathBuf::from(&name)], looked)?;
+    of_site(args, archive, &sites, looked, true, session)
+}
+
+/// Unpacks for a site.
+fn of_site(
+    args: &UnpackArgs,
+    archive: &Archive,
+    sites: &Sites,
+    looked: &HostView,
+    yes: bool,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
+    let served = site.served.as_ref().and_then(|served| Path::new(served.text()).iter().next());
+    let served = served.filter(|first| *first != OsStr::new("."));
+    let found = looked_at(args, archive, (&site.name, &site.root), served, looked, session)?;
+    if args.preview {
+        let plan = plan((site, &sites.neighbours), &found, looked, session)?;
         let done = plan.is_done();
-        session.terminal.write(&UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy))?;
+        session.terminal.write(&UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy))?;
         return Ok(if done { Exit::Clean } else { Exit::Findings });
     }
     let state = session.state()?;
     let _lock = state.lock(&site.name, &format!("unpack {}", site.name))?;
-    let mut plan = plan(args, (site, &sites.neighbours), &found, &looked, session)?;
+    let mut plan = plan((site, &sites.neighbours), &found, looked, session)?;
     if session.terminal.tells() {
-        session.terminal.write(&UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy))?;
+        session.terminal.write(&UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy))?;
     }
     if !args.tidy {
         plan.leave_gone();
     }
     if plan.is_done() {
         if !session.terminal.tells() {
-            session.terminal.write(&UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy))?;
+            session.terminal.write(&UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy))?;
         }
         if let Some(mut ledger) = Ledger::open(&state)? {
             finish_unpack(&site.name, &mut ledger, &looked.host)?;
         }
         return Ok(Exit::Clean);
     }
-    if !go_on(session, args.yes, &format!("Unpack it for {}?", site.name))? {
+    if !go_on(session, yes, &format!("Unpack it for {}?", site.name))? {
         session.terminal.say(&format!("{}: nothing was changed", site.name));
         return Ok(Exit::Usage);
     }
     let mut ledger = Ledger::open_or_create(&state)?;
     if !plan.is_from_nothing() {
-        let now = audited(site, &sites.neighbours, &looked, session)?;
+        let now = audited(site, &sites.neighbours, looked, session)?;
         check_places(&now, Some(&ledger), false).map_err(ambrik_core::change::ChangeError::from)?;
     }
     let watch = Watch::begin(site, session);
     let outcome = watched(session.terminal.quiet, "unpacking", |progress| {
         let (host, state) = (&looked.host, &state);
         let means = ChangeContext { host, state, threads: threads(), store: None, keep: true, progress };
-        unpack(&plan, &archive, &mut ledger, &means)
+        unpack(&plan, archive, &mut ledger, &means)
     })?;
     session.terminal.report_failures(&outcome.failures);
     let mut exit = Exit::of(&outcome);
@@ -115,21 +203,20 @@ pub(crate) fn run(args: &UnpackArgs, session: &mut Session<'_>) -> Result<Exit, 
     let mut taken_back = false;
     if !broken.is_empty() {
         exit = Exit::Partial;
-        taken_back = settle(site, outcome.id, args.or_undo, &looked, &state, session)?;
+        taken_back = settle(site, outcome.id, args.or_undo, looked, &state, session)?;
     }
-    let report = UnpackReport::planned(&plan, &archive, &found, &looked.accounts, args.tidy);
+    let report = UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy);
     session.terminal.write(&UnpackReport { outcome: Some((&outcome, taken_back)), ..report })?;
     if exit == Exit::Clean && session.terminal.tells() {
-        look_again(site, &plan, &looked, session)?;
+        look_again(site, &plan, looked, session)?;
     }
     if args.archive != Path::new("-") {
-        tell_served(&args.archive, &sites, &looked, session);
+        tell_served(&args.archive, sites, looked, session);
     }
     Ok(exit)
 }
 
 fn plan(
-    _: &UnpackArgs,
     (site, neighbours): (&Arc<Site>, &[Arc<Site>]),
     found: &ArchiveLook,
     looked: &HostView,

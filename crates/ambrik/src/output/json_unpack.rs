@@ -5,7 +5,6 @@ use std::path::Path;
 
 use ambrik_core::archive::{Archive, ArchiveLook};
 use ambrik_core::change::{Outcome, UnpackPlan};
-use ambrik_core::site::Site;
 use serde::Serialize;
 
 use super::json::{FailedPath, PathText, print};
@@ -53,7 +52,7 @@ struct RefusedEntry<'d> {
 
 /// Writes what is in an archive, what would be done with it, and what was.
 pub(crate) fn unpacked(
-    (site, archive, found): (&Site, &Archive, &ArchiveLook),
+    ((site, root), archive, found): ((&str, &Path), &Archive, &ArchiveLook),
     plan: Option<&UnpackPlan>,
     outcome: Option<(&Outcome, bool)>,
     out: &mut dyn Write,
@@ -64,8 +63,8 @@ pub(crate) fn unpacked(
     let failures = outcome.iter().flat_map(|(outcome, _)| &outcome.failures);
     let document = UnpackDocument {
         ambrik: "unpack/1",
-        site: &site.name,
-        root: PathText::owned(&site.root),
+        site,
+        root: PathText::owned(root),
         archive: PathText::owned(archive.path()),
         inner: PathText::owned(&found.inner),
         bytes: found.bytes,

@@ -2,6 +2,7 @@
 //! writes it: the compiler names each result that lacks it.
 
 use std::io::{self, Write};
+use std::path::Path;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::archive::{Archive, ArchiveLook};
@@ -9,7 +10,6 @@ use ambrik_core::audit::{Audit, HostFinding};
 use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
 use ambrik_core::host::Services;
 use ambrik_core::label::{LabelLine, Labels};
-use ambrik_core::site::Site;
 use ambrik_core::survey::Survey;
 use ambrik_core::why::{Everything, NoFile, Review};
 
@@ -213,7 +213,8 @@ impl Report for MoveReport<'_> {
 
 /// `unpack`, refused, planned or done.
 pub(crate) struct UnpackReport<'r> {
-    pub(crate) site: &'r Site,
+    /// The site's name and root.
+    pub(crate) site: (&'r str, &'r Path),
     pub(crate) archive: &'r Archive,
     pub(crate) found: &'r ArchiveLook,
     /// What would be done, for these accounts, and whether what is gone goes.
@@ -223,7 +224,7 @@ pub(crate) struct UnpackReport<'r> {
 }
 
 impl<'r> UnpackReport<'r> {
-    pub(crate) const fn refused(site: &'r Site, archive: &'r Archive, found: &'r ArchiveLook) -> Self {
+    pub(crate) const fn refused(site: (&'r str, &'r Path), archive: &'r Archive, found: &'r ArchiveLook) -> Self {
         Self { site, archive, found, planned: None, outcome: None }
     }
 
@@ -234,14 +235,20 @@ impl<'r> UnpackReport<'r> {
         accounts: &'r Accounts,
         tidy: bool,
     ) -> Self {
-        Self { site: &plan.site, archive, found, planned: Some((plan, accounts, tidy)), outcome: None }
+        Self {
+            site: (&plan.site.name, &plan.site.root),
+            archive,
+            found,
+            planned: Some((plan, accounts, tidy)),
+            outcome: None,
+        }
     }
 }
 
 impl Report for UnpackReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
         match (self.planned, self.outcome) {
-            (None, _) => unpack_text::refused(self.site, self.archive, self.found, out),
+            (None, _) => unpack_text::refused(self.site.0, self.archive, self.found, out),
             (Some((plan, ..)), Some((outcome, _))) => unpack_text::outcome(plan, outcome, out),
             (Some((plan, accounts, tidy)), None) => {
                 unpack_text::render(plan, self.archive, self.found, accounts, tidy, out)

@@ -39,6 +39,8 @@ pub(crate) fn render(found: &Survey, saved: Option<&str>, out: &mut dyn Write) -
         }
     }
     let next = match saved {
+        // What comes next is said by who asked for the survey.
+        Some("") => return Ok(()),
         Some(name) => format!("Read it, answer what it asks; then: ambrik audit {name}"),
         None => "--save puts the draft into the sites directory; --draft prints it with all its reasons".to_owned(),
     };

@@ -9,7 +9,7 @@ use ambrik_core::audit::{Audit, rights_shown};
 use ambrik_core::change::{LaidPart, Outcome, Replaced, UnpackPlan};
 use ambrik_core::entry::Kind;
 use ambrik_core::shown::{Shown, size};
-use ambrik_core::site::{Site, Use};
+use ambrik_core::site::Use;
 
 use super::table::{HEAD, ODD, styled, wrapped};
 use super::{count, counted, move_text, number, paths};
@@ -36,10 +36,10 @@ fn name_of(archive: &Archive) -> String {
 }
 
 /// Why nothing of an archive is unpacked.
-pub(crate) fn refused(site: &Site, archive: &Archive, found: &ArchiveLook, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn refused(site: &str, archive: &Archive, found: &ArchiveLook, out: &mut dyn Write) -> io::Result<()> {
     let them = counted(count(found.refused.len()), "entry", "entries");
     let head = format!("{them} of {} must not be unpacked, so nothing is", name_of(archive));
-    writeln!(out, "{}: {}", styled(HEAD, &site.name), styled(ODD, &head))?;
+    writeln!(out, "{}: {}", styled(HEAD, site), styled(ODD, &head))?;
     for refused in &found.refused {
         wrapped(&format!("{}: {}", refused.name, refused.why), "  ", "    ", out)?;
     }
@@ -176,6 +176,8 @@ pub(crate) fn closing(plan: &UnpackPlan, audit: &Audit, out: &mut dyn Write) -> 
         return move_text::closing(audit, out);
     }
     let page = plan.site.parts.iter().find(|part| part.used_as == Use::Setup);
-    let visit = page.map(|part| format!(", then visit its installer ({})", part.shown)).unwrap_or_default();
+    let address = |part: &str| plan.site.url.as_ref().map(|url| format!("{}/{part}/", url.trim_end_matches('/')));
+    let at = |part: &str| address(part).unwrap_or_else(|| part.to_owned());
+    let visit = page.map(|part| format!(", then visit its installer ({})", at(&part.shown))).unwrap_or_default();
     writeln!(out, "{}: next: ambrik open {name} --for 30m{visit}", styled(HEAD, name))
 }

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use rstest::rstest;
 
+use crate::documents::checked;
 use crate::host::{PHP, Ran, TestHost, give, is_root};
 use crate::moved::whole;
 
@@ -141,7 +142,7 @@ fn an_upgrade_keeps_data_names_what_was_changed_and_comes_back() {
     give(&root.join("uploads/photo"), PHP, 0o640);
     let before = site(&host);
     let preview = host.run(&["unpack", "second.tar", "berths", "--preview", "--format", "json"]);
-    let said: serde_json::Value = serde_json::from_str(&preview.out).unwrap();
+    let said = checked(&preview.out, "unpack");
     let paths = |key: &str| -> Vec<&str> {
         said[key].as_array().unwrap().iter().map(|path| path["path"].as_str().unwrap()).collect()
     };
@@ -257,4 +258,42 @@ fn from_standard_input_and_from_a_served_folder() {
     let ran = host.run(&["unpack", inside.to_str().unwrap(), "berths", "--yes"]);
     assert_eq!(ran.code, 0, "{ran:?}");
     assert!(Path::new(&inside).exists());
+}
+
+/// From the archive alone: the site file is drafted from it, for the root that it will be in, with who serves that.
+#[test]
+fn without_a_site_file_one_is_drafted_from_the_archive() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::empty();
+    let built = host.command_without_host(&["demo", "--build-only"]).arg(host.at("")).output().unwrap();
+    assert!(built.status.success());
+    let (root, file) = (host.at("srv/www/berths"), host.at("etc/ambrik/sites/berths.toml"));
+    fs::remove_file(root.join("config/settings.php")).unwrap();
+    let mut builder = tar::Builder::new(Vec::new());
+    builder.append_dir_all("berths-1.4", &root).unwrap();
+    fs::write(host.at("berths.tar"), builder.into_inner().unwrap()).unwrap();
+    fs::remove_dir_all(&root).unwrap();
+    fs::remove_file(&file).unwrap();
+    let preview = host.run(&["unpack", "berths.tar", "--into", "/srv/www/berths", "--preview"]);
+    assert_eq!(preview.code, 1, "{preview:?}");
+    assert!(preview.out.contains("PHP berths, web server www-data"), "{preview:?}");
+    assert!(preview.out.contains("uploads (store): 40 files berths:www-data 0640"), "{preview:?}");
+    assert!(!root.exists() && !file.exists(), "a preview changes nothing");
+    let ran = host.run(&["unpack", "berths.tar", "--into", "/srv/www/berths", "--yes"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    let installer = "then visit its installer (http://berths.quay-1.example/install/)";
+    assert!(ran.out.contains(&format!("next: ambrik open berths --for 30m, {installer}")), "{ran:?}");
+    let open = host.run(&["open", "berths", "--for", "30m", "--yes"]);
+    assert_eq!(open.code, 0, "{open:?}");
+    fs::write(root.join("config/settings.php"), "<?php return ['key' => 'made by the installer'];").unwrap();
+    let sealed = host.run(&["seal", "berths", "--yes", "--fail-on", "never"]);
+    assert!(sealed.out.contains("refused and made, as it should be"), "{sealed:?}");
+    assert!(!root.join("install").exists(), "{sealed:?}");
+    // And all of it back: not even the root was there.
+    let back = host.run(&["undo", "--since", "1", "--yes"]);
+    assert_eq!((back.code, root.exists()), (0, false), "{back:?}");
+    let again = host.run(&["unpack", "berths.tar", "--into", "/srv/www/berths", "--yes"]);
+    assert!(again.code == 2 && again.err.contains("berths"), "the site file is there: {again:?}");
 }

@@ -150,12 +150,12 @@ pub struct UnpackSetting<'a> {
     pub before: Option<Delivered>,
 }
 
-/// How many bytes are free where a site is, or will be, for the caller.
-pub fn free_for(host: &Host, site: &Site) -> Result<u64, UnpackError> {
-    let nearest = site.root.ancestors().find_map(|above| host.resolve(above).ok());
+/// How many bytes are free where a root is, or will be, for the caller.
+pub fn free_for(host: &Host, root: &Path) -> Result<u64, UnpackError> {
+    let nearest = root.ancestors().find_map(|above| host.resolve(above).ok());
     let free = nearest.and_then(|found| sys::free(&found.handle).ok());
     free.ok_or_else(|| UnpackError::Root {
-        root: site.root.clone(),
+        root: root.to_owned(),
         why: "how much is free there cannot be found out".into(),
     })
 }
