@@ -7,12 +7,13 @@ use std::path::{Path, PathBuf};
 
 use ambrik_core::account::Accounts;
 use ambrik_core::acl::Acl;
+use ambrik_core::archive::{Archive, Limits, PackedKind, look};
 use ambrik_core::change::{ChangeContext, Ledger, StateDir, deployments, plan_undo, since, undo};
 use ambrik_core::entry::Kind;
 use ambrik_core::host::Services;
 use ambrik_core::label::Rules;
 use ambrik_core::security_context::SecurityContext;
-use ambrik_core::survey::survey;
+use ambrik_core::survey::{survey, survey_archive};
 use ambrik_core::tree::{Host, Progress};
 use ambrik_core::why::Refusals;
 
@@ -20,7 +21,7 @@ use ambrik_core::why::Refusals;
 pub(crate) type EntryPoint = fn(&[u8]);
 
 /// Every entry point, by its name.
-pub(crate) const ENTRY_POINTS: [(&str, EntryPoint); 10] = [
+pub(crate) const ENTRY_POINTS: [(&str, EntryPoint); 11] = [
     ("site_file", site_file),
     ("access_list", access_list),
     ("label", label),
@@ -31,6 +32,7 @@ pub(crate) const ENTRY_POINTS: [(&str, EntryPoint); 10] = [
     ("ledger_rows", ledger_rows),
     ("php_source", php_source),
     ("keepsake", keepsake),
+    ("archive", archive),
 ];
 
 /// A site file.
@@ -219,4 +221,34 @@ fn value(rest: &mut &[u8]) -> rusqlite::types::Value {
         6 => Value::Blob([&b"/srv/"[..], &take(usize::from(kind / 8))].concat()),
         _ => Value::Blob(take(usize::from(kind / 4))),
     }
+}
+
+/// An application's archive: what is laid out of it stays in the folder.
+pub(crate) fn archive(bytes: &[u8]) {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let private = folder.path().join("private");
+    fs::create_dir(&private).expect("a folder is made");
+    let Ok(archive) = Archive::from_stream(Path::new("archive"), bytes) else { return };
+    let Ok(found) = look(&archive, None, None, Limits { free: 1 << 22, ratio: 100, small: 1 << 20, entries: 200 })
+    else {
+        return;
+    };
+    let plain = |path: &Path| path.components().all(|name| matches!(name, std::path::Component::Normal(_)));
+    assert!(found.entries.keys().all(|path| plain(path)), "{found:?}");
+    if !found.refused.is_empty() {
+        return;
+    }
+    let links = found.entries.values().filter_map(|entry| match &entry.kind {
+        PackedKind::Symlink(target) => Some(target),
+        PackedKind::Directory | PackedKind::File { .. } => None,
+    });
+    assert!(links.into_iter().all(|target| target.is_relative()), "{found:?}");
+    let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
+    let services = Services::default();
+    let places = (private.as_path(), Path::new("/srv/quay"));
+    let _ = survey_archive((&archive, &found), places, (&accounts, &services), &[], &Progress::default());
+    let names = |path: &Path| -> Vec<_> {
+        fs::read_dir(path).expect("it is a folder").map(|entry| entry.expect("a name").file_name()).collect()
+    };
+    assert_eq!((names(folder.path()), names(&private)), (vec!["private".into()], vec!["srv".into()]));
 }
