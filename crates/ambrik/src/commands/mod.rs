@@ -25,12 +25,12 @@ use crate::session::Session;
 pub(crate) enum Command {
     Accounts(accounts::AccountsArgs),
     Survey(survey::SurveyArgs),
+    Unpack(unpack::UnpackArgs),
     Audit(audit::AuditArgs),
     Set(set::SetArgs),
     Open(open::OpenArgs),
     Seal(seal::SealArgs),
     Move(relocate::MoveArgs),
-    Unpack(unpack::UnpackArgs),
     Why(why::WhyArgs),
     History(history::HistoryArgs),
     Undo(undo::UndoArgs),

@@ -245,7 +245,8 @@ impl Stage {
     }
 
     fn disturbed(&self, scenario: &Scenario, fault: &str) -> (Ran, bool) {
-        let output = self.host.command(scenario.command).env("AMBRIK_FAULT", fault).output().unwrap();
+        let mut command = self.host.command(scenario.command);
+        let output = command.current_dir(self.host.at("")).env("AMBRIK_FAULT", fault).output().unwrap();
         (self.host.told(&output), output.status.signal() == Some(9))
     }
 

@@ -82,7 +82,7 @@ impl TestHost {
 
     pub(crate) fn command(&self, words: &[&str]) -> Command {
         let mut command = self.command_without_host(&[]);
-        command.arg("--host").arg(self.dir.path()).args(words).current_dir(self.dir.path());
+        command.arg("--host").arg(self.dir.path()).args(words);
         if let Some(uid) = self.run_as {
             command.uid(uid).gid(uid);
         }
@@ -90,7 +90,7 @@ impl TestHost {
     }
 
     pub(crate) fn run(&self, words: &[&str]) -> Ran {
-        self.told(&self.command(words).output().unwrap())
+        self.told(&self.command(words).current_dir(self.dir.path()).output().unwrap())
     }
 
     /// Runs a command to its end and counts the changes that it makes.
@@ -98,7 +98,7 @@ impl TestHost {
         let counts = tempfile::tempdir().unwrap();
         let mut command = self.command(words);
         command.env("AMBRIK_FAULT", format!("count:{}", counts.path().display()));
-        let child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        let child = command.current_dir(self.dir.path()).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
         let number = child.id();
         let ran = self.told(&child.wait_with_output().unwrap());
         assert_eq!(ran.code, 0, "{words:?}: {ran:?}");

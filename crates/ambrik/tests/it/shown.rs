@@ -68,6 +68,7 @@ fn the_help_of_every_command() {
     let mut all = String::new();
     for words in [
         &["--help"][..],
+        &["unpack", "--help"],
         &["audit", "--help"],
         &["set", "--help"],
         &["open", "--help"],
