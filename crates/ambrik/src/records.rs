@@ -1,12 +1,14 @@
 //! What the ledger tells of sites.
 
 use std::collections::HashMap;
-use std::path::PathBuf;
 use std::sync::Arc;
 
-use ambrik_core::change::{ChangeSet, HowChanged, Ledger, SitePhase};
+use ambrik_core::audit::Audit;
+use ambrik_core::change::{ChangeSet, Ledger, SitePhase, not_as_delivered};
 use ambrik_core::entry::Nanos;
 use ambrik_core::site::{Phase, Site};
+use ambrik_core::tree::Host;
+use jiff::civil::Date;
 
 use crate::failure::Failure;
 use crate::terminal::Terminal;
@@ -58,9 +60,15 @@ impl Records {
         }
     }
 
-    /// The code of a site that changed and that nobody has answered for, and how.
-    pub(crate) fn unproven(&self, site: &str) -> Result<Vec<(PathBuf, HowChanged)>, Failure> {
-        Ok(self.ledger.as_ref().map(|ledger| ledger.unproven(site)).transpose()?.unwrap_or_default())
+    /// Adds to an audit what is on record of the site's code: what changed, and what is not what an archive brought.
+    pub(crate) fn on_code(&self, audit: Audit, host: &Host, today: Date) -> Result<Audit, Failure> {
+        let Some(ledger) = &self.ledger else { return Ok(audit) };
+        let site = Arc::clone(&audit.site);
+        let unproven = ledger.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
+        let audit = audit.with_unproven(host, unproven, today);
+        let Some(delivered) = ledger.delivered(&site.name)? else { return Ok(audit) };
+        let day = delivered.when.to_zoned(jiff::tz::TimeZone::system()).date();
+        Ok(audit.with_not_as_unpacked(not_as_delivered(host, &site, &delivered), day, today))
     }
 
     /// A site's phase.

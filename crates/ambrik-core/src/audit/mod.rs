@@ -316,6 +316,13 @@ impl Audit {
         self
     }
 
+    /// Adds the finding that code is not what was unpacked: the paths below the root, and the day.
+    #[must_use]
+    pub fn with_not_as_unpacked(self, paths: Vec<PathBuf>, day: Date, today: Date) -> Self {
+        let root = self.site.root.clone();
+        self.with_each(paths.into_iter().map(|path| (check::not_as_unpacked(day), root.join(path))), today)
+    }
+
     /// Adds the finding that the proof did not come to its end.
     #[must_use]
     pub fn with_disturbed_proof(self, why: &str, today: Date) -> Self {
@@ -379,14 +386,20 @@ impl Audit {
     }
 
     /// Adds a finding about one path, unless an exception covers it.
-    fn with(mut self, (check, reason): Raised, path: PathBuf, today: Date) -> Self {
+    fn with(self, raised: Raised, path: PathBuf, today: Date) -> Self {
+        self.with_each(std::iter::once((raised, path)), today)
+    }
+
+    fn with_each(mut self, raised: impl IntoIterator<Item = (Raised, PathBuf)>, today: Date) -> Self {
         let mut findings = Findings::of(std::mem::take(&mut self.wrong.findings));
-        let holds = |accept: &crate::site::Accept| {
-            accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&path)
-        };
-        let accepted = self.site.accepts.iter().position(holds);
-        let part = self.policy.at(&path).context.part;
-        findings.add(Slot { check, part, accepted, above: false }, reason, Found::Path(path));
+        for ((check, reason), path) in raised {
+            let holds = |accept: &crate::site::Accept| {
+                accept.check == check.name && accept.holds_on(today) && accept.pattern.covers(&path)
+            };
+            let accepted = self.site.accepts.iter().position(holds);
+            let part = self.policy.at(&path).context.part;
+            findings.add(Slot { check, part, accepted, above: false }, reason, Found::Path(path));
+        }
         self.wrong.findings = findings.sorted();
         self
     }

@@ -55,7 +55,8 @@ pub use sample::Unfinished;
 pub use state::{SiteLock, StateDir, StateError};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
 pub use unpacking::{
-    LaidPart, Replaced, UnpackError, UnpackPlan, UnpackSetting, finish_unpack, free_for, plan_unpack, unpack,
+    LaidPart, Replaced, UnpackError, UnpackPlan, UnpackSetting, finish_unpack, free_for, not_as_delivered, plan_unpack,
+    unpack,
 };
 pub use window::{Changed, WindowError, changed_in_window};
 

@@ -296,6 +296,7 @@ pub static CATALOGUE: &[&Check] = &[
     &php::CONTROL_FILE_WRITABLE,
     &writes::PHP_OWNS_CODE,
     &site::CHANGED_IN_WINDOW,
+    &site::NOT_AS_UNPACKED,
     &reads::EVERYONE_READS,
     &reads::ANOTHER_READS,
     &next_files::NEXT_FILES_OPEN,
@@ -334,7 +335,7 @@ pub(crate) use php::out_of_bounds;
 pub(crate) use renamed::{INSTALLER_RENAMED, Pages};
 pub(crate) use site::{
     CHANGED_IN_WINDOW, COULD_NOT_LOOK, SERVED_DIFFERS, changed, could_not_look, is_over_http, not_answered,
-    open_folder, proof_disturbed, served_too_wide, trouble, window_overdue,
+    not_as_unpacked, open_folder, proof_disturbed, served_too_wide, trouble, window_overdue,
 };
 pub(crate) use web::{folder_listed, installer_answers, php_runs_in_store, secret_served};
 pub(crate) use writes::{PHP_WRITES_CODE, STILL_OPEN, replaced_above, still_open};

@@ -161,6 +161,23 @@ pub(crate) static CHANGED_IN_WINDOW: Check = Check {
     judge: Judge::Audit,
 };
 
+pub(crate) static NOT_AS_UNPACKED: Check = Check {
+    name: "not-as-unpacked",
+    severity: Severity::Medium,
+    wrong: "code is not what the archive brought",
+    lets: "it may be a patch of your own, or somebody's back door",
+    remedy: Remedy::Hand(
+        "look at what was changed, and by whom; `ambrik unpack` of the same archive brings it back, and what you changed \
+         yourself is accepted in the site file",
+    ),
+    judge: Judge::Audit,
+};
+
+/// Code is not what was unpacked on this day.
+pub(crate) fn not_as_unpacked(day: jiff::civil::Date) -> Raised {
+    (&NOT_AS_UNPACKED, Reason::Says(format!("not what was unpacked on {day}")))
+}
+
 /// Code changed, and how.
 pub(crate) fn changed(how: &str) -> Raised {
     (&CHANGED_IN_WINDOW, Reason::Says(how.to_owned()))

@@ -101,8 +101,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
             }
         };
         audit.phase_known = records.unreadable.is_none();
-        let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
-        audit = audit.with_unproven(&looked.host, unproven, jiff::Zoned::now().date());
+        audit = records.on_code(audit, &looked.host, jiff::Zoned::now().date())?;
         if let (true, Some(until)) = (phase.is_overdue(jiff::Timestamp::now()), phase.until) {
             audit = audit.overdue_since(until, jiff::Zoned::now().date());
         }

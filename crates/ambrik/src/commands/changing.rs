@@ -178,12 +178,11 @@ impl Work<'_> {
     fn look_after(&self, site: &Arc<Site>, state: &StateDir, session: &Session<'_>) -> Result<Audit, Failure> {
         let records = Records { ledger: Ledger::open(state)?, ..Records::default() };
         let clean_since = records.clean_since(std::slice::from_ref(site))?;
-        let unproven = records.unproven(&site.name)?.into_iter().map(|(path, how)| (path, how.words()));
         let found = watched(session.terminal.quiet, "looking at", |progress| {
             let setting = AuditSetting { clean_since: &clean_since, ..self.looked.setting(self.neighbours, progress) };
             audit(&setting, site, self.job.phase)
         })?;
-        Ok(found.with_unproven(&self.looked.host, unproven, jiff::Zoned::now().date()))
+        records.on_code(found, &self.looked.host, jiff::Zoned::now().date())
     }
 
     /// Refuses what the host says otherwise than the site file. The answer are the places that are others than the last

@@ -140,6 +140,9 @@ fn an_upgrade_keeps_data_names_what_was_changed_and_comes_back() {
     fs::write(root.join("notes/mine"), "mine").unwrap();
     fs::write(root.join("plugin.php"), "<?php // somebody's").unwrap();
     give(&root.join("uploads/photo"), PHP, 0o640);
+    let audit = host.run(&["audit", "berths", "--fail-on", "never"]);
+    assert!(audit.out.contains("not-as-unpacked  1 path\n"), "{audit:?}");
+    assert!(audit.out.contains(".  1  lib/a.php"), "{audit:?}");
     let before = site(&host);
     let preview = host.run(&["unpack", "second.tar", "berths", "--preview", "--format", "json"]);
     let said = checked(&preview.out, "unpack");
@@ -159,6 +162,8 @@ fn an_upgrade_keeps_data_names_what_was_changed_and_comes_back() {
     assert_eq!(ran.code, 0, "{ran:?}");
     assert!(ran.out.contains("1 file that is replaced is not what was unpacked"), "{ran:?}");
     assert!(ran.out.contains("lib/b.php (stays: --tidy removes it)"), "{ran:?}");
+    let audit = host.run(&["audit", "berths", "--fail-on", "never"]);
+    assert!(!audit.out.contains("not-as-unpacked"), "{audit:?}");
     let now = |path: &str| fs::read_to_string(root.join(path)).unwrap();
     assert_eq!([now("index.php"), now("lib/a.php")], ["<?php echo 'two';", "<?php // a, better"]);
     assert_eq!(

@@ -90,15 +90,24 @@ pub struct Delivered {
     pub set: i64,
     /// When that was.
     pub when: Timestamp,
-    /// The BLAKE3 sums of their files, by the paths below the site's root: the newest version's last.
-    pub sums: BTreeMap<PathBuf, Vec<[u8; 32]>>,
+    /// Their files, by the paths below the site's root.
+    pub(crate) files: BTreeMap<PathBuf, DeliveredFile>,
+}
+
+/// A file that archives brought.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct DeliveredFile {
+    /// The BLAKE3 sums of its versions, the newest last.
+    pub(crate) sums: Vec<[u8; 32]>,
+    /// When the newest was in its place for certain, in nanoseconds since 1970.
+    pub(crate) there: Nanos,
 }
 
 impl Delivered {
     /// Whether a file's content is one that an archive brought there; none where none brought any.
     #[must_use]
     pub fn brought(&self, path: &Path, sum: Option<[u8; 32]>) -> Option<bool> {
-        self.sums.get(path).map(|sums| sum.is_some_and(|sum| sums.contains(&sum)))
+        self.files.get(path).map(|file| sum.is_some_and(|sum| file.sums.contains(&sum)))
     }
 }
 
@@ -455,19 +464,24 @@ impl Ledger {
     /// What archives brought to a site, but for what was taken back; none where it was never unpacked.
     pub fn delivered(&self, site: &str) -> Result<Option<Delivered>, LedgerError> {
         let failed = self.failed("read");
-        let sql = "SELECT path, sum, id, begun FROM delivered JOIN change_set ON id = change_set
+        let sql = "SELECT path, sum, id, begun, CASE WHEN settled THEN begun ELSE coalesce(ended, begun) END FROM delivered JOIN change_set ON id = change_set
                    WHERE site = ? AND undone_by IS NULL ORDER BY id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let mut rows = statement.query([site]).map_err(&failed)?;
         let mut found: Option<Delivered> = None;
         while let Some(row) = rows.next().map_err(&failed)? {
-            let read = || Ok((path_of(row, 0)?, row.get::<_, Vec<u8>>(1)?, row.get(2)?, row.get::<_, String>(3)?));
-            let (path, sum, set, begun) = read().map_err(&failed)?;
+            let text = |column| row.get::<_, String>(column);
+            let read = || Ok((path_of(row, 0)?, row.get::<_, Vec<u8>>(1)?, row.get(2)?, text(3)?, text(4)?));
+            let (path, sum, set, begun, ended) = read().map_err(&failed)?;
             let damaged = || self.damaged("what an archive brought");
             let (sum, when) = (sum.try_into().map_err(|_| damaged())?, begun.parse().map_err(|_| damaged())?);
-            let delivered = found.get_or_insert_with(|| Delivered { set, when, sums: BTreeMap::new() });
+            let ended = ended.parse::<Timestamp>().map_err(|_| damaged())?.as_nanosecond();
+            let ended = Nanos::try_from(ended).unwrap_or(Nanos::MAX);
+            let delivered = found.get_or_insert_with(|| Delivered { set, when, files: BTreeMap::new() });
             (delivered.set, delivered.when) = (set, when);
-            delivered.sums.entry(path).or_default().push(sum);
+            let file = delivered.files.entry(path).or_default();
+            file.sums.push(sum);
+            file.there = ended;
         }
         Ok(found)
     }

@@ -2,6 +2,7 @@
 //! then name by name in its place. Over an older version it is an upgrade; what it replaces is kept.
 
 mod below;
+mod delivered;
 mod lay;
 mod plan;
 
@@ -23,6 +24,7 @@ use crate::tree::{Failure, Host, Op, sys};
 
 pub(super) use below::has_sum;
 use below::{open_below, sum_of};
+pub use delivered::not_as_delivered;
 use lay::{Staging, sweep};
 pub use plan::{LaidPart, Replaced, UnpackError, UnpackPlan, UnpackSetting, free_for, plan_unpack};
 

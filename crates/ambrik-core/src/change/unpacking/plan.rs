@@ -321,7 +321,7 @@ impl UnpackPlan {
     fn find_gone(&mut self, root: &OwnedFd, policy: &Policy, found: &ArchiveLook) -> Result<(), UnpackError> {
         let Some(before) = &self.before else { return Ok(()) };
         let mut gone = Vec::new();
-        for path in before.sums.keys().filter(|path| !found.entries.contains_key(*path)) {
+        for path in before.files.keys().filter(|path| !found.entries.contains_key(*path)) {
             let context = policy.at(&self.site.root.join(path)).context;
             if !context.is_managed() || !matches!(context.used_as, Use::Code | Use::Hidden | Use::Setup) {
                 continue;
