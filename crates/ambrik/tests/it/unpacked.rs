@@ -10,6 +10,7 @@ use rstest::rstest;
 use crate::documents::checked;
 use crate::host::{PHP, Ran, TestHost, give, is_root};
 use crate::moved::whole;
+use crate::real;
 
 /// An archive of files by their content; what begins with `->` is a symlink.
 pub(crate) fn packed(entries: &[(&str, &str)]) -> Vec<u8> {
@@ -301,4 +302,81 @@ fn without_a_site_file_one_is_drafted_from_the_archive() {
     assert_eq!((back.code, root.exists()), (0, false), "{back:?}");
     let again = host.run(&["unpack", "berths.tar", "--into", "/srv/www/berths", "--yes"]);
     assert!(again.code == 2 && again.err.contains("berths"), "the site file is there: {again:?}");
+}
+
+/// From the archive to the sealed site with three commands and no editor, on a real server; then an upgrade over it, and back.
+const STORY: &str = r#"
+url=http://127.0.0.1:$port
+top="$work/www/$name"
+mkdir "$work/archive"
+mv "$top" "$work/archive/berths-1.4"
+rm "$work/sites/$name.toml"
+rm -rf "$work/archive/berths-1.4/info.php" "$work/archive/berths-1.4/berths-1.4.zip"
+# As archives come: everything is everybody's.
+chmod -R 777 "$work/archive/berths-1.4"; chown -R 4242:4242 "$work/archive"
+mkdir -p "$work/archive/berths-1.4/uploads" "$work/archive/berths-1.4/var/cache" "$work/archive/berths-1.4/var/log"
+echo 'read me' > "$work/archive/README.txt"
+tar -C "$work/archive" -czf "$work/berths-1.4.tar.gz" README.txt berths-1.4
+mv "$work/archive/berths-1.4" "$work/archive/berths-1.5"
+echo '<?php echo "version two";' > "$work/archive/berths-1.5/version.php"
+rm -rf "$work/archive/berths-1.5/install"
+(cd "$work/archive" && jar=$work/berths-1.5.tar.gz && tar -czf "$jar" berths-1.5)
+say() { printf '%s: ' "$1"; tr '\n' ' ' | head -c 8000; echo; }
+did() { "$@" > "$work/said" 2>&1 && echo "exit 0" || echo "exit $?"; cat "$work/said"; }
+as() { user=$1; shift; setpriv --reuid="$user" --regid="$user" --clear-groups "$@" 2> /dev/null && printf yes || printf no; }
+rights() { for path in index.php config/settings.php uploads; do printf '%s%s%s%s ' "$(as quay test -r "$top/$path")" "$(as quay test -w "$top/$path")" "$(as www-data test -r "$top/$path")" "$(as nobody test -w "$top/$path")"; done; }
+await "$url/"
+did ambrik unpack "$work/berths-1.4.tar.gz" --into "$top" --save "$name" --yes | say unpacked
+get "$url/install/" | say 'before open'
+did ambrik open "$name" --for 10m --yes | say opened
+get -d password=made-up "$url/install/index.php" | say installed
+did ambrik seal "$name" --yes --fail-on never | say sealed
+get -o /dev/null -w '%{http_code}' "$url/install/" | say installer
+get -o /dev/null -w '%{http_code}' "$url/" | say page
+printf '<svg xmlns="http://www.w3.org/2000/svg"/>' > "$work/north.svg"
+get -o /dev/null -w '%{http_code}' -F "picture=@$work/north.svg" "$url/upload.php" | say upload
+get -o /dev/null -w '%{http_code}' "$url/uploads/north.svg" | say picture
+get "$url/attempt.php" | say attempt
+rights | say rights
+echo '<?php /* evil */' >> "$top/lib/page.php"
+sha1sum < "$top/lib/page.php" | say changed
+did ambrik unpack "$work/berths-1.5.tar.gz" "$name" --yes | say upgraded
+get "$url/version.php" | say version
+get -o /dev/null -w '%{http_code}' "$url/uploads/north.svg" | say 'picture then'
+get -o /dev/null -w '%{http_code}' "$url/" | say 'page then'
+rights | say 'rights then'
+did ambrik undo --yes | say undone
+# Not over HTTP: PHP remembers for two seconds what it compiled.
+ls "$top" | say 'names undone'
+sha1sum < "$top/lib/page.php" | say 'changed undone'
+"#;
+
+#[rstest]
+#[case::nginx("name=quay-site\nport=8081\nnginx_site $name $port none\n")]
+#[case::apache("name=quay-site\nport=8083\napache_site $name $port none\n")]
+fn from_the_archive_to_the_sealed_site_on_a_real_server(#[case] server: &str) {
+    let Some(out) = real::run(&[real::SETUP, server, real::SERVE, STORY]) else { return };
+    let line = |name: &str| real::line(&out, name).split_whitespace().collect::<Vec<_>>().join(" ");
+    let has = |name: &str, want: &str| assert!(line(name).contains(want), "{name}, {want}: {out}");
+    has("unpacked", "exit 0");
+    has("unpacked", "PHP quay, web server www-data");
+    has("unpacked", "next: ambrik open quay-site --for 30m, then visit its installer (http://127.0.0.1:808");
+    has("before open", "These cannot be written");
+    has("opened", "exit 0");
+    has("installed", "<h1>Installed</h1>");
+    has("sealed", "refused and made, as it should be");
+    let codes = ["installer", "page", "upload", "picture"].map(line);
+    assert_eq!(codes.each_ref().map(String::as_str), ["404", "200", "302", "200"], "{out}");
+    assert_eq!(line("attempt"), "000", "nothing of its code or settings: {out}");
+    assert_eq!(line("rights"), "yesnoyesno yesnonono yesyesyesno", "{out}");
+    has("upgraded", "exit 0");
+    has("upgraded", "1 file that is replaced is not what was unpacked");
+    has("upgraded", "lib/page.php");
+    has("version", "version two");
+    let codes = ["picture then", "page then"].map(line);
+    assert_eq!(codes.each_ref().map(String::as_str), ["200", "200"], "{out}");
+    assert_eq!(line("rights then"), line("rights"));
+    has("undone", "exit 0");
+    assert!(!line("names undone").contains("version.php"), "{out}");
+    assert_eq!(line("changed undone"), line("changed"), "even what somebody had changed comes back");
 }
