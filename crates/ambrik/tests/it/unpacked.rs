@@ -304,8 +304,8 @@ fn without_a_site_file_one_is_drafted_from_the_archive() {
     assert!(again.code == 2 && again.err.contains("berths"), "the site file is there: {again:?}");
 }
 
-/// From the archive to the sealed site with three commands and no editor, on a real server; then an upgrade over it, and back.
-const STORY: &str = r#"
+/// Two versions of the bookings in archives, and no site.
+const ARCHIVES: &str = r#"
 url=http://127.0.0.1:$port
 top="$work/www/$name"
 mkdir "$work/archive"
@@ -326,6 +326,10 @@ did() { "$@" > "$work/said" 2>&1 && echo "exit 0" || echo "exit $?"; cat "$work/
 as() { user=$1; shift; setpriv --reuid="$user" --regid="$user" --clear-groups "$@" 2> /dev/null && printf yes || printf no; }
 rights() { for path in index.php config/settings.php uploads; do printf '%s%s%s%s ' "$(as quay test -r "$top/$path")" "$(as quay test -w "$top/$path")" "$(as www-data test -r "$top/$path")" "$(as nobody test -w "$top/$path")"; done; }
 await "$url/"
+"#;
+
+/// From the archive to the sealed site with three commands and no editor, on a real server; then an upgrade over it, and back.
+const STORY: &str = r#"
 did ambrik unpack "$work/berths-1.4.tar.gz" --into "$top" --save "$name" --yes | say unpacked
 get "$url/install/" | say 'before open'
 did ambrik open "$name" --for 10m --yes | say opened
@@ -355,7 +359,7 @@ sha1sum < "$top/lib/page.php" | say 'changed undone'
 #[case::nginx("name=quay-site\nport=8081\nnginx_site $name $port none\n")]
 #[case::apache("name=quay-site\nport=8083\napache_site $name $port none\n")]
 fn from_the_archive_to_the_sealed_site_on_a_real_server(#[case] server: &str) {
-    let Some(out) = real::run(&[real::SETUP, server, real::SERVE, STORY]) else { return };
+    let Some(out) = real::run(&[real::SETUP, server, real::SERVE, ARCHIVES, STORY]) else { return };
     let line = |name: &str| real::line(&out, name).split_whitespace().collect::<Vec<_>>().join(" ");
     let has = |name: &str, want: &str| assert!(line(name).contains(want), "{name}, {want}: {out}");
     has("unpacked", "exit 0");
@@ -379,4 +383,30 @@ fn from_the_archive_to_the_sealed_site_on_a_real_server(#[case] server: &str) {
     has("undone", "exit 0");
     assert!(!line("names undone").contains("version.php"), "{out}");
     assert_eq!(line("changed undone"), line("changed"), "even what somebody had changed comes back");
+}
+
+/// The guide's script does what the guide says.
+#[test]
+fn the_script_of_the_guide() {
+    let guide = include_str!("../../../../docs/guide.md");
+    let script = guide.split_once("### All of it in a script").and_then(|(_, rest)| rest.split_once("```sh\n"));
+    let script = script.and_then(|(_, rest)| rest.split_once("```")).unwrap().0;
+    assert!(script.lines().count() <= 10, "{script}");
+    let places = [
+        ("berths-1.4.tar.gz", "\"$work/berths-1.4.tar.gz\""),
+        ("/srv/www/berths", "\"$top\""),
+        ("http://berths.quay-1.example", "$url"),
+        ("installed.html", "\"$work/installed.html\""),
+    ];
+    let script = places.into_iter().fold(script.to_owned(), |script, (from, to)| script.replace(from, to));
+    let server = "name=berths\nport=8081\nnginx_site $name $port none\n";
+    let run = format!(
+        "( {script} ) > \"$work/said\" 2>&1; echo \"script: $?\"; cat \"$work/said\" \"$work/installed.html\"\n"
+    );
+    let Some(out) = real::run(&[real::SETUP, server, real::SERVE, ARCHIVES, &run]) else { return };
+    assert_eq!(real::line(&out, "script"), "0", "{out}");
+    let out = out.split_whitespace().collect::<Vec<_>>().join(" ");
+    for step in ["paths laid down", "berths: open until", "<h1>Installed</h1>", "refused and made, as it should be"] {
+        assert!(out.contains(step), "{step}: {out}");
+    }
 }
