@@ -410,3 +410,26 @@ fn the_script_of_the_guide() {
         assert!(out.contains(step), "{step}: {out}");
     }
 }
+
+/// Somebody who may write to the root puts a folder where the archive is to be unpacked first: nothing goes in there, and it stays.
+#[test]
+fn a_folder_of_somebody_else_is_not_unpacked_into() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    let root = host.at("srv/www/berths");
+    fs::create_dir_all(root.join(".ambrik-unpack-1")).unwrap();
+    fs::write(root.join(".ambrik-unpack-1/trap"), "").unwrap();
+    give(&root, 0, 0o755);
+    give(&root.join(".ambrik-unpack-1"), PHP, 0o700);
+    let before = site(&host);
+    let ran = unpack(&host, &["first.tar"]);
+    assert!(ran.code == 3 && ran.err.contains("cannot make: file exists"), "{ran:?}");
+    assert_eq!(site(&host), before);
+    // The next run takes another name, and takes nothing away that is not its own.
+    let ran = unpack(&host, &["first.tar"]);
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(root.join(".ambrik-unpack-1/trap").exists() && root.join("index.php").exists());
+    assert!(!root.join(".ambrik-unpack-2").exists());
+}

@@ -12,7 +12,8 @@ use rusqlite::{ToSql, params};
 
 use super::known::{HowChanged, Known};
 use super::{
-    CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, Window, identity_bytes, kind_number, turn_id,
+    CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, StagingRow, Window, identity_bytes,
+    kind_number, turn_id,
 };
 use crate::acl::Acl;
 use crate::change::keepsake::Successors;
@@ -266,13 +267,19 @@ impl<'l> Recorder<'l> {
     }
 
     /// Records where an archive is about to be unpacked before what is in it gets its names.
-    pub(crate) fn staging(&mut self, site: &str, path: &Path) -> Result<(), LedgerError> {
+    /// The answer is for [`Self::staging_made`].
+    pub(crate) fn staging(&mut self, site: &str, path: &Path) -> Result<i64, LedgerError> {
         let sql = "INSERT INTO staging (change_set, site, path) VALUES (?,?,?)";
-        self.insert(sql, params![self.id, site, path.as_os_str().as_bytes()]).map(|_| ())
+        self.insert(sql, params![self.id, site, path.as_os_str().as_bytes()])
+    }
+
+    /// Records which inode was made for that.
+    pub(crate) fn staging_made(&mut self, staging: i64, made: &Identity) -> Result<(), LedgerError> {
+        self.insert("UPDATE staging SET made = ? WHERE rowid = ?", params![identity_bytes(made), staging]).map(|_| ())
     }
 
     /// As [`Ledger::stagings`].
-    pub(crate) fn stagings(&self, site: &str) -> Result<Vec<PathBuf>, LedgerError> {
+    pub(crate) fn stagings(&self, site: &str) -> Result<Vec<StagingRow>, LedgerError> {
         self.ledger.stagings(site)
     }
 

@@ -94,6 +94,14 @@ pub struct Delivered {
     pub(crate) files: BTreeMap<PathBuf, DeliveredFile>,
 }
 
+/// A folder that an archive was unpacked in, before what is in it got its names.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct StagingRow {
+    pub(crate) path: PathBuf,
+    /// Which inode it was, where the run came to record it.
+    pub(crate) made: Option<Identity>,
+}
+
 /// A file that archives brought.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct DeliveredFile {
@@ -487,10 +495,11 @@ impl Ledger {
     }
 
     /// Where archives of a site were unpacked before what is in them got its names.
-    pub(crate) fn stagings(&self, site: &str) -> Result<Vec<PathBuf>, LedgerError> {
+    pub(crate) fn stagings(&self, site: &str) -> Result<Vec<StagingRow>, LedgerError> {
         let failed = self.failed("read");
-        let mut statement = self.db.prepare("SELECT path FROM staging WHERE site = ?").map_err(&failed)?;
-        let rows = statement.query_map([site], |row| path_of(row, 0)).map_err(&failed)?;
+        let mut statement = self.db.prepare("SELECT path, made FROM staging WHERE site = ?").map_err(&failed)?;
+        let read = |row: &Row<'_>| Ok(StagingRow { path: path_of(row, 0)?, made: identity_of(row, 1)? });
+        let rows = statement.query_map([site], read).map_err(&failed)?;
         rows.map(|row| row.map_err(&failed)).collect()
     }
 

@@ -30,7 +30,7 @@ const DELIVERED: &str = "
 ALTER TABLE creation ADD COLUMN sum BLOB;
 CREATE TABLE delivered (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, sum BLOB NOT NULL, PRIMARY KEY (change_set, path)) WITHOUT ROWID;
-CREATE TABLE staging (change_set INTEGER NOT NULL, site TEXT NOT NULL, path BLOB NOT NULL);
+CREATE TABLE staging (change_set INTEGER NOT NULL, site TEXT NOT NULL, path BLOB NOT NULL, made BLOB);
 ";
 /// What came with version 5: which inodes things were and are, by device, number and time of birth;
 /// and which change sets were stopped.

@@ -14,7 +14,7 @@ use super::super::ChangeContext;
 use super::super::creating::dress;
 use super::super::folder::{c_name, split};
 use super::super::keepsake::{self, Packer};
-use super::super::ledger::{LedgerError, Recorder};
+use super::super::ledger::{LedgerError, Recorder, StagingRow};
 use super::super::removal::OUT_OF_HANDLES;
 use super::super::rights::facts;
 use super::below::open_below;
@@ -46,16 +46,22 @@ impl Staging {
     ) -> Result<Result<Self, Failure>, LedgerError> {
         let name = format!("{NAME}{}", entry.id);
         let path = plan.real_root.join(&name);
-        entry.staging(&plan.site.name, &path)?;
+        let row = entry.staging(&plan.site.name, &path)?;
         let make = || {
             let name = c_name(name.as_ref())?;
             let failed = |errno| Failure::Os(Op::Create, errno);
             sys::create_directory_with(root, &name, Mode::of_st_mode(0o700)).map_err(failed)?;
-            keepsake::newly_made(root.as_fd(), &name, Kind::Directory)?;
-            let dir = sys::open_directory(root, &name).map_err(failed)?;
-            Ok(Self { dir, path })
+            // By its handle from here on: who may write to the root can give the name to another.
+            let made = keepsake::newly_made(root.as_fd(), &name, Kind::Directory)?;
+            let dir = sys::reopen_directory(&made).map_err(failed)?;
+            Ok((facts(&dir)?.id, dir))
         };
-        Ok(make())
+        let (id, dir) = match make() {
+            Ok(made) => made,
+            Err(failure) => return Ok(Err(failure)),
+        };
+        entry.staging_made(row, &id)?;
+        Ok(Ok(Self { dir, path }))
     }
 
     /// The folder that a unit is in, under its own name; none where there are fewer units.
@@ -177,7 +183,8 @@ impl Staging {
 const CHANGED: Failure = Failure::Differs;
 
 /// Removes what a run left of an archive that it unpacked; the answer is whether nothing is there any more.
-pub(super) fn sweep(host: &Host, path: &Path) -> bool {
+pub(super) fn sweep(host: &Host, staging: &StagingRow) -> bool {
+    let StagingRow { path, made } = staging;
     let swept = || -> Result<(), Failure> {
         let (above, name) = split(path).ok_or(Failure::Replaced)?;
         let parent = match host.resolve_link(above) {
@@ -190,10 +197,13 @@ pub(super) fn sweep(host: &Host, path: &Path) -> bool {
             Err(Errno::NOENT) => return Ok(()),
             dir => dir.map_err(|errno| Failure::Os(Op::Open, errno))?,
         };
-        // Whoever may write to the root can put a folder of this name there: one that is not the caller's alone is not ours.
+        // Whoever may write to the root can put another folder there under this name. Where the run ended before it could record
+        // which one it made, that one is empty.
         let now = facts(&dir)?;
-        let own = now.rights.uid.0 == rustix::process::geteuid().as_raw() && !now.rights.mode.has(0o077);
-        if !own || !name.to_bytes().starts_with(NAME.as_bytes()) {
+        let Some(made) = made else {
+            return sys::unlink(&parent.handle, &name, true).map_err(|errno| Failure::Os(Op::Remove, errno));
+        };
+        if now.id != *made {
             return Err(Failure::Replaced);
         }
         let mut packer = Packer::listing();

@@ -45,9 +45,9 @@ pub fn unpack(
 
 /// Ends what stopped runs left of a site for which nothing is left to unpack.
 pub fn finish_unpack(site: &str, ledger: &mut Ledger, host: &Host) -> Result<(), ChangeError> {
-    for path in ledger.stagings(site)? {
-        if sweep(host, &path) {
-            ledger.staged(&path)?;
+    for staging in ledger.stagings(site)? {
+        if sweep(host, &staging) {
+            ledger.staged(&staging.path)?;
         }
     }
     Ok(ledger.settle(site)?)
@@ -254,9 +254,9 @@ pub(super) fn sweep_stagings(
     entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
 ) -> Result<(), ChangeError> {
-    for path in entry.stagings(site)? {
-        if sweep(means.host, &path) {
-            entry.staged(&path)?;
+    for staging in entry.stagings(site)? {
+        if sweep(means.host, &staging) {
+            entry.staged(&staging.path)?;
         }
     }
     Ok(())
