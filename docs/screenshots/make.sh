@@ -50,4 +50,21 @@ ambrik --host $demo set tidewatch notices --yes > /dev/null
 ambrik --host $demo undo 2 --yes > /dev/null
 picture history 12 "$(prompt "ambrik --host $demo history")"
 picture undo 12 "$(prompt "ambrik --host $demo undo 5 --yes")"
+# An upgrade of the bookings; one file was changed since the version before was unpacked.
+rm -rf $demo
+ambrik demo $demo --build-only > /dev/null
+mv $demo/srv/www/berths "$work/berths-1.4"
+rm -rf "$work/berths-1.4/berths-1.4.zip" "$work/berths-1.4/info.php" "$work/berths-1.4/config/settings.php"
+tar -C "$work" -czf "$work/berths-1.4.tar.gz" berths-1.4
+mv "$work/berths-1.4" "$work/berths-1.5"
+rm "$work/berths-1.5/upload.php"
+for file in lib/Bookings.php lib/page.php templates/list.html; do echo >> "$work/berths-1.5/$file"; done
+mkdir "$work/berths-1.5/lib/tides"
+echo '<?php' > "$work/berths-1.5/lib/tides/Table.php"
+echo 'Bookings, version 1.5' > "$work/README.txt"
+tar -C "$work" -czf "$work/berths-1.5.tar.gz" README.txt berths-1.5
+cd "$work"
+ambrik --host $demo unpack berths-1.4.tar.gz berths --yes > /dev/null
+echo '<?php // ?' >> $demo/srv/www/berths/lib/page.php
+picture unpack 17 "cd $work; $(prompt "ambrik --host $demo unpack berths-1.5.tar.gz berths --preview")"
 rm -rf $demo

@@ -57,6 +57,7 @@ pub(crate) fn render(
     let (name, site) = (name_of(archive), styled(HEAD, &plan.site.name));
     let (files, ..) = found.counts();
     let new = plan.new_paths().count();
+    let changed: Vec<&Replaced> = plan.replaced.iter().filter(|old| old.changed_since == Some(true)).collect();
     if plan.is_done() {
         writeln!(
             out,
@@ -74,7 +75,11 @@ pub(crate) fn render(
             number(count(plan.gone.len())),
             number(count(plan.same))
         );
-        writeln!(out, "{site}: upgrade from {name}: {counts}")?;
+        let odd = match changed.len() {
+            0 => String::new(),
+            n => format!("; {}", styled(ODD, &format!("{} not as unpacked", number(count(n))))),
+        };
+        wrapped(&format!("{site}: upgrade from {name}: {counts}{odd}"), "", "  ", out)?;
     }
     if !found.inner.as_os_str().is_empty() {
         line("inside", &format!("{}  (the archive's folder that holds the application)", Shown(&found.inner)), out)?;
@@ -82,7 +87,6 @@ pub(crate) fn render(
     for laid in plan.by_part() {
         line("rights", &part_line(plan, &laid, accounts), out)?;
     }
-    let changed: Vec<&Replaced> = plan.replaced.iter().filter(|old| old.changed_since == Some(true)).collect();
     if let (false, Some(before)) = (changed.is_empty(), &plan.before) {
         let day = before.when.to_zoned(jiff::tz::TimeZone::system()).date();
         let them = counted(count(changed.len()), "file that is replaced is", "files that are replaced are");
@@ -123,7 +127,7 @@ pub(crate) fn render(
         modes.push(format!("set-id bits on {}", paths(count(found.special))));
     }
     if !modes.is_empty() {
-        line("not taken", &format!("{}, as the archive has them", modes.join(", ")), out)?;
+        line("modes", &format!("the archive's count for nothing: {}", modes.join(", ")), out)?;
     }
     Ok(())
 }
