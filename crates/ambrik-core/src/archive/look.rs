@@ -117,6 +117,8 @@ pub fn look(
             return Err(too_large(archive, format!("it has more than {} entries", limits.entries)));
         }
         let refused = found.take(archive, &mut entries, entry, content, limits)?;
+        // What is refused counts for the limits all the same.
+        found.read(archive, read, content, limits, &mut |_| {})?;
         found.refused.extend(refused.map(|why| Refused { name: shown(&entry.name), why }));
         Ok(())
     })?;
@@ -193,12 +195,32 @@ impl ArchiveLook {
         limits: Limits,
     ) -> Result<PackedKind, ArchiveError> {
         let mut hasher = blake3::Hasher::new();
+        let mut head = Vec::new();
+        let length = self.read(archive, read, content, limits, &mut |piece| {
+            if head.len() < 4 {
+                head.extend_from_slice(&piece[..piece.len().min(4)]);
+            }
+            hasher.update(piece);
+        })?;
+        let program = entry.mode & 0o111 != 0 && begins_as_program(&head);
+        Ok(PackedKind::File { size: length, sum: *hasher.finalize().as_bytes(), program })
+    }
+
+    /// Reads an entry to its end, within the limits; the answer is how many bytes that were.
+    fn read(
+        &mut self,
+        archive: &Archive,
+        read: usize,
+        content: &mut dyn Read,
+        limits: Limits,
+        each: &mut dyn FnMut(&[u8]),
+    ) -> Result<u64, ArchiveError> {
+        let mut length = 0;
         let mut buffer = vec![0; 1 << 16];
-        let (mut length, mut head) = (0_u64, Vec::new());
         loop {
             let count = content.read(&mut buffer).map_err(|cause| archive.broken(read, cause))?;
             if count == 0 {
-                break;
+                return Ok(length);
             }
             length += count as u64;
             self.bytes += count as u64;
@@ -216,13 +238,8 @@ impl ArchiveLook {
                 );
                 return Err(too_large(archive, why));
             }
-            if head.len() < 4 {
-                head.extend_from_slice(&buffer[..count.min(4)]);
-            }
-            hasher.update(&buffer[..count]);
+            each(&buffer[..count]);
         }
-        let program = entry.mode & 0o111 != 0 && begins_as_program(&head);
-        Ok(PackedKind::File { size: length, sum: *hasher.finalize().as_bytes(), program })
     }
 
     /// Finds the folder that is laid down, and judges what is in it as the tree that it will be.

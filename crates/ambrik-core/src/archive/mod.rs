@@ -3,9 +3,11 @@
 mod judge;
 mod look;
 
+use std::cell::Cell;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
 
 use rustix::fs::{Mode, OFlags};
 
@@ -210,7 +212,8 @@ impl Archive {
     }
 
     fn each_of_tar(&self, unpacked: impl Read, visit: Visit<'_>) -> Result<(), ArchiveError> {
-        let mut tar = tar::Archive::new(unpacked);
+        let left = Rc::new(Cell::new(LONGEST_HEADERS));
+        let mut tar = tar::Archive::new(Bounded { inner: unpacked, left: Rc::clone(&left) });
         let entries = tar.entries().map_err(|cause| self.broken(0, cause))?;
         for (number, entry) in entries.enumerate() {
             let mut entry = entry.map_err(|cause| self.broken(number, cause))?;
@@ -228,9 +231,36 @@ impl Archive {
             };
             let mode = entry.header().mode().unwrap_or(0);
             let told = ArchiveEntry { name: entry.path_bytes().into_owned(), kind, mode, encrypted: false };
+            left.set(u64::MAX);
             visit(&told, &mut entry)?;
+            // What nobody wanted is passed over here: from its end on there are headers again.
+            io::copy(&mut entry, &mut io::sink()).map_err(|cause| self.broken(number, cause))?;
+            left.set(LONGEST_HEADERS);
         }
         Ok(())
+    }
+}
+
+/// Between the contents of two entries of a tar archive there is no more than this, in bytes: headers, and the long names and
+/// records in front of them, which the library keeps in memory whatever their length says.
+const LONGEST_HEADERS: u64 = 1 << 20;
+
+/// A stream that ends with an error after so many bytes.
+struct Bounded<R> {
+    inner: R,
+    left: Rc<Cell<u64>>,
+}
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let left = self.left.get();
+        if left == 0 {
+            return Err(io::Error::other("a header in it is longer than any"));
+        }
+        let most = usize::try_from(left).unwrap_or(usize::MAX).min(buffer.len());
+        let count = self.inner.read(&mut buffer[..most])?;
+        self.left.set(left - count as u64);
+        Ok(count)
     }
 }
 

@@ -182,6 +182,33 @@ fn what_is_no_archive(#[case] bytes: &[u8], #[case] why: &str) {
     assert!(error.unwrap_err().to_string().contains(why));
 }
 
+/// Long names and records are kept in memory by who reads tar archives: one without end is no archive.
+#[rstest]
+#[case::name(tar::EntryType::GNULongName)]
+#[case::target(tar::EntryType::GNULongLink)]
+#[case::records(tar::EntryType::XHeader)]
+fn headers_have_an_end(#[case] kind: tar::EntryType) {
+    let long = vec![b'a'; 8 << 20];
+    let bytes = packed(&[Entry(b"././@LongLink", kind, &long, b"", 0o644), file("index.php", "")]);
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default());
+    gzip.write_all(&bytes).unwrap();
+    let archive = archive(&gzip.finish().unwrap()).unwrap();
+    let error = look(&archive, None, None, Limits::usual(1 << 30)).unwrap_err().to_string();
+    assert!(error.contains("a header in it is longer than any"), "{error}");
+}
+
+/// What is refused is not read without end either.
+#[test]
+fn what_is_refused_counts() {
+    let long = vec![0; 3 << 20];
+    let bytes = packed(&[Entry(b"../x", tar::EntryType::Regular, &long, b"", 0o644), file("index.php", "")]);
+    let archive = archive(&bytes).unwrap();
+    let error = look(&archive, None, None, Limits::usual(1 << 20)).unwrap_err().to_string();
+    assert!(error.contains("more than the 1.0 MiB that are free"), "{error}");
+    let found = look(&archive, None, None, Limits::usual(1 << 30)).unwrap();
+    assert_eq!(found.refused.len(), 1);
+}
+
 #[test]
 fn what_would_fill_the_disk_ends_early() {
     let zeros = vec![0; 80 << 20];

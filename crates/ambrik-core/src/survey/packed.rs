@@ -74,7 +74,11 @@ fn lay_out(archive: &Archive, found: &ArchiveLook, dir: &OwnedFd) -> Result<(), 
     archive.each(&mut |entry, content| {
         let paths = entry.path().and_then(|name| by_content.remove(&*name)).unwrap_or_default();
         if stopped.is_none() && !paths.is_empty() {
-            stopped = write(dir, &paths, content).err();
+            let size = match found.entries.get(paths[0]).map(|entry| &entry.kind) {
+                Some(PackedKind::File { size, .. }) => *size,
+                _ => 0,
+            };
+            stopped = write(dir, &paths, size, content).err();
         }
         Ok(())
     })?;
@@ -94,7 +98,7 @@ fn in_place<T>(
     }
 }
 
-fn write(dir: &OwnedFd, paths: &[&Path], content: &mut dyn Read) -> Result<(), PackedError> {
+fn write(dir: &OwnedFd, paths: &[&Path], size: u64, content: &mut dyn Read) -> Result<(), PackedError> {
     let failed = |errno| PackedError::LaidOut(paths[0].to_owned(), errno);
     let files: Vec<OwnedFd> = paths
         .iter()
@@ -102,6 +106,7 @@ fn write(dir: &OwnedFd, paths: &[&Path], content: &mut dyn Read) -> Result<(), P
         .collect::<Result<_, _>>()
         .map_err(failed)?;
     let mut buffer = vec![0; 1 << 16];
+    let mut content = content.take(size);
     loop {
         let count =
             content.read(&mut buffer).map_err(|cause| failed(Errno::from_io_error(&cause).unwrap_or(Errno::IO)))?;

@@ -146,13 +146,13 @@ impl Staging {
     fn files(&self, plan: &UnpackPlan, paths: &[&Path], content: &mut dyn Read) -> Result<Vec<Identity>, Failure> {
         let made = |errno| Failure::Os(Op::Create, errno);
         let mut new = Vec::new();
-        let mut sum = [0; 32];
+        let (mut left, mut sum) = (0, [0; 32]);
         for path in paths {
             let laid = &plan.laid[*path];
             let (dir, name) = self.place(laid, path)?;
             let file = keepsake::NewFile::begin(dir.as_fd(), &name).map_err(made)?;
-            if let PackedKind::File { sum: want, .. } = &laid.kind {
-                sum = *want;
+            if let PackedKind::File { size, sum: want, .. } = &laid.kind {
+                (left, sum) = (*size, *want);
             }
             new.push((file, dir, name, &laid.rights));
         }
@@ -163,6 +163,8 @@ impl Staging {
             if count == 0 {
                 break;
             }
+            // Whoever can write to the archive can make another of it after it was looked at.
+            left = left.checked_sub(count as u64).ok_or(CHANGED)?;
             hasher.update(&buffer[..count]);
             for (file, ..) in &new {
                 sys::write_all(&file.handle, &buffer[..count]).map_err(made)?;
