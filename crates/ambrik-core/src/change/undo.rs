@@ -1,6 +1,6 @@
 //! Takes a change set back: only where what is there now is what Ambrik left.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::ffi::CStr;
 use std::fs::File;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -140,14 +140,14 @@ impl UndoPlan {
 
     /// Whether something that goes is where something comes back.
     fn makes_room(&self) -> bool {
-        let goes: std::collections::HashSet<&Path> = self.goes().collect();
+        let goes: HashSet<&Path> = self.goes().collect();
         self.removals.iter().any(|removal| goes.contains(&*removal.path))
     }
 
     /// As [`Self::goes`], but for what is in something else that goes, and what an older one comes back in the place of.
     pub fn goes_whole(&self) -> impl Iterator<Item = &Path> {
-        let all: std::collections::HashSet<&Path> = self.goes().collect();
-        let back: std::collections::HashSet<&Path> = self.comes_back().collect();
+        let all: HashSet<&Path> = self.goes().collect();
+        let back: HashSet<&Path> = self.comes_back().collect();
         let is_inside = |path: &Path| path.ancestors().skip(1).any(|above| all.contains(above));
         let mut tops: Vec<&Path> =
             all.iter().copied().filter(|path| !is_inside(path) && !back.contains(path)).collect();
@@ -285,7 +285,7 @@ fn unmake(
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
     let resumed = plan.interrupted || plan.set.failed > 0;
-    let mut gone: Vec<&Path> = Vec::new();
+    let mut gone: HashSet<&Path> = HashSet::new();
     // What was made last, and so deepest, comes first: what it was made in is then as good as empty.
     for creation in plan.creations.iter().rev() {
         // What was unpacked is recorded before it gets its name: where a run was stopped, what was there may have stayed, or be back.
@@ -294,7 +294,7 @@ fn unmake(
         }
         let force = force || (plan.with_later && creation.kind == Kind::File);
         match untouched(creation, &gone, successors, bases, force) {
-            Ok(()) => gone.push(&creation.path),
+            Ok(()) => drop(gone.insert(&creation.path)),
             Err(failure) => outcome.fail(creation.path.clone(), failure),
         }
     }
@@ -305,14 +305,16 @@ fn unmake(
 fn remove_made(
     entry: &mut Recorder<'_>,
     bases: &[OwnedFd],
-    gone: &[&Path],
+    gone: &HashSet<&Path>,
     set: &ChangeSet,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
 ) -> Result<(), ChangeError> {
-    let inside_another = |path: &Path| gone.iter().any(|other| *other != path && path.starts_with(other));
-    let tops = gone.iter().filter(|path| !inside_another(path));
-    let tops = tops.filter_map(|path| pending(path, "made by the change set taken back")).collect::<Vec<_>>();
+    let inside_another = |path: &Path| path.ancestors().skip(1).any(|above| gone.contains(above));
+    let mut tops: Vec<&Path> = gone.iter().copied().filter(|path| !inside_another(path)).collect();
+    tops.sort_unstable();
+    let tops =
+        tops.into_iter().filter_map(|path| pending(path, "made by the change set taken back")).collect::<Vec<_>>();
     remove(entry, bases, &tops, &format!("{}-made", set.site), means, outcome)
 }
 
@@ -515,7 +517,7 @@ fn is_another(creation: &CreationRow, successors: &Successors, bases: &[OwnedFd]
 /// Whether what a change set made is still as it made it, and empty but for what goes as well.
 fn untouched(
     creation: &CreationRow,
-    gone: &[&Path],
+    gone: &HashSet<&Path>,
     successors: &Successors,
     bases: &[OwnedFd],
     force: bool,
@@ -535,7 +537,7 @@ fn untouched(
         Kind::Directory => {
             let names = sys::open_directory(&dir, &name).and_then(sys::names);
             let names = names.map_err(|errno| Failure::Os(Op::List, errno))?;
-            names.iter().all(|name| gone.contains(&&*creation.path.join(as_os(name))))
+            names.iter().all(|name| gone.contains(&*creation.path.join(as_os(name))))
         }
         Kind::Symlink => sys::read_link(&dir, &name).is_ok_and(|target| target == creation.content),
         _ => match &creation.sum {

@@ -235,11 +235,13 @@ fn audited(
     looked: &HostView,
     session: &mut Session<'_>,
 ) -> Result<Audit, Failure> {
-    let phase = session.records()?.phase(&site.name)?;
+    let records = session.records()?;
+    let phase = records.phase(&site.name)?;
     let now = phase.of(site);
-    Ok(watched(session.terminal.quiet, "looking at", |progress| {
+    let found = watched(session.terminal.quiet, "looking at", |progress| {
         audit(&looked.setting(neighbours, progress), &now, phase.phase)
-    })?)
+    })?;
+    records.on_code(found, &looked.host, jiff::Zoned::now().date())
 }
 
 /// What remains to be done is what an audit finds.

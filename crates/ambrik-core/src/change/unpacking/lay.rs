@@ -64,10 +64,10 @@ impl Staging {
         Ok(Ok(Self { dir, path }))
     }
 
-    /// The folder that a unit is in, under its own name; none where there are fewer units.
-    pub(super) fn unit(&self, number: usize) -> Option<Result<OwnedFd, Failure>> {
-        let name = CString::new(number.to_string()).ok()?;
-        Some(sys::open_directory(&self.dir, &name).map_err(|errno| Failure::Os(Op::Open, errno)))
+    /// The folder that a unit is in, under its own name.
+    pub(super) fn unit(&self, number: usize) -> Result<OwnedFd, Failure> {
+        let name = c_name(number.to_string().as_ref())?;
+        sys::open_directory(&self.dir, &name).map_err(|errno| Failure::Os(Op::Open, errno))
     }
 
     /// Unpacks everything that the plan lays down; the answer is which inode each path is. The first failure ends it: half a

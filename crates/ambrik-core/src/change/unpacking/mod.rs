@@ -115,60 +115,52 @@ fn switch(
     // From here on the new version comes into its place; each name is the old one's or the new one's.
     for (number, unit) in plan.units.iter().enumerate() {
         outcome.go_on()?;
-        let (Some((above, name)), Some(from)) = (split(unit), staging.unit(number)) else { continue };
-        let to = open_below(root, above);
-        let (to, name) = match to.and_then(|to| Ok((to, c_name(name)?))) {
-            Ok(found) => found,
-            Err(failure) => {
-                outcome.fail(plan.site.root.join(unit), failure);
-                continue;
-            }
-        };
-        let from = match from {
-            Ok(from) => from,
-            Err(failure) => {
-                outcome.fail(plan.site.root.join(unit), failure);
-                continue;
-            }
-        };
-        let paths = plan.paths_of(unit);
-        match plan.replaced.iter().position(|old| old.path == *unit) {
-            None => match sys::rename_new(&from, &name, &to, &name) {
-                Ok(()) => outcome.done += paths,
-                Err(errno) => {
-                    outcome.fail(plan.site.root.join(unit), Failure::Os(Op::Create, errno));
-                    entry.not_laid(&plan.real_root.join(unit))?;
+        let mut placed = false;
+        let failed_before = outcome.failures.len();
+        let ways = split(unit)
+            .ok_or(Failure::Replaced)
+            .and_then(|(above, name)| Ok((staging.unit(number)?, open_below(root, above)?, c_name(name)?)));
+        let done = match ways {
+            Err(failure) => Err(failure),
+            Ok((from, to, name)) => match plan.replaced_at(unit) {
+                None => sys::rename_new(&from, &name, &to, &name).map_err(|errno| Failure::Os(Op::Create, errno)),
+                Some(old) if kept.going(old) == 0 => Err(Failure::NotKept("what is there could not be kept".into())),
+                Some(old) => {
+                    let mut exchanged = false;
+                    kept.remove(old, &pending[old], &to, entry, outcome, |packed, number| {
+                        let again = from.try_clone().map_err(|_| OUT_OF_HANDLES)?;
+                        let then = packed.as_packed(number).ok_or(Failure::Replaced)?;
+                        let before = as_kept(&to, &name, then)?;
+                        sys::exchange(&from, &to, &name).map_err(|errno| Failure::Os(Op::Create, errno))?;
+                        exchanged = true;
+                        // Another name is another change time: what it holds says whether it is the same.
+                        let (after, changed) = content(&from, &name, then)?;
+                        if after != before {
+                            return Err(Failure::Replaced);
+                        }
+                        packed.renamed(number, changed);
+                        placed = true;
+                        Ok(again)
+                    })?;
+                    let whole = placed && outcome.failures.len() == failed_before;
+                    if !whole && exchanged && sys::exchange(&from, &to, &name).is_err() {
+                        // What came out of its place is not what was kept, and cannot go back: nobody may remove it.
+                        entry.staged(&staging.path)?;
+                    }
+                    if whole { Ok(()) } else { Err(Failure::Replaced) }
                 }
             },
-            Some(old) if kept.going(old) > 0 => {
-                let before = outcome.failures.len();
-                let mut exchanged = false;
-                kept.remove(old, &pending[old], &to, entry, outcome, |packed, number| {
-                    let again = from.try_clone().map_err(|_| OUT_OF_HANDLES)?;
-                    let then = packed.as_packed(number).ok_or(Failure::Replaced)?;
-                    let before = as_kept(&to, &name, then)?;
-                    sys::exchange(&from, &to, &name).map_err(|errno| Failure::Os(Op::Create, errno))?;
-                    exchanged = true;
-                    // Another name is another change time: what it holds says whether it is the same.
-                    let (after, changed) = content(&from, &name, then)?;
-                    if after != before {
-                        return Err(Failure::Replaced);
-                    }
-                    packed.renamed(number, changed);
-                    Ok(again)
-                })?;
-                if outcome.failures.len() == before {
-                    outcome.done += paths;
-                    continue;
+        };
+        match done {
+            Ok(()) => outcome.done += plan.paths_of(unit),
+            Err(failure) => {
+                // Said once; what was there before and went away is not in its place either.
+                let path = plan.real_root.join(unit);
+                if outcome.failures.iter().all(|(told, _)| *told != path) {
+                    outcome.failures.push((path.clone(), failure));
                 }
-                if exchanged && sys::exchange(&from, &to, &name).is_err() {
-                    // What came out of its place is not what was kept, and cannot go back: nobody may remove it.
-                    entry.staged(&staging.path)?;
-                }
-                entry.not_laid(&plan.real_root.join(unit))?;
+                entry.not_laid(&path)?;
             }
-            // It was told of when it could not be kept.
-            Some(_) => entry.not_laid(&plan.real_root.join(unit))?,
         }
     }
     for (number, item) in pending.iter().enumerate().skip(plan.replaced.len()) {

@@ -353,6 +353,11 @@ impl UnpackPlan {
         sys::open_directory(&found.handle, c".").map_err(|errno| Failure::Os(Op::Open, errno))
     }
 
+    /// Which of the replaced paths this is; they stand in order.
+    pub(super) fn replaced_at(&self, path: &Path) -> Option<usize> {
+        self.replaced.binary_search_by(|old| old.path.as_path().cmp(path)).ok()
+    }
+
     /// How many paths get their names with one unit.
     pub(super) fn paths_of(&self, unit: &Path) -> u64 {
         let inside = self.laid.range(unit.to_owned()..).take_while(|(path, _)| path.starts_with(unit));
@@ -366,7 +371,7 @@ impl UnpackPlan {
 
     /// The files and symlinks that are new, by their paths below the root.
     pub fn new_paths(&self) -> impl Iterator<Item = &Path> {
-        let old = |path: &Path| self.replaced.binary_search_by(|old| old.path.as_path().cmp(path)).is_ok();
+        let old = |path: &Path| self.replaced_at(path).is_some();
         let laid = self.laid.iter().filter(|(_, laid)| laid.kind != PackedKind::Directory);
         laid.map(|(path, _)| path.as_path()).filter(move |path| !old(path))
     }
