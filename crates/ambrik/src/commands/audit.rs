@@ -1,13 +1,14 @@
 //! `audit`: looks, judges, reports; changes nothing.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
-use ambrik_core::audit::{Audit, HostFinding, audit, host_findings};
+use ambrik_core::audit::{Audit, AuditSetting, HostFinding, audit, host_findings};
 use ambrik_core::check::Severity;
 use ambrik_core::label::{LabelLine, table};
 use ambrik_core::over_http;
-use ambrik_core::site::Phase;
+use ambrik_core::site::{Phase, Site};
 use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
 
@@ -65,6 +66,24 @@ impl FailOn {
             Self::Never => None,
         }
     }
+}
+
+/// An audit of one site as it is now, with what is on record about its code: what was changed is looked at again.
+pub(super) fn again(
+    site: &Arc<Site>,
+    neighbours: &[Arc<Site>],
+    looked: &HostView,
+    session: &mut Session<'_>,
+) -> Result<Audit, Failure> {
+    let records = session.records()?;
+    let phase = records.phase(&site.name)?;
+    let now = phase.of(site);
+    let clean_since = records.clean_since(std::slice::from_ref(&now))?;
+    let found = watched(session.terminal.quiet, "looking at", |progress| {
+        let setting = AuditSetting { clean_since: &clean_since, ..looked.setting(neighbours, progress) };
+        audit(&setting, &now, phase.phase)
+    })?;
+    records.on_code(found, &looked.host, jiff::Zoned::now().date())
 }
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {

@@ -3,12 +3,11 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use ambrik_core::audit::audit;
 use ambrik_core::change::{ChangeContext, Ledger, MoveAsked, MovePlan, MoveSetting, asked, move_part, plan_move};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
-use super::audit::tell;
+use super::audit::{again, tell};
 use super::pages::{Watch, settle};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
@@ -145,11 +144,7 @@ fn refuse_while_open(args: &MoveArgs, plan: &MovePlan, session: &mut Session<'_>
 fn look_again(site: &Arc<Site>, plan: &MovePlan, looked: &HostView, session: &mut Session<'_>) -> Result<(), Failure> {
     let Sites { chosen, neighbours, .. } = session.site_of(&plan.asked.text_after, &site.file, looked)?;
     let now = &chosen[0];
-    let phase = session.records()?.phase(&now.name)?;
-    let now = phase.of(now);
-    let after = watched(session.terminal.quiet, "looking at", |progress| {
-        audit(&looked.setting(&neighbours, progress), &now, phase.phase)
-    })?;
+    let after = again(now, &neighbours, looked, session)?;
     tell(session, &after);
     Ok(output::move_text::closing(&after, &mut session.terminal.out())?)
 }

@@ -183,7 +183,7 @@ fn tell_watched(session: &mut Session<'_>, seen: &Watched, found: &Survey) {
 const NO_SITES: &[&str] = &["current", "live", "htdocs", "httpdocs", "public_html"];
 
 /// The root's own name, or that of the folder around it, as far as a site may be called so.
-fn default_name(found: &Survey) -> Result<String, Failure> {
+pub(super) fn default_name(found: &Survey) -> Result<String, Failure> {
     let names = found.root.ancestors().filter_map(|path| path.file_name()).map(|name| name.to_string_lossy());
     let name = names.into_iter().find(|name| !NO_SITES.contains(&&**name)).unwrap_or_default().into_owned();
     let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-') { c } else { '-' };

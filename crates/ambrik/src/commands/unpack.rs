@@ -5,17 +5,16 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::archive::{Archive, ArchiveLook, Limits, look};
-use ambrik_core::audit::{Audit, audit};
 use ambrik_core::change::{
     ChangeContext, Ledger, UnpackPlan, UnpackSetting, check_places, finish_unpack, free_for, plan_unpack, unpack,
 };
-use ambrik_core::shown::shell_word;
+use ambrik_core::shown::{Shown, shell_word};
 use ambrik_core::site::Site;
 use ambrik_core::survey::survey_archive;
 
-use super::audit::tell;
+use super::audit::{again, tell};
 use super::pages::{Watch, settle};
-use crate::ask::go_on;
+use crate::ask::{can_ask, go_on};
 use crate::failure::{Exit, Failure};
 use crate::output::{
     self,
@@ -80,7 +79,11 @@ pub(crate) fn run(args: &UnpackArgs, session: &mut Session<'_>) -> Result<Exit, 
             let named = std::slice::from_ref(name);
             let sites =
                 if args.preview { session.sites(named, &looked)? } else { session.sites_to_change(named, &looked)? };
-            of_site(args, &archive, &sites, &looked, args.yes, session)
+            let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
+            let served = site.served.as_ref().and_then(|served| Path::new(served.text()).iter().next());
+            let served = served.filter(|first| *first != OsStr::new("."));
+            let found = looked_at(args, &archive, (&site.name, &site.root), served, &looked, session)?;
+            of_site(args, (&archive, &found), &sites, &looked, session, &mut |_| Ok(()))
         }
         (None, None) => Err(Failure::usage("name a site, or a root with --into")),
     }
@@ -113,9 +116,7 @@ fn into(
     looked: &HostView,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
-    let named = root.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let name = args.save.clone().unwrap_or(named);
-    let found = looked_at(args, archive, (&name, root), None, looked, session)?;
+    let found = looked_at(args, archive, (&Shown(root).to_string(), root), None, looked, session)?;
     // Nobody else enters it, and it goes when this ends.
     let private = tempfile::Builder::new().prefix("ambrik-").tempdir_in("/var/tmp");
     let private =
@@ -125,70 +126,72 @@ fn into(
         let places = (private.path(), root);
         survey_archive((archive, &found), places, (&looked.accounts, looked.services()), &others, progress)
     })?;
+    drop(private);
     if args.ask {
         super::survey::ask(&mut survey, session)?;
     }
     if session.terminal.tells() {
         session.terminal.write(&SurveyReport { found: &survey, saved: Some(""), draft: false })?;
     }
-    let file = session.site_file(&name);
-    if args.preview {
-        let sites = session.site_of(&survey.draft(), &file, looked)?;
-        return of_site(args, archive, &sites, looked, false, session);
-    }
-    if !go_on(session, args.yes, &format!("Save this as {name}, and unpack by it?"))? {
-        session.terminal.say(&format!("{name}: nothing was changed"));
-        return Ok(Exit::Usage);
-    }
-    super::survey::save(&survey, &name, false, looked, &others, session)?;
-    let sites = session.sites_to_change(&[PathBuf::from(&name)], looked)?;
-    of_site(args, archive, &sites, looked, true, session)
+    let name = match &args.save {
+        Some(name) => name.clone(),
+        None => super::survey::default_name(&survey)?,
+    };
+    let drafted = session.site_of(&survey.draft(), &session.site_file(&name), looked).map_err(|failure| {
+        let what = "what is in the archive does not say all that a site file needs";
+        Failure {
+            message: format!("{what}: {}; nothing was changed: write one, and name it", failure.message),
+            ..failure
+        }
+    })?;
+    // Saved once somebody said yes to what it does.
+    of_site(args, (archive, &found), &drafted, looked, session, &mut |session| {
+        super::survey::save(&survey, &name, false, looked, &others, session)?;
+        session.sites_to_change(&[PathBuf::from(&name)], looked).map(|_| ())
+    })
 }
 
-/// Unpacks for a site.
+/// Unpacks for a site; `begin` is what comes between the yes and the first change.
 fn of_site(
     args: &UnpackArgs,
-    archive: &Archive,
+    (archive, found): (&Archive, &ArchiveLook),
     sites: &Sites,
     looked: &HostView,
-    yes: bool,
     session: &mut Session<'_>,
+    begin: &mut dyn FnMut(&mut Session<'_>) -> Result<(), Failure>,
 ) -> Result<Exit, Failure> {
     let Some(site) = sites.chosen.first() else { return Ok(Exit::Clean) };
-    let served = site.served.as_ref().and_then(|served| Path::new(served.text()).iter().next());
-    let served = served.filter(|first| *first != OsStr::new("."));
-    let found = looked_at(args, archive, (&site.name, &site.root), served, looked, session)?;
+    let accounts = &looked.accounts;
     if args.preview {
-        let plan = plan((site, &sites.neighbours), &found, looked, session)?;
-        let done = plan.is_done();
-        session.terminal.write(&UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy))?;
-        return Ok(if done { Exit::Clean } else { Exit::Findings });
+        let plan = plan(args, (site, &sites.neighbours), found, looked, session)?;
+        session.terminal.write(&UnpackReport::planned(&plan, archive, found, accounts))?;
+        return Ok(if plan.is_done() { Exit::Clean } else { Exit::Findings });
     }
     let state = session.state()?;
     let _lock = state.lock(&site.name, &format!("unpack {}", site.name))?;
-    let mut plan = plan((site, &sites.neighbours), &found, looked, session)?;
-    if session.terminal.tells() {
-        session.terminal.write(&UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy))?;
+    let mut plan = plan(args, (site, &sites.neighbours), found, looked, session)?;
+    if session.terminal.tells() || plan.is_done() {
+        session.terminal.write(&UnpackReport::planned(&plan, archive, found, accounts))?;
     }
-    if !args.tidy {
-        plan.leave_gone();
+    let gone = output::count(plan.gone.len());
+    if gone > 0 && !plan.tidy && !args.yes && can_ask() {
+        let them = output::counted(gone, "file", "files");
+        plan.tidy = go_on(session, false, &format!("Remove {them} that this version has no more (kept)?"))?;
     }
     if plan.is_done() {
-        if !session.terminal.tells() {
-            session.terminal.write(&UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy))?;
-        }
         if let Some(mut ledger) = Ledger::open(&state)? {
             finish_unpack(&site.name, &mut ledger, &looked.host)?;
         }
         return Ok(Exit::Clean);
     }
-    if !go_on(session, yes, &format!("Unpack it for {}?", site.name))? {
+    if !go_on(session, args.yes, &format!("Unpack it for {}?", site.name))? {
         session.terminal.say(&format!("{}: nothing was changed", site.name));
         return Ok(Exit::Usage);
     }
+    begin(session)?;
     let mut ledger = Ledger::open_or_create(&state)?;
     if !plan.is_from_nothing() {
-        let now = audited(site, &sites.neighbours, looked, session)?;
+        let now = again(site, &sites.neighbours, looked, session)?;
         check_places(&now, Some(&ledger), false).map_err(ambrik_core::change::ChangeError::from)?;
     }
     let watch = Watch::begin(site, session);
@@ -205,7 +208,7 @@ fn of_site(
         exit = Exit::Partial;
         taken_back = settle(site, outcome.id, args.or_undo, looked, &state, session)?;
     }
-    let report = UnpackReport::planned(&plan, archive, &found, &looked.accounts, args.tidy);
+    let report = UnpackReport::planned(&plan, archive, found, accounts);
     session.terminal.write(&UnpackReport { outcome: Some((&outcome, taken_back)), ..report })?;
     if exit == Exit::Clean && session.terminal.tells() {
         look_again(site, &plan, looked, session)?;
@@ -217,6 +220,7 @@ fn of_site(
 }
 
 fn plan(
+    args: &UnpackArgs,
     (site, neighbours): (&Arc<Site>, &[Arc<Site>]),
     found: &ArchiveLook,
     looked: &HostView,
@@ -226,22 +230,8 @@ fn plan(
     let phase = records.phase_told(&site.name, &mut session.terminal)?.phase;
     let before = records.ledger.as_ref().map(|ledger| ledger.delivered(&site.name)).transpose()?.flatten();
     let (host, accounts, labels) = (&looked.host, &looked.accounts, Some(&looked.labels));
-    Ok(plan_unpack(UnpackSetting { host, accounts, neighbours, labels, phase, before }, site, found)?)
-}
-
-fn audited(
-    site: &Arc<Site>,
-    neighbours: &[Arc<Site>],
-    looked: &HostView,
-    session: &mut Session<'_>,
-) -> Result<Audit, Failure> {
-    let records = session.records()?;
-    let phase = records.phase(&site.name)?;
-    let now = phase.of(site);
-    let found = watched(session.terminal.quiet, "looking at", |progress| {
-        audit(&looked.setting(neighbours, progress), &now, phase.phase)
-    })?;
-    records.on_code(found, &looked.host, jiff::Zoned::now().date())
+    let setting = UnpackSetting { host, accounts, neighbours, labels, phase, before, tidy: args.tidy };
+    Ok(plan_unpack(setting, site, found)?)
 }
 
 /// What remains to be done is what an audit finds.
@@ -252,7 +242,7 @@ fn look_again(
     session: &mut Session<'_>,
 ) -> Result<(), Failure> {
     let Sites { neighbours, .. } = session.known_sites(looked);
-    let after = audited(site, &neighbours, looked, session)?;
+    let after = again(site, &neighbours, looked, session)?;
     tell(session, &after);
     Ok(unpack_text::closing(plan, &after, &mut session.terminal.out())?)
 }

@@ -217,8 +217,8 @@ pub(crate) struct UnpackReport<'r> {
     pub(crate) site: (&'r str, &'r Path),
     pub(crate) archive: &'r Archive,
     pub(crate) found: &'r ArchiveLook,
-    /// What would be done, for these accounts, and whether what is gone goes.
-    pub(crate) planned: Option<(&'r UnpackPlan, &'r Accounts, bool)>,
+    /// What would be done, for these accounts.
+    pub(crate) planned: Option<(&'r UnpackPlan, &'r Accounts)>,
     /// What came of it, and whether it was taken back.
     pub(crate) outcome: Option<(&'r Outcome, bool)>,
 }
@@ -233,13 +233,12 @@ impl<'r> UnpackReport<'r> {
         archive: &'r Archive,
         found: &'r ArchiveLook,
         accounts: &'r Accounts,
-        tidy: bool,
     ) -> Self {
         Self {
             site: (&plan.site.name, &plan.site.root),
             archive,
             found,
-            planned: Some((plan, accounts, tidy)),
+            planned: Some((plan, accounts)),
             outcome: None,
         }
     }
@@ -249,15 +248,13 @@ impl Report for UnpackReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
         match (self.planned, self.outcome) {
             (None, _) => unpack_text::refused(self.site.0, self.archive, self.found, out),
-            (Some((plan, ..)), Some((outcome, _))) => unpack_text::outcome(plan, outcome, out),
-            (Some((plan, accounts, tidy)), None) => {
-                unpack_text::render(plan, self.archive, self.found, accounts, tidy, out)
-            }
+            (Some((plan, _)), Some((outcome, _))) => unpack_text::outcome(plan, outcome, out),
+            (Some((plan, accounts)), None) => unpack_text::render(plan, self.archive, self.found, accounts, out),
         }
     }
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
-        let plan = self.planned.map(|(plan, ..)| plan);
+        let plan = self.planned.map(|(plan, _)| plan);
         json_unpack::unpacked((self.site, self.archive, self.found), plan, self.outcome, out)
     }
 }

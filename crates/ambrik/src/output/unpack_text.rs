@@ -51,7 +51,6 @@ pub(crate) fn render(
     archive: &Archive,
     found: &ArchiveLook,
     accounts: &Accounts,
-    tidy: bool,
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let (name, site) = (name_of(archive), styled(HEAD, &plan.site.name));
@@ -59,11 +58,12 @@ pub(crate) fn render(
     let new = plan.new_paths().count();
     let changed: Vec<&Replaced> = plan.replaced.iter().filter(|old| old.changed_since == Some(true)).collect();
     if plan.is_done() {
-        writeln!(
-            out,
-            "{site}: everything is as {name} has it, nothing to do ({})",
-            counted(count(files), "file", "files")
-        )?;
+        let same = counted(count(plan.same), "path is as it has it", "paths are as it has them");
+        let more = match plan.gone.len() {
+            0 => String::new(),
+            n => format!("; {} of older versions", counted(count(n), "file stays", "files stay")),
+        };
+        writeln!(out, "{site}: nothing of {name} is to be laid down: {same}{more}")?;
     } else if plan.is_new() {
         let of = format!("{}, {}", counted(count(files), "file", "files"), size(found.bytes));
         writeln!(out, "{site}: new from {name}: {of}, into {}", Shown(&plan.site.root))?;
@@ -106,7 +106,7 @@ pub(crate) fn render(
         }
     }
     if !plan.gone.is_empty() {
-        let how = if tidy { "removed, and kept" } else { "stays: --tidy removes it" };
+        let how = if plan.tidy { "removed, and kept" } else { "stays: --tidy removes it" };
         line("gone", &format!("{} ({how})", named(plan.gone.iter().map(|(path, _)| &**path))), out)?;
     }
     if plan.before.is_none() && !plan.is_new() {
@@ -173,9 +173,14 @@ pub(crate) fn outcome(plan: &UnpackPlan, outcome: &Outcome, out: &mut dyn Write)
     wrapped(&format!("{}: {}; {back}", plan.site.name, told.join(", ")), "", "  ", out)
 }
 
-/// The line at the end: what comes next.
+/// The line at the end: what stays of older versions, and what comes next.
 pub(crate) fn closing(plan: &UnpackPlan, audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let name = &plan.site.name;
+    if !plan.gone.is_empty() && !plan.tidy {
+        let them = counted(count(plan.gone.len()), "file", "files");
+        let says = format!("{them} that this version has no more stay: the same with --tidy removes them");
+        writeln!(out, "{}: {}", styled(HEAD, name), styled(ODD, &says))?;
+    }
     if audit.unfinished().is_empty() {
         return move_text::closing(audit, out);
     }

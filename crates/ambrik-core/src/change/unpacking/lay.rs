@@ -87,7 +87,7 @@ impl Staging {
         }
         // Directories first, from the uppermost down; symlinks lead nowhere before all is there.
         for (path, laid) in plan.laid.iter().filter(|(_, laid)| !matches!(laid.kind, PackedKind::File { .. })) {
-            let id = self.directory_or_link(path, laid).map_err(|failure| fail(path, failure))?;
+            let id = self.directory_or_link(plan, path, laid).map_err(|failure| fail(path, failure))?;
             made.insert(path.clone(), id);
         }
         let mut by_content: BTreeMap<&Path, Vec<&Path>> = BTreeMap::new();
@@ -120,16 +120,17 @@ impl Staging {
     }
 
     /// The directory that a path of the site is in here, and its name there.
-    fn place(&self, laid: &Laid, path: &Path) -> Result<(OwnedFd, CString), Failure> {
-        let above = path.parent().unwrap_or(Path::new(""));
-        let below_unit = above.strip_prefix(laid.unit_folder()).unwrap_or(Path::new(""));
+    fn place(&self, plan: &UnpackPlan, laid: &Laid, path: &Path) -> Result<(OwnedFd, CString), Failure> {
+        let parent = |path: &Path| path.parent().map(Path::to_owned).unwrap_or_default();
+        let (above, of) = (parent(path), parent(&plan.units[laid.unit]));
+        let below_unit = above.strip_prefix(of).unwrap_or(Path::new(""));
         let folder = Path::new(&laid.unit.to_string()).join(below_unit);
         let name = c_name(path.file_name().unwrap_or_default())?;
         Ok((open_below(&self.dir, &folder)?, name))
     }
 
-    fn directory_or_link(&self, path: &Path, laid: &Laid) -> Result<Identity, Failure> {
-        let (dir, name) = self.place(laid, path)?;
+    fn directory_or_link(&self, plan: &UnpackPlan, path: &Path, laid: &Laid) -> Result<Identity, Failure> {
+        let (dir, name) = self.place(plan, laid, path)?;
         let made = |errno| Failure::Os(Op::Create, errno);
         let kind = if let PackedKind::Symlink(target) = &laid.kind {
             sys::make_symlink(&dir, &name, target.as_os_str().as_bytes()).map_err(made)?;
@@ -149,7 +150,7 @@ impl Staging {
         let (mut left, mut sum) = (0, [0; 32]);
         for path in paths {
             let laid = &plan.laid[*path];
-            let (dir, name) = self.place(laid, path)?;
+            let (dir, name) = self.place(plan, laid, path)?;
             let file = keepsake::NewFile::begin(dir.as_fd(), &name).map_err(made)?;
             if let PackedKind::File { size, sum: want, .. } = &laid.kind {
                 (left, sum) = (*size, *want);

@@ -107,11 +107,11 @@ fn switch(
         .replaced
         .iter()
         .map(|old| going(plan, &old.path, old.id, "replaced by what the archive has"))
-        .chain(plan.gone.iter().map(|(path, id)| going(plan, path, *id, "gone in the version that was unpacked")))
+        .chain(plan.going().iter().map(|(path, id)| going(plan, path, *id, "gone in the version that was unpacked")))
         .collect::<Option<_>>()
         .unwrap_or_default();
     let mut kept = Kept::keep(entry, &bases, &pending, &plan.site.name, means, outcome)?;
-    entry.laid(&creations(plan, root, made), &plan.delivered())?;
+    entry.laid(&creations(plan, root, made), &plan.sums)?;
     // From here on the new version comes into its place; each name is the old one's or the new one's.
     for (number, unit) in plan.units.iter().enumerate() {
         outcome.go_on()?;

@@ -30,17 +30,9 @@ pub(super) struct Laid {
     /// The archive's name for what has its content.
     pub(super) content: PathBuf,
     pub(super) rights: Arc<Rights>,
-    /// The unit that it is in.
+    part: Option<usize>,
+    /// The unit that it is in, as an index into the plan's.
     pub(super) unit: usize,
-    /// That unit's path.
-    of: Arc<PathBuf>,
-}
-
-impl Laid {
-    /// The folder that the unit is in.
-    pub(super) fn unit_folder(&self) -> &Path {
-        self.of.parent().unwrap_or(Path::new(""))
-    }
 }
 
 /// A file or symlink that another comes in the place of.
@@ -81,9 +73,12 @@ pub struct UnpackPlan {
     pub same: usize,
     /// What is there and stays, though the archive has it too, and why.
     pub stays: Vec<(PathBuf, &'static str)>,
-    /// What the version before brought and this one has no more: it is removed.
+    /// What earlier versions brought and this one has no more.
     pub gone: Vec<(PathBuf, Identity)>,
-    /// Of these, and of what is replaced, nothing is known: there is no record of an earlier version.
+    /// Whether that is removed.
+    pub tidy: bool,
+    /// What earlier archives brought; where none is on record, nothing is known of what is gone, and by whom what is replaced was
+    /// changed.
     pub before: Option<Delivered>,
     /// The root, without links.
     pub(super) real_root: PathBuf,
@@ -92,7 +87,8 @@ pub struct UnpackPlan {
     pub(super) laid: BTreeMap<PathBuf, Laid>,
     /// The uppermost paths of what is laid down: each gets its name at once, with all that is in it.
     pub(super) units: Vec<PathBuf>,
-    sums: BTreeMap<PathBuf, [u8; 32]>,
+    /// The sums of what the archive brings, for the ledger.
+    pub(super) sums: BTreeMap<PathBuf, [u8; 32]>,
 }
 
 /// Why an archive cannot be unpacked.
@@ -146,8 +142,10 @@ pub struct UnpackSetting<'a> {
     pub labels: Option<&'a Labels>,
     /// The phase that the site is in.
     pub phase: Phase,
-    /// What an archive brought before.
+    /// What archives brought before.
     pub before: Option<Delivered>,
+    /// Whether what is gone in this version is removed.
+    pub tidy: bool,
 }
 
 /// How many bytes are free where a root is, or will be, for the caller.
@@ -172,7 +170,7 @@ pub fn plan_unpack(
     if found.entries.is_empty() {
         return Err(UnpackError::Nothing);
     }
-    let UnpackSetting { host, accounts, neighbours, labels, phase, before } = setting;
+    let UnpackSetting { host, accounts, neighbours, labels, phase, before, tidy } = setting;
     let labels = labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let policy = Policy::new(Arc::clone(site), phase);
     let wanted = Wanted { policy, solver: Solver::new(site, accounts), labels };
@@ -208,6 +206,7 @@ pub fn plan_unpack(
         same: 0,
         stays: Vec::new(),
         gone: Vec::new(),
+        tidy,
         before,
         real_root,
         root_id: root.as_ref().map(|(_, id)| *id),
@@ -270,8 +269,8 @@ impl UnpackPlan {
             self.stays.push((path.to_owned(), "the site file says that it goes"));
             return Ok(());
         }
-        let inside = self.units.last().filter(|unit| path.starts_with(unit)).cloned();
-        let now = match root.filter(|_| inside.is_none()) {
+        let inside = self.units.last().is_some_and(|unit| path.starts_with(unit));
+        let now = match root.filter(|_| !inside) {
             Some(root) => look(root, path).map_err(|failure| self.unseen(path, failure))?,
             None => None,
         };
@@ -307,13 +306,12 @@ impl UnpackPlan {
             let changed_since = brought.map(|brought| !brought);
             self.replaced.push(Replaced { path: path.to_owned(), changed_since, id: now.id });
         }
-        let of = inside.unwrap_or_else(|| {
+        if !inside {
             self.units.push(path.to_owned());
-            path.to_owned()
-        });
+        }
         let rights = Arc::new(wanted.rights(&context, Shape::of(kind, program), kind));
         let (kind, content, unit) = (entry.kind.clone(), entry.content.clone(), self.units.len() - 1);
-        self.laid.insert(path.to_owned(), Laid { kind, content, rights, unit, of: Arc::new(of) });
+        self.laid.insert(path.to_owned(), Laid { kind, content, rights, part: context.part, unit });
         Ok(())
     }
 
@@ -364,11 +362,6 @@ impl UnpackPlan {
         inside.count() as u64
     }
 
-    /// The sums of what the archive brought, for the ledger.
-    pub(super) fn delivered(&self) -> BTreeMap<PathBuf, [u8; 32]> {
-        self.sums.clone()
-    }
-
     /// The files and symlinks that are new, by their paths below the root.
     pub fn new_paths(&self) -> impl Iterator<Item = &Path> {
         let old = |path: &Path| self.replaced_at(path).is_some();
@@ -379,10 +372,9 @@ impl UnpackPlan {
     /// What is laid down, part by part.
     #[must_use]
     pub fn by_part(&self) -> Vec<LaidPart> {
-        let policy = Policy::new(Arc::clone(&self.site), self.phase);
         let mut found: BTreeMap<Option<usize>, LaidPart> = BTreeMap::new();
-        for (path, laid) in &self.laid {
-            let part = policy.at(&self.site.root.join(path)).context.part;
+        for laid in self.laid.values() {
+            let part = laid.part;
             let of = found.entry(part).or_insert_with(|| LaidPart { part, ..LaidPart::default() });
             let alike = match laid.kind {
                 PackedKind::Directory => &mut of.directories,
@@ -393,11 +385,6 @@ impl UnpackPlan {
             alike.get_or_insert_with(|| (0, Arc::clone(&laid.rights))).0 += 1;
         }
         found.into_values().collect()
-    }
-
-    /// Leaves what is gone in this version where it is.
-    pub fn leave_gone(&mut self) {
-        self.gone.clear();
     }
 
     /// Whether nothing is there yet.
@@ -412,10 +399,15 @@ impl UnpackPlan {
         self.root_id.is_none()
     }
 
-    /// Whether everything is as the archive has it.
+    /// What is gone in this version and goes.
+    pub(super) fn going(&self) -> &[(PathBuf, Identity)] {
+        if self.tidy { &self.gone } else { &[] }
+    }
+
+    /// Whether nothing is to be done.
     #[must_use]
     pub fn is_done(&self) -> bool {
-        self.laid.is_empty() && self.gone.is_empty()
+        self.laid.is_empty() && self.going().is_empty()
     }
 }
 
