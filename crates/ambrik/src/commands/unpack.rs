@@ -35,7 +35,7 @@ pub(crate) struct UnpackArgs {
     #[arg(value_name = "ARCHIVE")]
     archive: PathBuf,
     /// Name of a site, or path of a site file
-    #[arg(value_name = "SITE", required_unless_present = "into")]
+    #[arg(value_name = "SITE")]
     name: Option<PathBuf>,
     /// Where no site file is: draft one from what is in the archive, for this root, and lay it down by that
     #[arg(long, value_name = "DIR", conflicts_with = "name")]
@@ -85,7 +85,9 @@ pub(crate) fn run(args: &UnpackArgs, session: &mut Session<'_>) -> Result<Exit, 
             let found = looked_at(args, &archive, (&site.name, &site.root), served, &looked, session)?;
             of_site(args, (&archive, &found), &sites, &looked, session, &mut |_| Ok(()))
         }
-        (None, None) => Err(Failure::usage("name a site, or a root with --into")),
+        (None, None) => Err(Failure::usage(
+            "name the site that it is for, or, where there is no site file yet, its root with --into DIR",
+        )),
     }
 }
 
@@ -100,6 +102,9 @@ fn looked_at(
 ) -> Result<ArchiveLook, Failure> {
     let limits = Limits::usual(free_for(&looked.host, root)?);
     let found = watched(session.terminal.quiet, "reading", |_| look(archive, args.inner.as_deref(), served, limits))?;
+    if let (true, true, Some(inner)) = (found.entries.is_empty(), found.refused.is_empty(), &args.inner) {
+        return Err(Failure::usage(format!("--inner {}: nothing in the archive is in this folder", Shown(inner))));
+    }
     if found.refused.is_empty() {
         return Ok(found);
     }
@@ -138,11 +143,8 @@ fn into(
         None => super::survey::default_name(&survey)?,
     };
     let drafted = session.site_of(&survey.draft(), &session.site_file(&name), looked).map_err(|failure| {
-        let what = "what is in the archive does not say all that a site file needs";
-        Failure {
-            message: format!("{what}: {}; nothing was changed: write one, and name it", failure.message),
-            ..failure
-        }
+        let what = "the site file that was drafted from the archive cannot be used";
+        Failure { message: format!("{what}: {}; nothing was changed", failure.message), ..failure }
     })?;
     // Saved once somebody said yes to what it does.
     of_site(args, (archive, &found), &drafted, looked, session, &mut |session| {
