@@ -1,6 +1,6 @@
 //! Takes a change set back: only where what is there now is what Ambrik left.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ffi::CStr;
 use std::fs::File;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -10,7 +10,7 @@ use std::sync::Arc;
 use rustix::io::Errno;
 
 use super::folder::{Folder, Opener, as_os, c_name, folder, split};
-use super::keepsake::{How, Successors};
+use super::keepsake::{Contents, How, Successors};
 use super::ledger::{
     ChangeCommand, ChangeSet, CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, Recorder, RemovalRow,
     RestoringRow, RightsRow, TakenBack,
@@ -19,7 +19,7 @@ use super::moving::move_back;
 use super::remains::pending;
 use super::rights::{ChangeTime, RightsChange, facts, hold, is, is_between, is_still, pin, write};
 use super::unpacking::{has_sum, sweep_stagings};
-use super::{ChangeContext, ChangeError, Job, Outcome, end, keepsake, remove, run, times_of};
+use super::{ChangeContext, ChangeError, Job, Outcome, end, remove, run, times_of};
 use crate::entry::{Identity, Kind};
 use crate::shown::Shown;
 use crate::signals;
@@ -202,9 +202,10 @@ fn take_all_back(
     if set.command == ChangeCommand::Unpack {
         sweep_stagings(&set.site, entry, means)?;
     }
+    let mut keepsakes = OpenKeepsakes::new();
     for removal in &plan.removals {
         outcome.go_on()?;
-        restore(removal, how, bases, &mut successors, entry, means, &mut outcome)?;
+        restore(removal, how, bases, (&mut successors, &mut keepsakes), entry, means, &mut outcome)?;
     }
     for (dir, times) in folders {
         // Where that fails the time is that of now, which is true as well.
@@ -409,12 +410,15 @@ fn emptied(removals: &[RemovalRow], bases: &[OwnedFd]) -> Vec<(OwnedFd, sys::Tim
     unchanged.collect()
 }
 
+/// The keepsakes that things come back from, by their names; none for one that is gone.
+type OpenKeepsakes = HashMap<String, Option<Contents>>;
+
 /// Brings one path back out of its keepsake.
 fn restore(
     removal: &RemovalRow,
     how: How,
     bases: &[OwnedFd],
-    successors: &mut Successors,
+    (successors, keepsakes): (&mut Successors, &mut OpenKeepsakes),
     entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
@@ -426,11 +430,12 @@ fn restore(
     let Some(name) = &removal.keepsake else {
         return fail(outcome, Failure::NotOurs("it was removed without a keepsake".into()));
     };
-    let archive = means.state.folder("keepsakes").ok().and_then(|folder| {
-        let name = c_name(name.as_ref()).ok()?;
-        sys::open_file(&folder, &name).ok()
+    let contents = keepsakes.entry(name.clone()).or_insert_with(|| {
+        let folder = means.state.folder("keepsakes").ok()?;
+        let archive = sys::open_file(&folder, &c_name(name.as_ref()).ok()?).ok()?;
+        Some(Contents::of(File::from(archive)))
     });
-    let Some(archive) = archive else {
+    let Some(contents) = contents else {
         return fail(outcome, Failure::NotOurs(format!("the keepsake {name} is gone")));
     };
     let parent = removal.path.parent().unwrap_or(&removal.path);
@@ -448,8 +453,7 @@ fn restore(
         let handle = if path == parent { dir.try_clone() } else { return open_folder(path, bases) };
         handle.map_err(|_| Failure::Os(Op::Open, Errno::MFILE))
     };
-    let archive = std::io::BufReader::new(File::from(archive));
-    let restored = keepsake::restore(archive, &removal.path, how, successors, &mut open);
+    let restored = contents.restore(&removal.path, how, successors, &mut open);
     // What came back is in the keepsake still, should that fail.
     let _ = sys::sync_file_system(&dir);
     entry.succeeded(&std::mem::take(&mut successors.new))?;

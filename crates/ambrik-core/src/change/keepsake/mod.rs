@@ -25,7 +25,7 @@ use chain::{Placed, Position};
 pub(crate) use holes::same_content;
 pub(crate) use pack::Packer;
 pub(crate) use remove::remove;
-pub(crate) use unpack::{How, NewFile, Successors, newly_made, restore};
+pub(crate) use unpack::{Contents, How, NewFile, Successors, newly_made, restore};
 pub(crate) use verify::verify;
 
 /// A path, and why nothing could be done with it.

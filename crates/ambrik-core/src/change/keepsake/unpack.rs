@@ -135,6 +135,67 @@ impl Placed for Node {
     }
 }
 
+/// Where what was packed begins in an archive, so that it is not read from its beginning for each.
+#[derive(Debug)]
+pub(crate) struct Contents {
+    archive: File,
+    /// By its path: the offset of its first header, and the number of its entry.
+    tops: HashMap<PathBuf, (u64, usize)>,
+}
+
+impl Contents {
+    /// Looks through an archive, as far as it can be read.
+    pub(crate) fn of(archive: File) -> Self {
+        let mut tops = HashMap::new();
+        // What is not found is read for from the beginning, and the error is met again there.
+        let _ = Self::find(&archive, &mut tops);
+        Self { archive, tops }
+    }
+
+    fn find(archive: &File, tops: &mut HashMap<PathBuf, (u64, usize)>) -> io::Result<()> {
+        let mut archive = tar::Archive::new(io::BufReader::new(archive));
+        let (mut records, mut begins, mut number) = (Vec::new(), None, 0);
+        for entry in archive.entries_with_seek()?.raw(true) {
+            let mut entry = entry?;
+            let at = *begins.get_or_insert(entry.raw_header_position());
+            if entry.header().entry_type() == EntryType::XHeader {
+                records = records_of(&mut entry)?;
+                continue;
+            }
+            let kept = UnpackedEntry::of(entry.header(), &std::mem::take(&mut records)).ok_or_else(broken)?;
+            if kept.above.is_none() {
+                tops.entry(kept.path).or_insert((at, number));
+            }
+            (begins, number) = (None, number + 1);
+        }
+        Ok(())
+    }
+
+    /// As [`restore`].
+    pub(crate) fn restore(
+        &self,
+        root: &Path,
+        how: How,
+        successors: &mut Successors,
+        open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
+    ) -> io::Result<Restored> {
+        let (offset, first) = self.tops.get(root).copied().unwrap_or_default();
+        let mut archive = io::BufReader::new(&self.archive);
+        archive.seek(io::SeekFrom::Start(offset))?;
+        restore_from(archive, first, root, how, successors, open)
+    }
+}
+
+/// The records of an extended header.
+fn records_of(entry: &mut tar::Entry<'_, impl Read>) -> io::Result<Vec<(Vec<u8>, Vec<u8>)>> {
+    if entry.size() > LONGEST_RECORDS {
+        return Err(broken());
+    }
+    let mut bytes = Vec::new();
+    entry.read_to_end(&mut bytes)?;
+    Ok(Records::read(&bytes))
+}
+
 /// Puts everything of an archive that is `root` or below it back where it was; nothing that is there is overwritten, and
 /// what is there just as it was kept is as good as put back. That it is on the disk is the caller's to see to.
 ///
@@ -146,11 +207,28 @@ pub(crate) fn restore(
     successors: &mut Successors,
     open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
 ) -> io::Result<Restored> {
-    let broken =
-        || io::Error::new(io::ErrorKind::InvalidData, "the keepsake holds an entry that Ambrik does not write");
+    restore_from(archive, 0, root, how, successors, open)
+}
+
+fn broken() -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, "the keepsake holds an entry that Ambrik does not write")
+}
+
+/// As [`restore`]; the archive is read from entry number `first` on, which is what `root` is or stands before it, and not beyond
+/// what is in `root`.
+fn restore_from(
+    archive: impl Read,
+    first: usize,
+    root: &Path,
+    how: How,
+    successors: &mut Successors,
+    open: &mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
+) -> io::Result<Restored> {
     let mut archive = tar::Archive::new(archive);
     let mut restoring = Restoring {
         root,
+        first,
+        met: false,
         how,
         successors,
         open,
@@ -164,16 +242,16 @@ pub(crate) fn restore(
     for entry in archive.entries()?.raw(true) {
         let mut entry = entry?;
         if entry.header().entry_type() == EntryType::XHeader {
-            if entry.size() > LONGEST_RECORDS {
-                return Err(broken());
-            }
-            let mut bytes = Vec::new();
-            entry.read_to_end(&mut bytes)?;
-            records = Records::read(&bytes);
+            records = records_of(&mut entry)?;
             continue;
         }
         let kept = UnpackedEntry::of(entry.header(), &std::mem::take(&mut records)).ok_or_else(broken)?;
-        restoring.entry(kept, &mut entry).ok_or_else(broken)?;
+        let asked_for = restoring.entry(kept, &mut entry).ok_or_else(broken)?;
+        // What was asked for when it was packed stands together: behind it is another's.
+        if restoring.met && !asked_for {
+            break;
+        }
+        restoring.met |= asked_for;
     }
     restoring.dress_folders();
     Ok(restoring.restored)
@@ -181,6 +259,10 @@ pub(crate) fn restore(
 
 struct Restoring<'r> {
     root: &'r Path,
+    /// The number of the first entry that is read; `nodes` begins with it.
+    first: usize,
+    /// Whether `root` was met.
+    met: bool,
     how: How,
     successors: &'r mut Successors,
     open: &'r mut dyn FnMut(&Path) -> Result<OwnedFd, Failure>,
@@ -195,14 +277,14 @@ struct Restoring<'r> {
 }
 
 impl Restoring<'_> {
-    /// Puts one entry back, where it was asked for; nothing where no such entry can be.
-    fn entry(&mut self, kept: UnpackedEntry, content: &mut impl Read) -> Option<()> {
+    /// Puts one entry back, where it was asked for; nothing where no such entry can be. The answer is whether it was.
+    fn entry(&mut self, kept: UnpackedEntry, content: &mut impl Read) -> Option<bool> {
         let number = self.nodes.len();
         let is_top = kept.above.is_none() && kept.path == self.root;
-        let above = match kept.above {
+        let above = match kept.above.map(|above| above.checked_sub(self.first)) {
             _ if is_top => None,
             None => kept.path.parent().and_then(|above| self.by_path.get(above)).copied(),
-            Some(above) if above < number => Some(above),
+            Some(Some(above)) if above < number => Some(above),
             Some(_) => return None,
         };
         let name = CString::new(kept.path.file_name()?.as_bytes()).ok()?;
@@ -219,7 +301,7 @@ impl Restoring<'_> {
         // What it is in could not be made, and was named.
         let in_missing = above.is_some_and(|above| matches!(self.nodes[above].state, UnpackState::Missing));
         if !asked_for || in_missing {
-            return Some(());
+            return Some(asked_for);
         }
         match self.put(number, above, &kept, content) {
             Ok((id, made)) => {
@@ -240,7 +322,7 @@ impl Restoring<'_> {
                 self.restored.failures.push((path, failure));
             }
         }
-        Some(())
+        Some(true)
     }
 
     fn path(&self, number: usize) -> PathBuf {
@@ -292,6 +374,7 @@ impl Restoring<'_> {
         let gone = || Failure::NotOurs("the file that it was another name of is not there".into());
         let there = kept
             .link_entry
+            .and_then(|first| first.checked_sub(self.first))
             .filter(|&first| first < self.nodes.len())
             .filter(|&first| self.nodes[first].must_be().is_some());
         let handle = if let Some(first) = there {
