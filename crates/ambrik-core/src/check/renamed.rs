@@ -29,7 +29,7 @@ pub(crate) static INSTALLER_RENAMED: Check = Check {
 /// As many pages are read in one audit, those in few folders below the document root.
 const MOST_PAGES: i64 = 4_000;
 /// Installers are not deeper below the document root.
-const DEEPEST: usize = 2;
+pub(crate) const DEEPEST: usize = 2;
 /// No page of an installer is shorter, in bytes; of longer ones as much is read as the second says.
 const SHORTEST: u64 = 200;
 const LONGEST: u64 = 256 << 10;
@@ -130,6 +130,12 @@ impl Pages {
             folders.iter().filter(|(folder, (signs, one))| !folder.as_os_str().is_empty() && !*one && installs(*signs));
         found.map(|(folder, (signs, _))| (folder.clone(), (&INSTALLER_RENAMED, Reason::Says(signs.says())))).collect()
     }
+}
+
+/// Whether what stands here of a page does an installer's work by itself: what it does.
+pub(crate) fn does_an_installers(text: &[u8]) -> Option<String> {
+    let signs = InstallerSigns::of(text);
+    signs.are_an_installers().then(|| signs.says())
 }
 
 /// What a PHP page near the top of what is served does; nothing of other files.

@@ -93,7 +93,11 @@ impl PhpSettings {
     #[must_use]
     pub fn said(&self, name: &str) -> String {
         let Some(setting) = self.get(name) else { return name.to_owned() };
-        let value = if setting.value == "0" { "off" } else { &setting.value };
+        let value = match &*setting.value {
+            "0" => "off",
+            "" => "empty",
+            value => value,
+        };
         match &setting.at {
             Some(at) => format!("{name} is {value} ({at})"),
             None => format!("{name} is {value}, as PHP has it by itself"),

@@ -31,23 +31,19 @@ pub enum PackedError {
     Way(#[from] WayError),
 }
 
-/// Surveys what is in an archive as if it were unpacked at `root`. `private` is an empty folder of the caller's alone, which it is
-/// laid out in; `accounts`, `services` and `others` are those of the host that it will be on.
+/// Surveys what is in an archive as if it were unpacked at `root` of a host. `private` is an empty folder of the caller's alone, which
+/// it is laid out in; `accounts`, `services` and `others` are those of the host.
 pub fn survey_archive(
     (archive, found): (&Archive, &ArchiveLook),
-    (private, root): (&Path, &Path),
+    (host, private, root): (&Host, &Path, &Path),
     (accounts, services): (&Accounts, &Services),
     others: &[Ground],
     progress: &Progress,
 ) -> Result<Survey, PackedError> {
-    let host = Host::at(private)?;
-    let mut dir = host.resolve(Path::new("/"))?.handle;
-    for name in root.iter().skip(1) {
-        let laid_out = |errno| PackedError::LaidOut(root.to_owned(), errno);
-        let name = CString::new(name.as_bytes()).map_err(|_| laid_out(Errno::INVAL))?;
-        sys::create_directory(&dir, &name).map_err(laid_out)?;
-        dir = sys::open_directory(&dir, &name).map_err(laid_out)?;
-    }
+    let place = host.destination(Path::new("/"), root);
+    let private = Host::at(private)?.resolve(Path::new("/"))?.handle;
+    let laid_out = |errno| PackedError::LaidOut(root.to_owned(), errno);
+    let (host, dir) = host.with_stand_in(private, &place).map_err(laid_out)?;
     lay_out(archive, found, &dir)?;
     Ok(survey(&host, accounts, services, root, others, None, progress)?)
 }

@@ -101,6 +101,8 @@ pub(super) mod ignored {
 pub(super) mod installers {
     /// Called as installers are.
     pub(crate) const NAME: f64 = 1.0;
+    /// Does an installer's work, whatever it is called: asked.
+    pub(crate) const BY_WORK: f64 = 0.9;
     /// Makes the database's tables: upgrades and plug-ins do, too.
     pub(crate) const MAKES_TABLES: f64 = 0.4;
     /// Asks for a password: so do log-in pages.

@@ -1,11 +1,11 @@
 //! The way from `/` to a path: each directory passed, by handles, links followed one at a time and told of.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::ffi::{CStr, CString, OsStr, OsString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use rustix::fs::{Mode as OpenMode, OFlags};
 use rustix::io::Errno;
@@ -24,6 +24,26 @@ pub struct Host {
     handle: OwnedFd,
     itself: bool,
     mounts: OnceLock<(u64, Mounts)>,
+    stand_in: Option<Arc<StandIn>>,
+}
+
+/// A folder that is looked at as if it were at another place of the host.
+#[derive(Debug)]
+struct StandIn {
+    place: PathBuf,
+    /// The directories from below `/` to the folder itself, by their paths at that place.
+    way: BTreeMap<PathBuf, OwnedFd>,
+}
+
+impl StandIn {
+    /// Pins `name` in `dir`, which is `path`: the folder for what is at its place, and a directory that leads there where there is none.
+    fn pin(&self, dir: &OwnedFd, name: &CStr, path: &Path) -> Result<OwnedFd, Errno> {
+        let found = sys::pin(dir, name);
+        match self.way.get(path) {
+            Some(own) if path == self.place || matches!(found, Err(Errno::NOENT)) => sys::pin(own, c"."),
+            _ => found,
+        }
+    }
 }
 
 /// The symlinks followed on one way: as many as the kernel follows (`path_resolution(7)`).
@@ -132,7 +152,22 @@ impl Host {
     }
 
     fn of(root: &Path, handle: OwnedFd, itself: bool) -> Self {
-        Self { root: root.to_owned(), handle, itself, mounts: OnceLock::new() }
+        Self { root: root.to_owned(), handle, itself, mounts: OnceLock::new(), stand_in: None }
+    }
+
+    /// The same host, with what is made below `private`, a directory, for `place`, a path without links; the answer is a handle on
+    /// what is there then, too. Only ways from `/` lead there: the listing of a directory above does not tell of it.
+    pub(crate) fn with_stand_in(&self, private: OwnedFd, place: &Path) -> Result<(Self, OwnedFd), Errno> {
+        let (mut way, mut dir, mut path) = (BTreeMap::new(), private, PathBuf::from("/"));
+        for name in place.iter().skip(1) {
+            path.push(name);
+            let name = CString::new(name.as_bytes()).map_err(|_| Errno::INVAL)?;
+            sys::create_directory(&dir, &name)?;
+            dir = sys::open_directory(&dir, &name)?;
+            way.insert(path.clone(), sys::pin(&dir, c".")?);
+        }
+        let stand_in = StandIn { place: place.to_owned(), way };
+        Ok((Self { stand_in: Some(Arc::new(stand_in)), ..self.again()? }, dir))
     }
 
     /// The mount that something with these facts is on. The one that a folder that stands for `/` lies on is not the
@@ -167,7 +202,7 @@ impl Host {
     /// The same host once more.
     pub(crate) fn again(&self) -> Result<Self, Errno> {
         let handle = sys::pin(&self.handle, c".")?;
-        Ok(Self::of(&self.root, handle, self.itself))
+        Ok(Self { stand_in: self.stand_in.clone(), ..Self::of(&self.root, handle, self.itself) })
     }
 
     /// The folder that stands for `/`.
@@ -285,7 +320,11 @@ impl Host {
             }
             let failed = |errno| WayStop::by(errno, &entry_path, &ahead);
             let c_name = CString::new(name.as_bytes()).map_err(|_| failed(Errno::NOENT))?;
-            let pinned = sys::pin(dir, &c_name).map_err(failed)?;
+            let pinned = match &self.stand_in {
+                Some(stand_in) => stand_in.pin(dir, &c_name, &entry_path),
+                None => sys::pin(dir, &c_name),
+            };
+            let pinned = pinned.map_err(failed)?;
             let facts = sys::look_whole(&pinned).map_err(failed)?;
             way.push(Passed { path: here, facts: dir_facts.clone(), entry: facts.clone() });
             if facts.kind == Kind::Symlink && (last_link || !ahead.is_empty()) {

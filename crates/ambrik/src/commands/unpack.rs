@@ -128,7 +128,7 @@ fn into(
         private.map_err(|error| Failure::io(&format!("cannot make a folder in /var/tmp: {error}"), &error))?;
     let others = session.grounds(looked);
     let mut survey = watched(session.terminal.quiet, "looking at", |progress| {
-        let places = (private.path(), root);
+        let places = (&looked.host, private.path(), root);
         survey_archive((archive, &found), places, (&looked.accounts, looked.services()), &others, progress)
     })?;
     drop(private);

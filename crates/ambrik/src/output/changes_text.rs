@@ -291,7 +291,7 @@ pub(crate) fn opened(site: &Site, missing: &[usize], until: jiff::Timestamp, out
 }
 
 /// The installer's address, where the site file tells one.
-fn installer(site: &Site) -> Option<String> {
+pub(super) fn installer(site: &Site) -> Option<String> {
     let url = site.url.as_ref()?;
     let served = site.served.as_ref()?.text();
     let setup = site.parts.iter().find(|part| part.used_as == ambrik_core::site::Use::Setup)?;

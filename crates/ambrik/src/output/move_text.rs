@@ -91,9 +91,10 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
     let counted = audit.wrong.findings.iter().filter(|finding| finding.accepted.is_none()).count();
     let words = match (audit.changes_pending(), counted) {
         (0, 0) => styled(GOOD, "looked at again, nothing remains"),
-        (0, n) => {
-            styled(ODD, &format!("{} remain: ambrik audit {name}", super::counted(count(n), "finding", "findings")))
-        }
+        (0, n) => styled(
+            ODD,
+            &format!("{}: ambrik audit {name}", super::counted(count(n), "finding remains", "findings remain")),
+        ),
         (n, _) => styled(ODD, &format!("{} to be set still: ambrik set {name}", paths(count(n)))),
     };
     writeln!(out, "{}: {words}", styled(HEAD, name))

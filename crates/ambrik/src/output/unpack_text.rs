@@ -12,7 +12,7 @@ use ambrik_core::shown::{Shown, size};
 use ambrik_core::site::Use;
 
 use super::table::{HEAD, ODD, styled, wrapped};
-use super::{count, counted, move_text, number, paths};
+use super::{changes_text, count, counted, move_text, number, paths};
 
 /// So many paths are named of those that are told of together.
 const NAMED: usize = 5;
@@ -185,8 +185,7 @@ pub(crate) fn closing(plan: &UnpackPlan, audit: &Audit, out: &mut dyn Write) -> 
         return move_text::closing(audit, out);
     }
     let page = plan.site.parts.iter().find(|part| part.used_as == Use::Setup);
-    let address = |part: &str| plan.site.url.as_ref().map(|url| format!("{}/{part}/", url.trim_end_matches('/')));
-    let at = |part: &str| address(part).unwrap_or_else(|| part.to_owned());
+    let at = |part: &str| changes_text::installer(&plan.site).unwrap_or_else(|| part.to_owned());
     let visit = page.map(|part| format!(", then visit its installer ({})", at(&part.shown))).unwrap_or_default();
     writeln!(out, "{}: next: ambrik open {name} --for 30m{visit}", styled(HEAD, name))
 }

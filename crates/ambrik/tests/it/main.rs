@@ -31,6 +31,7 @@ mod real;
 mod script;
 mod served;
 mod servers;
+mod shapes;
 mod shown;
 mod stories;
 mod survey;

@@ -6,13 +6,12 @@ use std::path::{Path, PathBuf};
 use regex::Regex;
 
 use super::Scene;
-use crate::check::{Guess, guess, is_php_name};
+use crate::check::{Guess, INSTALLER_PAGES_DEEPEST, does_an_installers, guess, is_php_name};
 use crate::entry::Kind;
 use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
 use crate::survey::deployed::TreeEntry;
-use crate::survey::names::Aside;
-use crate::survey::names::{is_settings_name, lower_name};
+use crate::survey::names::{Aside, is_installers, is_settings_name, lower_name};
 use crate::survey::php::{Location, Sink};
 use crate::survey::weights::installers;
 
@@ -33,8 +32,34 @@ pub(super) fn gather(scene: &Scene<'_>, clues: &mut Clues) {
         }
         look_inside(scene, clues, path);
     }
+    by_their_work(scene, clues, &candidates);
     asked_by_code(scene, clues, &candidates);
     still_needed(scene, clues);
+}
+
+/// Pages that do an installer's work under another name: one that was renamed, for instance. Where the folder's name tells of
+/// installing all of it is meant.
+fn by_their_work(scene: &Scene<'_>, clues: &mut Clues, candidates: &[PathBuf]) {
+    for (path, entry) in &scene.deployed.entries {
+        let Ok(below) = path.strip_prefix(scene.served) else { continue };
+        let above = below.parent().unwrap_or(Path::new(""));
+        let front = above.as_os_str().is_empty() && lower_name(path) == "index.php";
+        let other = front
+            || entry.kind != Kind::File
+            || !is_php_name(path)
+            || above.iter().count() > INSTALLER_PAGES_DEEPEST
+            || scene.deployed.aside(path).is_some()
+            || candidates.iter().any(|candidate| path.starts_with(candidate));
+        if other {
+            continue;
+        }
+        let Some(text) = scene.deployed.text(path, 256 << 10) else { continue };
+        if let Some(does) = does_an_installers(text.as_bytes()) {
+            let folder = path.parent().filter(|_| is_installers(above));
+            let says = format!("does an installer's work ({does})");
+            clues.inside(folder.unwrap_or(path), Tells::Installer, installers::BY_WORK, says, Seen::at(path, 0));
+        }
+    }
 }
 
 /// Whether a path is called like an installer, where one may be.

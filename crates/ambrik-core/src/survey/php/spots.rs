@@ -75,7 +75,8 @@ impl Code<'_> {
             return None;
         }
         if let Some(path) = known.strip_prefix(ROOT) {
-            return Some((self.through_links(inside(path)?)?, whole, true));
+            let spot = inside(path).map_or_else(|| self.around(path), |path| self.through_links(path))?;
+            return Some((spot, whole, true));
         }
         if known.starts_with('/') {
             return self.absolute(Path::new(known)).map(|spot| (spot, whole, true));
@@ -134,6 +135,19 @@ impl Code<'_> {
             Some(goal) => self.absolute(&goal),
             None => Some(Location::Inside(path)),
         }
+    }
+
+    /// Where a path from the root leads that climbs out of it: to what is kept beside the tree.
+    fn around(&self, below: &str) -> Option<Location> {
+        let mut path = self.deployed.root.clone();
+        for component in Path::new(below.trim()).components() {
+            match component {
+                Component::Normal(name) => path.push(name),
+                Component::ParentDir if !path.pop() => return None,
+                _ => {}
+            }
+        }
+        self.absolute(&path)
     }
 
     fn absolute(&self, path: &Path) -> Option<Location> {
