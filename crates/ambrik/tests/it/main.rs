@@ -17,6 +17,7 @@ mod documents;
 mod every_step;
 mod exposure;
 mod host;
+mod hostile_archives;
 mod kept;
 mod killed;
 mod labels;

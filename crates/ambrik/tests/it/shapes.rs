@@ -89,3 +89,40 @@ fn from_the_archive_to_the_sealed_site(#[case] shape: &str, #[case] commands: u8
     assert!(line("findings").split_whitespace().all(|check| of_settings.contains(&check)), "{out}");
     assert_eq!((line("commands"), line("edited")), (commands.to_string(), "0".to_owned()), "{out}");
 }
+
+/// The next version over what an intruder changed, and back: `picture` is all that is below the root, with its content.
+const UPGRADE: &str = r#"
+picture() { (cd "$top" && find . -printf '%p %y %m %U:%G %l\n' | sort && find . -type f -exec sha1sum {} + | sort -k 2); }
+await "$url/"
+as=
+"$deploys" > /dev/null
+get "$url/save.php" | say save
+echo '<?php /* evil */' >> "$top/$below/lib/start.php"
+picture > "$work/before"
+pages=$app/$(tar -tzf "$work/harbour.tar.gz" | grep '/index.php$' | grep -v install | sed "s|index.php||" | head -n 1)
+echo '<?php echo "version two";' > "$pages/version.php"
+rm "$pages/style.css"
+packed $(ls "$app")
+did upgrade unpack "$work/harbour.tar.gz" "$name" $options --tidy
+get "$url/version.php" | say version
+get "$url/index.php" | say page
+grep -c evil "$top/$below/lib/start.php" | say evil || true
+did undo undo
+picture | diff "$work/before" - | say differs || true
+"#;
+
+#[rstest]
+#[case("read_me_beside_an_inner_folder")]
+#[case("framework_with_two_folders")]
+#[case("data_beside_the_root")]
+fn an_upgrade_over_changed_code_and_back(#[case] shape: &str) {
+    let which = format!("shape={shape}\n");
+    let pieces = [PLACE, real::SETUP, include_str!("shapes.sh"), &which, BEFORE, real::SERVE, UPGRADE];
+    let Some(out) = real::run(&pieces) else { return };
+    let line = |name: &str| real::line(&out, name).trim().to_owned();
+    assert!(line("upgrade").contains("1 file that is replaced is not what was unpacked"), "{out}");
+    assert!(line("upgrade").ends_with("exit 0"), "{out}");
+    let after = ["version", "page", "evil", "differs"].map(line);
+    assert_eq!(after.each_ref().map(String::as_str), ["version two", "works with made-up", "0", ""], "{out}");
+    assert!(line("undo").ends_with("exit 0"), "{out}");
+}
