@@ -245,7 +245,9 @@ pub(crate) fn archive(bytes: &[u8]) {
     assert!(links.into_iter().all(|target| target.is_relative()), "{found:?}");
     let accounts = Accounts::from_texts("root:x:0:0::/:/\n", "root:x:0:\n");
     let services = Services::default();
-    let places = (private.as_path(), Path::new("/srv/quay"));
+    let empty = tempfile::tempdir().expect("a temporary folder");
+    let host = Host::at(empty.path()).expect("a folder is a host");
+    let places = (&host, private.as_path(), Path::new("/srv/quay"));
     let _ = survey_archive((&archive, &found), places, (&accounts, &services), &[], &Progress::default());
     let names = |path: &Path| -> Vec<_> {
         fs::read_dir(path).expect("it is a folder").map(|entry| entry.expect("a name").file_name()).collect()

@@ -332,7 +332,7 @@ pub(crate) use names::{INSTALLER_LEFT, LEFTOVER_SERVED};
 pub(crate) use needs::{WEB_CANNOT_READ, keeper_can_write, not_let_near, not_there};
 pub(crate) use next_files::{NEXT_FILES_CLOSED, NEXT_FILES_OPEN, Next};
 pub(crate) use php::out_of_bounds;
-pub(crate) use renamed::{DEEPEST as INSTALLER_PAGES_DEEPEST, INSTALLER_RENAMED, Pages, does_an_installers};
+pub(crate) use renamed::{INSTALLER_RENAMED, Pages, does_an_installers, may_be_an_installers};
 pub(crate) use site::{
     CHANGED_IN_WINDOW, COULD_NOT_LOOK, SERVED_DIFFERS, changed, could_not_look, is_over_http, not_answered,
     not_as_unpacked, open_folder, proof_disturbed, served_too_wide, trouble, window_overdue,

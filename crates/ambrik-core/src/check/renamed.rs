@@ -1,6 +1,7 @@
 //! Installers under whatever name: known by what their pages do.
 
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Mutex, PoisonError};
@@ -29,7 +30,7 @@ pub(crate) static INSTALLER_RENAMED: Check = Check {
 /// As many pages are read in one audit, those in few folders below the document root.
 const MOST_PAGES: i64 = 4_000;
 /// Installers are not deeper below the document root.
-pub(crate) const DEEPEST: usize = 2;
+const DEEPEST: usize = 2;
 /// No page of an installer is shorter, in bytes; of longer ones as much is read as the second says.
 const SHORTEST: u64 = 200;
 const LONGEST: u64 = 256 << 10;
@@ -132,6 +133,17 @@ impl Pages {
     }
 }
 
+/// Whether a PHP page of this name in this folder below the document root may be an installer's of another name: it is near the top,
+/// not the front page, in no folder of libraries, and not called as installers are, which is found by that.
+pub(crate) fn may_be_an_installers(folder: &Path, name: &OsStr) -> bool {
+    let front_page = folder.as_os_str().is_empty() && name == "index.php";
+    let elsewhere = |name: &OsStr| super::names::is_librarys(name) || guess(name, Kind::Directory).is_some();
+    !front_page
+        && folder.iter().count() <= DEEPEST
+        && !folder.iter().any(elsewhere)
+        && guess(name, Kind::File).is_none()
+}
+
 /// Whether what stands here of a page does an installer's work by itself: what it does.
 pub(crate) fn does_an_installers(text: &[u8]) -> Option<String> {
     let signs = InstallerSigns::of(text);
@@ -146,12 +158,7 @@ fn signs(case: &PathCase<'_>) -> Option<InstallerSigns> {
     if case.phase == Phase::Open || !is_page || !is_code {
         return None;
     }
-    let above = (case.below_served)();
-    let front_page = above.as_os_str().is_empty() && case.look.os_name() == "index.php";
-    let depth = above.iter().count();
-    let elsewhere = |name: &std::ffi::OsStr| super::names::is_librarys(name) || guess(name, Kind::Directory).is_some();
-    if front_page || depth > DEEPEST || above.iter().any(elsewhere) || guess(case.look.os_name(), Kind::File).is_some()
-    {
+    if !may_be_an_installers(&(case.below_served)(), case.look.os_name()) {
         return None;
     }
     if case.pages?.left.fetch_sub(1, Ordering::Relaxed) <= 0 {

@@ -5,12 +5,12 @@ use rstest::rstest;
 use crate::real;
 
 /// Where sites are: what is below a folder for temporary files is not taken for one's data.
-const PLACE: &str = r#"
+const PLACE: &str = r"
 set -eu
 mount --make-rprivate /
 mount -t tmpfs -o mode=755 tmpfs /srv
 export TMPDIR=/srv
-"#;
+";
 
 /// Places of their own for what some keep outside their roots, and the shape's archive.
 const BEFORE: &str = r#"

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use regex::Regex;
 
 use super::Scene;
-use crate::check::{Guess, INSTALLER_PAGES_DEEPEST, does_an_installers, guess, is_php_name};
+use crate::check::{Guess, does_an_installers, guess, is_php_name, may_be_an_installers};
 use crate::entry::Kind;
 use crate::pattern::pattern;
 use crate::survey::clue::{Clues, Seen, Tells};
@@ -43,14 +43,11 @@ fn by_their_work(scene: &Scene<'_>, clues: &mut Clues, candidates: &[PathBuf]) {
     for (path, entry) in &scene.deployed.entries {
         let Ok(below) = path.strip_prefix(scene.served) else { continue };
         let above = below.parent().unwrap_or(Path::new(""));
-        let front = above.as_os_str().is_empty() && lower_name(path) == "index.php";
-        let other = front
-            || entry.kind != Kind::File
-            || !is_php_name(path)
-            || above.iter().count() > INSTALLER_PAGES_DEEPEST
-            || scene.deployed.aside(path).is_some()
-            || candidates.iter().any(|candidate| path.starts_with(candidate));
-        if other {
+        let may_be = entry.kind == Kind::File
+            && is_php_name(path)
+            && path.file_name().is_some_and(|name| may_be_an_installers(above, name))
+            && scene.deployed.aside(path).is_none();
+        if !may_be || candidates.iter().any(|candidate| path.starts_with(candidate)) {
             continue;
         }
         let Some(text) = scene.deployed.text(path, 256 << 10) else { continue };
