@@ -72,21 +72,36 @@ pub struct ChangeSet {
     pub recorded: i64,
 }
 
-/// The deployment that each change set is part of, by the number of the `open` that began it: from there to the change
-/// set that sealed the site again. Those that belong to none are left out.
+/// What is unpacked and opened within this time is one deployment: as long as a window lasts at most.
+const UNPACKED_FOR_IT: jiff::SignedDuration = jiff::SignedDuration::from_hours(24);
+
+/// The deployment that each change set is part of, by the number of the `open` that began it, or of the `unpack` before that: from
+/// there to the change set that sealed the site again. Those that belong to none are left out.
 #[must_use]
 pub fn deployments(sets: &[ChangeSet]) -> HashMap<i64, i64> {
     let mut open: HashMap<&str, i64> = HashMap::new();
+    let mut unpacked: HashMap<&str, Vec<&ChangeSet>> = HashMap::new();
     let mut found = HashMap::new();
     for set in sets.iter().rev() {
+        let site = &*set.site;
         if set.command == ChangeCommand::Open && set.phase_before == Phase::Sealed {
-            open.insert(&set.site, set.id);
+            let mut story = unpacked.remove(site).unwrap_or_default();
+            if story.first().is_some_and(|first| set.begun.duration_since(first.begun) > UNPACKED_FOR_IT) {
+                story.clear();
+            }
+            let began = story.first().map_or(set.id, |first| first.id);
+            found.extend(story.iter().map(|set| (set.id, began)));
+            open.insert(site, began);
         }
-        if let Some(began) = open.get(&*set.site) {
+        if let Some(began) = open.get(site) {
             found.insert(set.id, *began);
+        } else if set.command == ChangeCommand::Unpack && set.undone_by.is_none() {
+            unpacked.insert(site, vec![set]);
+        } else if let Some(story) = unpacked.get_mut(site) {
+            story.push(set);
         }
         if set.phase_after == Phase::Sealed {
-            open.remove(&*set.site);
+            open.remove(site);
         }
     }
     found

@@ -171,3 +171,56 @@ fn a_seal_that_is_taken_back_leads_into_the_same_window() {
     let stories = deployments(&ledger.change_sets().unwrap());
     assert_eq!((stories.get(&1), stories.get(&2), stories.get(&3)), (Some(&1), Some(&1), None));
 }
+
+/// What belongs together is told by what began it: `u` unpack, `o` open, `s` set, `x` seal, `-` a day later; each with the number of
+/// what it belongs to, 0 for nothing.
+#[rstest]
+#[case::opened("os x", &[1, 1, 1])]
+#[case::unpacked_and_opened("uox", &[1, 1, 1])]
+#[case::set_in_between("usox", &[1, 1, 1, 1])]
+#[case::unpacked_alone("us", &[0, 0])]
+#[case::another_day("u-ox", &[0, 2, 2])]
+#[case::upgraded("uoxuox", &[1, 1, 1, 4, 4, 4])]
+#[case::unpacked_twice("uuox", &[0, 2, 2, 2])]
+#[case::unpacked_while_open("ouxs", &[1, 1, 1, 0])]
+fn what_is_one_deployment(#[case] course: &str, #[case] want: &[i64]) {
+    let (mut phase, mut begun) = (Phase::Sealed, jiff::Timestamp::UNIX_EPOCH);
+    let mut sets = Vec::new();
+    for step in course.chars() {
+        let (command, then) = match step {
+            'u' => (ChangeCommand::Unpack, phase),
+            'o' => (ChangeCommand::Open, Phase::Open),
+            's' => (ChangeCommand::Set, phase),
+            'x' => (ChangeCommand::Seal, Phase::Sealed),
+            '-' => {
+                begun += jiff::SignedDuration::from_hours(25);
+                continue;
+            }
+            _ => continue,
+        };
+        sets.insert(
+            0,
+            ChangeSet {
+                id: i64::try_from(sets.len()).unwrap() + 1,
+                site: "berths".into(),
+                command,
+                begun,
+                ended: Some(begun),
+                settled: false,
+                process: 1,
+                phase_before: phase,
+                phase_after: then,
+                undoes: None,
+                undone_by: None,
+                done: 1,
+                failed: 0,
+                removed: 0,
+                recorded: 0,
+            },
+        );
+        phase = then;
+    }
+    let found = deployments(&sets);
+    let told: Vec<i64> = sets.iter().rev().map(|set| found.get(&set.id).copied().unwrap_or(0)).collect();
+    assert_eq!(told, want);
+}
