@@ -186,6 +186,10 @@ fn of_site(
         }
         return Ok(Exit::Clean);
     }
+    if let Some((path, _)) = plan.archive.as_ref().filter(|_| !args.yes && can_ask()) {
+        let question = format!("Remove the archive {} from the served folder too (kept)?", Shown(path));
+        plan.without_archive = go_on(session, false, &question)?;
+    }
     if !go_on(session, args.yes, &format!("Unpack it for {}?", site.name))? {
         session.terminal.say(&format!("{}: nothing was changed", site.name));
         return Ok(Exit::Usage);
@@ -215,7 +219,7 @@ fn of_site(
     if exit == Exit::Clean && session.terminal.tells() {
         look_again(site, &plan, looked, session)?;
     }
-    if args.archive != Path::new("-") {
+    if args.archive != Path::new("-") && !plan.without_archive {
         tell_served(&args.archive, sites, looked, session);
     }
     Ok(exit)
@@ -232,7 +236,9 @@ fn plan(
     let phase = records.phase_told(&site.name, &mut session.terminal)?.phase;
     let before = records.ledger.as_ref().map(|ledger| ledger.delivered(&site.name)).transpose()?.flatten();
     let (host, accounts, labels) = (&looked.host, &looked.accounts, Some(&looked.labels));
-    let setting = UnpackSetting { host, accounts, neighbours, labels, phase, before, tidy: args.tidy };
+    let place = if args.archive == Path::new("-") { None } else { session.on_host(&args.archive).ok() };
+    let (tidy, archive) = (args.tidy, place.as_deref());
+    let setting = UnpackSetting { host, accounts, neighbours, labels, phase, before, tidy, archive };
     Ok(plan_unpack(setting, site, found)?)
 }
 

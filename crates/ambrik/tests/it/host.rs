@@ -93,6 +93,17 @@ impl TestHost {
         self.told(&self.command(words).current_dir(self.dir.path()).output().unwrap())
     }
 
+    /// The same on a terminal, where somebody types this; all that it prints is in `out`.
+    pub(crate) fn on_a_terminal(&self, words: &[&str], typed: &str) -> Ran {
+        use std::io::Write as _;
+        let line = format!("{} --host {} {}", env!("CARGO_BIN_EXE_ambrik"), self.dir.path().display(), words.join(" "));
+        let mut command = Command::new("script");
+        command.args(["-qec", &line, "/dev/null"]).env("NO_COLOR", "1").stdin(Stdio::piped()).stdout(Stdio::piped());
+        let mut child = command.current_dir(self.dir.path()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(typed.as_bytes()).unwrap();
+        self.told(&child.wait_with_output().unwrap())
+    }
+
     /// Runs a command to its end and counts the changes that it makes.
     pub(crate) fn changes(&self, words: &[&str]) -> u64 {
         let counts = tempfile::tempdir().unwrap();

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use rstest::rstest;
 
@@ -236,7 +236,14 @@ fn from_standard_input_and_from_a_served_folder() {
     assert_eq!(ran.code, 2, "the archive is named as it is from here: {ran:?}");
     let ran = host.run(&["unpack", inside.to_str().unwrap(), "berths", "--yes"]);
     assert_eq!(ran.code, 0, "{ran:?}");
-    assert!(Path::new(&inside).exists());
+    assert!(ran.err.contains("whoever guesses its name may fetch it") && inside.exists(), "{ran:?}");
+    // On a terminal it is asked, and what goes is kept.
+    fs::copy(host.at("first.tar"), &inside).unwrap();
+    let asked = host.on_a_terminal(&["unpack", inside.to_str().unwrap(), "berths"], "y\ny\ny\n");
+    assert!(asked.out.contains("Remove the archive second.tar from the served folder too (kept)?"), "{asked:?}");
+    assert_eq!((asked.code, inside.exists()), (0, false), "{asked:?}");
+    assert_eq!(host.run(&["undo", "--yes"]).code, 0);
+    assert_eq!(fs::read(&inside).unwrap(), fs::read(host.at("first.tar")).unwrap());
 }
 
 /// From the archive alone: the site file is drafted from it, for the root that it will be in, with who serves that.

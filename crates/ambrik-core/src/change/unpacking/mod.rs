@@ -107,7 +107,7 @@ fn switch(
         .replaced
         .iter()
         .map(|old| going(plan, &old.path, old.id, "replaced by what the archive has"))
-        .chain(plan.going().iter().map(|(path, id)| going(plan, path, *id, "gone in the version that was unpacked")))
+        .chain(plan.going().map(|(path, id, why)| going(plan, path, id, why)))
         .collect::<Option<_>>()
         .unwrap_or_default();
     let mut kept = Kept::keep(entry, &bases, &pending, &plan.site.name, means, outcome)?;

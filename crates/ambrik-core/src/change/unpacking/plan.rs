@@ -77,6 +77,10 @@ pub struct UnpackPlan {
     pub gone: Vec<(PathBuf, Identity)>,
     /// Whether that is removed.
     pub tidy: bool,
+    /// The archive itself, where it lies below the root, in what is no data: whoever guesses its name may fetch it.
+    pub archive: Option<(PathBuf, Identity)>,
+    /// Whether that is removed too.
+    pub without_archive: bool,
     /// What earlier archives brought; where none is on record, nothing is known of what is gone, and by whom what is replaced was
     /// changed.
     pub before: Option<Delivered>,
@@ -146,6 +150,8 @@ pub struct UnpackSetting<'a> {
     pub before: Option<Delivered>,
     /// Whether what is gone in this version is removed.
     pub tidy: bool,
+    /// Where the archive lies on the host, if it is a file there.
+    pub archive: Option<&'a Path>,
 }
 
 /// How many bytes are free where a root is, or will be, for the caller.
@@ -170,7 +176,7 @@ pub fn plan_unpack(
     if found.entries.is_empty() {
         return Err(UnpackError::Nothing);
     }
-    let UnpackSetting { host, accounts, neighbours, labels, phase, before, tidy } = setting;
+    let UnpackSetting { host, accounts, neighbours, labels, phase, before, tidy, archive } = setting;
     let labels = labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let policy = Policy::new(Arc::clone(site), phase);
     let wanted = Wanted { policy, solver: Solver::new(site, accounts), labels };
@@ -207,6 +213,8 @@ pub fn plan_unpack(
         stays: Vec::new(),
         gone: Vec::new(),
         tidy,
+        archive: None,
+        without_archive: false,
         before,
         real_root,
         root_id: root.as_ref().map(|(_, id)| *id),
@@ -220,6 +228,7 @@ pub fn plan_unpack(
     }
     if let Some(root) = &root {
         plan.find_gone(root, &wanted.policy, found)?;
+        plan.archive = archive.and_then(|archive| plan.below_the_root(host, &wanted.policy, archive));
     }
     Ok(plan)
 }
@@ -320,8 +329,7 @@ impl UnpackPlan {
         let Some(before) = &self.before else { return Ok(()) };
         let mut gone = Vec::new();
         for path in before.files.keys().filter(|path| !found.entries.contains_key(*path)) {
-            let context = policy.at(&self.site.root.join(path)).context;
-            if !context.is_managed() || !matches!(context.used_as, Use::Code | Use::Hidden | Use::Setup) {
+            if !self.is_of_code(policy, path) {
                 continue;
             }
             // What is no file any more is somebody else's by now.
@@ -332,6 +340,20 @@ impl UnpackPlan {
         }
         self.gone = gone;
         Ok(())
+    }
+
+    /// Whether a path below the root is code, or of what comes and goes with it.
+    fn is_of_code(&self, policy: &Policy, path: &Path) -> bool {
+        let context = policy.at(&self.site.root.join(path)).context;
+        context.is_managed() && matches!(context.used_as, Use::Code | Use::Hidden | Use::Setup)
+    }
+
+    /// The archive below the root, where it lies there.
+    fn below_the_root(&self, host: &Host, policy: &Policy, archive: &Path) -> Option<(PathBuf, Identity)> {
+        let found = host.resolve(archive).ok().filter(|found| found.facts.kind == Kind::File)?;
+        let below = found.path.strip_prefix(&self.real_root).ok()?;
+        let is_brought = self.laid.contains_key(below);
+        (!is_brought && self.is_of_code(policy, below)).then(|| (below.to_owned(), found.facts.id))
     }
 
     fn unseen(&self, path: &Path, failure: Failure) -> UnpackError {
@@ -399,15 +421,18 @@ impl UnpackPlan {
         self.root_id.is_none()
     }
 
-    /// What is gone in this version and goes.
-    pub(super) fn going(&self) -> &[(PathBuf, Identity)] {
-        if self.tidy { &self.gone } else { &[] }
+    /// What goes besides what is replaced: its path, what is there, and why.
+    pub(super) fn going(&self) -> impl Iterator<Item = (&Path, Identity, &'static str)> {
+        let gone = self.gone.iter().filter(|_| self.tidy).map(|it| (it, "gone in the version that was unpacked"));
+        let archive =
+            self.archive.iter().filter(|_| self.without_archive).map(|it| (it, "the archive that was unpacked"));
+        gone.chain(archive).map(|((path, id), why)| (&**path, *id, why))
     }
 
     /// Whether nothing is to be done.
     #[must_use]
     pub fn is_done(&self) -> bool {
-        self.laid.is_empty() && self.going().is_empty()
+        self.laid.is_empty() && self.going().next().is_none()
     }
 }
 
