@@ -50,6 +50,13 @@ why() { measure "why_${*: -1}" bash -c '"$0" --host "$1" why "${@:3}" - < "$2"' 
 audit() { measure "$1" "${@:2}" "$ambrik" --host "$host" audit site --quiet; }
 without_labels() { mv "$host/etc/selinux" "$host/etc/selinux.off"; mv "$host/sys" "$host/sys.off"; }
 with_labels() { mv "$host/etc/selinux.off" "$host/etc/selinux"; mv "$host/sys.off" "$host/sys"; }
+# An archive of the same size as a tree of 40,000 files at most, laid down with and without.
+mkdir -p "$folder/new"
+"$folder/make_tree" "$folder/new" "$((entries < 40000 ? entries : 40000))" > /dev/null
+tar -C "$folder/new/srv/www/site" -czf "$folder/site.tar.gz" .
+new=$folder/new/srv/www/laid
+sed 's|^root = .*|root = "/srv/www/laid"|' "$host/etc/ambrik/sites/site.toml" > "$folder/new/etc/ambrik/sites/laid.toml"
+by_hand='mkdir "$0"; tar -C "$0" -xzf "$1"; chown -R 0:0 "$0"; find "$0" -type d -exec chmod 755 {} +; find "$0" -type f -exec chmod 644 {} +'
 for run in $(seq "$runs"); do
   echo "run $run of $runs" >&2
   measure chown chown -R 33:33 "$site"
@@ -85,6 +92,12 @@ for run in $(seq "$runs"); do
   sync
   with_labels
   rm -rf "$host/var/lib/ambrik"
+  measure unpack "$ambrik" --host "$folder/new" unpack "$folder/site.tar.gz" laid --yes --quiet
+  rm -rf "$new" "$folder/new/var/lib/ambrik"
+  sync
+  measure by_hand bash -c "$by_hand" "$new" "$folder/site.tar.gz"
+  rm -rf "$new"
+  sync
 done
 
 ratio() { awk -v a="$1" -v b="$2" 'BEGIN { printf "%.2f", a / b }'; }
@@ -113,6 +126,7 @@ $(row "with labels: the same in JSON, every path" json listing "$(m listing)")
 $(row "with labels: set, nothing to do" idle audit "$(m audit)" 1.10)
 $(row "with labels: set, every owner, mode and label" set "chown + chmod + chcon" "$three" 1.00)
 $(row "with labels: undo of that" undo set "$(m set)" 1.20)
+$(row "unpack, $(tar -tzf "$folder/site.tar.gz" | wc -l) paths" unpack "tar + chown + 2 find" "$(m by_hand)" 1.00)
 $(row "why --brief, $(wc -l < "$folder/paths") paths" why_--brief "their listing" "$(m walk)")
 $(row "why --format json, the same" why_json "their listing" "$(m walk)")
 END

@@ -216,7 +216,7 @@ impl ArchiveLook {
         each: &mut dyn FnMut(&[u8]),
     ) -> Result<u64, ArchiveError> {
         let mut length = 0;
-        let mut buffer = vec![0; 1 << 16];
+        let mut buffer = [0; 1 << 13];
         loop {
             let count = content.read(&mut buffer).map_err(|cause| archive.broken(read, cause))?;
             if count == 0 {

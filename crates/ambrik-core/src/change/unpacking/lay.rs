@@ -158,7 +158,7 @@ impl Staging {
             new.push((file, dir, name, &laid.rights));
         }
         let mut hasher = blake3::Hasher::new();
-        let mut buffer = vec![0; 1 << 16];
+        let mut buffer = [0; 1 << 13];
         loop {
             let count = content.read(&mut buffer).map_err(|cause| Failure::Says(format!("the archive: {cause}")))?;
             if count == 0 {
