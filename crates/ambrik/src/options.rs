@@ -58,6 +58,36 @@ pub(crate) enum Format {
     Text,
     /// For programs: one JSON document, described in docs/schemas.
     Json,
+    /// Audits, for spreadsheets: a line for each finding and path.
+    Csv,
+    /// Audits, for a collector of metrics that reads files (OpenMetrics).
+    Openmetrics,
+    /// Audits, for continuous integration: a suite for each site, a case for each check (JUnit's XML).
+    Junit,
+    /// Audits, for what gathers the findings of analysers (SARIF 2.1.0).
+    Sarif,
+}
+
+/// An output form that only audits have.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum AuditFormat {
+    Csv,
+    Junit,
+    Openmetrics,
+    Sarif,
+}
+
+impl Format {
+    /// What only audits can be printed as.
+    pub(crate) const fn of_audit(self) -> Option<AuditFormat> {
+        match self {
+            Self::Text | Self::Json => None,
+            Self::Csv => Some(AuditFormat::Csv),
+            Self::Junit => Some(AuditFormat::Junit),
+            Self::Openmetrics => Some(AuditFormat::Openmetrics),
+            Self::Sarif => Some(AuditFormat::Sarif),
+        }
+    }
 }
 
 /// When colours are used.

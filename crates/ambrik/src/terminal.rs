@@ -62,14 +62,42 @@ impl<'s> Terminal<'s> {
 
     /// Writes a result in the format that was asked for.
     pub(crate) fn write(&mut self, report: &dyn Report) -> io::Result<()> {
-        match self.format {
-            Format::Text => {
-                let mut out = io::BufWriter::new(self.out());
-                report.text(&mut out)?;
-                out.flush()
-            }
-            Format::Json => report.json(&mut *self.out),
+        if self.format != Format::Text {
+            return Self::write_for_programs(self.format, report, &mut *self.out);
         }
+        let mut out = io::BufWriter::new(self.out());
+        report.text(&mut out)?;
+        out.flush()
+    }
+
+    /// Writes a result to a file, at once or not at all: whoever reads there sees the old one or the new one. For people it has
+    /// colours only where they are always wanted.
+    pub(crate) fn write_to(&self, path: &Path, report: &dyn Report) -> io::Result<()> {
+        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o666);
+        let mut file = tempfile::Builder::new().prefix(".ambrik-").permissions(mode).tempfile_in(folder)?;
+        let mut out = io::BufWriter::new(&mut file);
+        match self.format {
+            Format::Text if self.color == When::Always => report.text(&mut out)?,
+            Format::Text => report.text(&mut Plain { to: &mut out, state: StripBytes::new() })?,
+            format => Self::write_for_programs(format, report, &mut out)?,
+        }
+        out.flush()?;
+        drop(out);
+        file.as_file().sync_all()?;
+        file.persist(path).map(|_| ()).map_err(|error| error.error)
+    }
+
+    fn write_for_programs(format: Format, report: &dyn Report, out: &mut dyn Write) -> io::Result<()> {
+        match format.of_audit() {
+            Some(format) => report.of_audit(format, out),
+            None => report.json(out),
+        }
+    }
+
+    /// What was asked for that only audits can be printed as.
+    pub(crate) fn format_of_audit(&self) -> Option<Format> {
+        Some(self.format).filter(|format| format.of_audit().is_some())
     }
 
     /// Whether people read along while the work is done.

@@ -8,6 +8,7 @@ use ambrik_core::audit::{Audit, AuditSetting, HostFinding, audit, host_findings}
 use ambrik_core::check::Severity;
 use ambrik_core::label::{LabelLine, table};
 use ambrik_core::over_http;
+use ambrik_core::shown::Shown;
 use ambrik_core::site::{Phase, Site};
 use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
@@ -42,6 +43,9 @@ pub(crate) struct AuditArgs {
     /// Show SELinux labels instead of findings: what paths have, what a relabelling would give, what they should have
     #[arg(long)]
     labels: bool,
+    /// Write the report to this file instead, at once or not at all
+    #[arg(long, value_name = "FILE")]
+    to: Option<PathBuf>,
 }
 
 /// A severity, or none at all.
@@ -87,6 +91,10 @@ pub(super) fn again(
 }
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if args.labels && session.terminal.format_of_audit().is_some() {
+        return Err(Failure::usage("--labels has text and json; the other formats are of findings"));
+    }
+    let started = std::time::Instant::now();
     let mut looked = session.look()?;
     let Sites { chosen: sites, neighbours, mut wrong } = session.sites(&args.names, &looked)?;
     session.terminal.report_wrong(&wrong);
@@ -95,8 +103,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let services = looked.services();
     session.terminal.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
     let longest = longest(&args.within)?;
-    let mut audits = Vec::new();
-    let mut tables = Vec::new();
+    let (mut audits, mut tables, mut until) = (Vec::new(), Vec::new(), Vec::new());
     for site in &sites {
         for whom in [Whom::Php, Whom::Web] {
             let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, services);
@@ -144,6 +151,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
             tables.push(lines);
         }
         audits.push(audit);
+        until.push(phase.until);
     }
     if audits.is_empty() {
         return Ok(Exit::Usage);
@@ -152,7 +160,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         session.terminal.say(&words);
     }
     let of_host = host_findings(&audits);
-    session.terminal.write(&AuditReport {
+    let report = AuditReport {
         host: &session.host_name(),
         accounts: &looked.accounts,
         labels: &looked.labels,
@@ -161,7 +169,17 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         wrong: &wrong,
         tables: args.labels.then_some(&*tables),
         each: args.each,
-    })?;
+        until: &until,
+        took: started.elapsed(),
+        fail_on: args.fail_on.severity(),
+    };
+    match &args.to {
+        None => session.terminal.write(&report)?,
+        Some(file) => session.terminal.write_to(file, &report).map_err(|error| {
+            let what = format!("cannot write the report to {}: {error}; what was there is there still", Shown(file));
+            Failure::io(&what, &error)
+        })?,
+    }
     if !wrong.is_empty() {
         return Ok(Exit::Partial);
     }

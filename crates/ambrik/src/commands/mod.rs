@@ -16,7 +16,7 @@ mod undo;
 mod unpack;
 mod why;
 
-use clap::Subcommand;
+use clap::{Subcommand, ValueEnum as _};
 
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
@@ -41,6 +41,12 @@ pub(crate) enum Command {
 
 /// Runs a command.
 pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if let (Some(format), false) = (session.terminal.format_of_audit(), matches!(command, Command::Audit(_))) {
+        let name = format.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
+        let says =
+            format!("--format {name} is for audits (ambrik audit --format {name}); other commands have text and json");
+        return Err(Failure::usage(says));
+    }
     match command {
         Command::Accounts(args) => accounts::run(&args, session),
         Command::Survey(args) => survey::run(&args, session),

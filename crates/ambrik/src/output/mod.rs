@@ -3,6 +3,7 @@
 pub(crate) mod accounts_text;
 pub(crate) mod audit_text;
 pub(crate) mod changes_text;
+mod csv;
 pub(crate) mod history_text;
 pub(crate) mod json;
 pub(crate) mod json_audit;
@@ -12,12 +13,16 @@ pub(crate) mod json_records;
 pub(crate) mod json_survey;
 pub(crate) mod json_unpack;
 pub(crate) mod json_why;
+mod junit;
 pub(crate) mod labels_text;
 pub(crate) mod move_text;
+mod openmetrics;
 pub(crate) mod report;
+mod sarif;
 pub(crate) mod script;
 pub(crate) mod survey_text;
 mod table;
+mod told;
 pub(crate) mod undo_text;
 pub(crate) mod unpack_text;
 pub(crate) mod why_text;
@@ -87,6 +92,13 @@ fn acl_text_named(acl: &Acl, prefix: &str, user: &dyn Fn(Uid) -> String, group: 
         format!("{prefix}{whom}:{}", entry.perm)
     });
     entries.collect::<Vec<_>>().join(",")
+}
+
+/// A text as XML can hold it: what XML 1.0 has no way to write is told by a mark.
+fn shown_xml(text: &str) -> String {
+    let allowed =
+        |c: char| matches!(c, '\t' | '\n' | '\r' | ' '..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..);
+    text.chars().map(|c| if allowed(c) { c } else { char::REPLACEMENT_CHARACTER }).collect()
 }
 
 /// Why settings look as if no installer had run.

@@ -3,11 +3,13 @@
 
 use std::io::{self, Write};
 use std::path::Path;
+use std::time::Duration;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::archive::{Archive, ArchiveLook};
 use ambrik_core::audit::{Audit, HostFinding};
 use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
+use ambrik_core::check::Severity;
 use ambrik_core::host::Services;
 use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::survey::Survey;
@@ -16,10 +18,11 @@ use ambrik_core::why::{Everything, NoFile, Review};
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accounts_text, audit_text, history_text, json_audit, json_changes, json_host, json_records, json_survey,
-    json_unpack, json_why, labels_text, move_text, survey_text, unpack_text, why_text,
+    accounts_text, audit_text, csv, history_text, json_audit, json_changes, json_host, json_records, json_survey,
+    json_unpack, json_why, junit, labels_text, move_text, openmetrics, sarif, survey_text, unpack_text, why_text,
 };
 use crate::failure::Wrong;
+use crate::options::AuditFormat;
 
 /// A result.
 pub(crate) trait Report {
@@ -28,6 +31,11 @@ pub(crate) trait Report {
 
     /// One JSON document.
     fn json(&self, out: &mut dyn Write) -> io::Result<()>;
+
+    /// In a format that only audits have; other commands refuse it before they do anything.
+    fn of_audit(&self, _: AuditFormat, _: &mut dyn Write) -> io::Result<()> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
 }
 
 /// `accounts`.
@@ -60,6 +68,18 @@ pub(crate) struct AuditReport<'r> {
     pub(crate) tables: Option<&'r [Vec<LabelLine>]>,
     /// Whether every path is named.
     pub(crate) each: bool,
+    /// When the window of each site ends, where it has one.
+    pub(crate) until: &'r [Option<jiff::Timestamp>],
+    pub(crate) took: Duration,
+    /// What makes the exit code 1.
+    pub(crate) fail_on: Option<Severity>,
+}
+
+impl AuditReport<'_> {
+    /// Whether all that was asked for could be judged.
+    pub(super) fn is_complete(&self) -> bool {
+        self.wrong.is_empty() && self.audits.iter().all(Audit::is_complete)
+    }
 }
 
 impl Report for AuditReport<'_> {
@@ -79,6 +99,15 @@ impl Report for AuditReport<'_> {
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         let host = HostHeader { name: self.host, labels: self.labels, accounts: self.accounts };
         json_audit::audit(&host, (self.audits, self.of_host), self.wrong, self.tables.unwrap_or_default(), out)
+    }
+
+    fn of_audit(&self, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
+        match format {
+            AuditFormat::Csv => csv::write(self, out),
+            AuditFormat::Junit => junit::write(self, self.fail_on, out),
+            AuditFormat::Openmetrics => openmetrics::write(self, out),
+            AuditFormat::Sarif => sarif::write(self, out),
+        }
     }
 }
 

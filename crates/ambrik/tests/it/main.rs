@@ -16,6 +16,7 @@ mod document_root;
 mod documents;
 mod every_step;
 mod exposure;
+mod formats;
 mod host;
 mod hostile_archives;
 mod kept;
