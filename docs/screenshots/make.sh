@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures of each command's output from the demo host, in a terminal window under Xvfb.
-# Needs root, and Debian's packages xvfb, xterm, imagemagick and fonts-dejavu-core.
+# Needs root, and Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core and chromium.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 cd "$here/../.."
@@ -50,6 +50,10 @@ ambrik --host $demo set tidewatch notices --yes > /dev/null
 ambrik --host $demo undo 2 --yes > /dev/null
 picture history 12 "$(prompt "ambrik --host $demo history")"
 picture undo 12 "$(prompt "ambrik --host $demo undo 5 --yes")"
+ambrik --host $demo audit --format html --to "$work/page.html" --quiet > /dev/null || true
+chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --hide-scrollbars \
+  --user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$work/page.png" "file://$work/page.html" > /dev/null 2>&1
+convert "$work/page.png" -strip -define png:compression-level=9 -colors 64 "$here/page.png"
 # An upgrade of the bookings; one file was changed since the version before was unpacked.
 rm -rf $demo
 ambrik demo $demo --build-only > /dev/null

@@ -64,6 +64,8 @@ pub(crate) enum Format {
     Openmetrics,
     /// Audits, for continuous integration: a suite for each site, a case for each check (JUnit's XML).
     Junit,
+    /// Audits, as a page to hand on: one file that fetches nothing.
+    Html,
     /// Audits, for what gathers the findings of analysers (SARIF 2.1.0).
     Sarif,
 }
@@ -72,6 +74,7 @@ pub(crate) enum Format {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum AuditFormat {
     Csv,
+    Html,
     Junit,
     Openmetrics,
     Sarif,
@@ -83,6 +86,7 @@ impl Format {
         match self {
             Self::Text | Self::Json => None,
             Self::Csv => Some(AuditFormat::Csv),
+            Self::Html => Some(AuditFormat::Html),
             Self::Junit => Some(AuditFormat::Junit),
             Self::Openmetrics => Some(AuditFormat::Openmetrics),
             Self::Sarif => Some(AuditFormat::Sarif),

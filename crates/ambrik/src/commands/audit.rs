@@ -171,6 +171,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         each: args.each,
         until: &until,
         took: started.elapsed(),
+        history: &records.sets,
         fail_on: args.fail_on.severity(),
     };
     match &args.to {

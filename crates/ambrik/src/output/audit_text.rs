@@ -44,7 +44,7 @@ pub(crate) fn render(
     Ok(())
 }
 
-fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
+pub(super) fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
     audit.wrong.findings.iter().filter(|f| f.accepted.is_none())
 }
 
@@ -96,7 +96,7 @@ fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write
 }
 
 /// The first line: what matters most, in one sentence.
-fn verdict(audit: &Audit) -> (anstyle::Style, String) {
+pub(super) fn verdict(audit: &Audit) -> (anstyle::Style, String) {
     let of = |names: &[&str]| -> u64 {
         counted_findings(audit).filter(|f| names.contains(&f.check.name)).map(|f| count(f.count())).sum()
     };
@@ -321,7 +321,7 @@ fn is_the_part(audit: &Audit, finding: &Finding) -> bool {
 }
 
 /// What the findings of one check say together.
-fn says(audit: &Audit, check: &Check, findings: &[&Finding]) -> String {
+pub(super) fn says(audit: &Audit, check: &Check, findings: &[&Finding]) -> String {
     let mut reasons: BTreeMap<Reason, u64> = BTreeMap::new();
     for (reason, n) in findings.iter().flat_map(|f| &f.reasons) {
         *reasons.entry(reason.clone()).or_default() += n;

@@ -46,10 +46,17 @@ pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write)
 }
 
 fn state(set: &ChangeSet) -> String {
+    let word = state_word(set);
+    let is_odd = set.undone_by.is_none() && (set.ended.is_none() || set.failed > 0);
+    if is_odd { styled(ODD, &word) } else { word }
+}
+
+/// What became of a change set.
+pub(super) fn state_word(set: &ChangeSet) -> String {
     match (set.undone_by, set.ended) {
         (Some(by), _) => format!("taken back by {by}"),
-        (None, None) => styled(ODD, "stopped in the middle"),
-        (None, Some(_)) if set.failed > 0 => styled(ODD, "done in part"),
+        (None, None) => "stopped in the middle".into(),
+        (None, Some(_)) if set.failed > 0 => "done in part".into(),
         (None, Some(_)) => "done".into(),
     }
 }

@@ -5,6 +5,7 @@ pub(crate) mod audit_text;
 pub(crate) mod changes_text;
 mod csv;
 pub(crate) mod history_text;
+mod html;
 pub(crate) mod json;
 pub(crate) mod json_audit;
 pub(crate) mod json_changes;

@@ -18,7 +18,7 @@ use ambrik_core::why::{Everything, NoFile, Review};
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accounts_text, audit_text, csv, history_text, json_audit, json_changes, json_host, json_records, json_survey,
+    accounts_text, audit_text, csv, history_text, html, json_audit, json_changes, json_host, json_records, json_survey,
     json_unpack, json_why, junit, labels_text, move_text, openmetrics, sarif, survey_text, unpack_text, why_text,
 };
 use crate::failure::Wrong;
@@ -71,6 +71,8 @@ pub(crate) struct AuditReport<'r> {
     /// When the window of each site ends, where it has one.
     pub(crate) until: &'r [Option<jiff::Timestamp>],
     pub(crate) took: Duration,
+    /// What was changed, the newest first.
+    pub(crate) history: &'r [ChangeSet],
     /// What makes the exit code 1.
     pub(crate) fail_on: Option<Severity>,
 }
@@ -104,6 +106,7 @@ impl Report for AuditReport<'_> {
     fn of_audit(&self, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
         match format {
             AuditFormat::Csv => csv::write(self, out),
+            AuditFormat::Html => html::write(self, out),
             AuditFormat::Junit => junit::write(self, self.fail_on, out),
             AuditFormat::Openmetrics => openmetrics::write(self, out),
             AuditFormat::Sarif => sarif::write(self, out),

@@ -27,6 +27,7 @@ mod moved;
 mod name_service;
 mod nested;
 mod no_root;
+mod page;
 mod php_settings;
 mod proved;
 mod real;
