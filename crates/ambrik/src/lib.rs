@@ -68,10 +68,13 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             .terminal
             .warn(&format!("{name} is not followed where somebody else's rights are used (sudo, set-uid); use --{id}"));
     }
-    let result = commands::run(cli.command, &mut session);
-    match result {
+    let exit = match commands::run(cli.command, &mut session) {
         Ok(exit) => exit,
         Err(failure) => session.terminal.report(&failure),
+    };
+    match session.terminal.release(exit) {
+        Ok(()) => exit,
+        Err(error) => session.terminal.report(&error.into()),
     }
 }
 

@@ -43,7 +43,7 @@ pub(crate) struct Global {
         help_heading = "Options of every command"
     )]
     pub(crate) color: When,
-    /// Print results and errors only
+    /// Print nothing where nothing is to be said: where all is as it should be, or was done
     #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = "Options of every command")]
     pub(crate) quiet: bool,
     /// Say more of what is being done

@@ -19,12 +19,29 @@ pub(crate) struct Terminal<'s> {
     color: When,
     out: &'s mut dyn Write,
     err: &'s mut dyn Write,
+    /// What people are told only where something is to be said.
+    held: Option<Vec<u8>>,
 }
 
 impl<'s> Terminal<'s> {
     pub(crate) fn new(global: &Global, out: &'s mut dyn Write, err: &'s mut dyn Write) -> Self {
         let Global { format, quiet, verbose, color, .. } = *global;
-        Self { format, quiet, verbose, color, out, err }
+        Self { format, quiet, verbose, color, out, err, held: None }
+    }
+
+    /// With `-q` holds back what people are told of what was done, until it is known whether anything is to be said.
+    pub(crate) fn hold(&mut self) {
+        if self.quiet && self.format == Format::Text {
+            self.held = Some(Vec::new());
+        }
+    }
+
+    /// Says what was held back; where all went well it is dropped.
+    pub(crate) fn release(&mut self, exit: Exit) -> io::Result<()> {
+        match self.held.take() {
+            Some(held) if exit != Exit::Clean => self.out.write_all(&held),
+            _ => Ok(()),
+        }
     }
 
     /// Whether results for people have colours.
@@ -38,11 +55,12 @@ impl<'s> Terminal<'s> {
 
     /// Where results for people go; colours are taken out where they are not wanted.
     pub(crate) fn out(&mut self) -> Box<dyn Write + '_> {
-        if self.has_colours() {
-            Box::new(&mut *self.out)
-        } else {
-            Box::new(Plain { to: self.out, state: StripBytes::new() })
-        }
+        let has_colours = self.has_colours();
+        let to: &mut dyn Write = match &mut self.held {
+            Some(held) => held,
+            None => &mut *self.out,
+        };
+        if has_colours { Box::new(to) } else { Box::new(Plain { to, state: StripBytes::new() }) }
     }
 
     /// Where results for programs go, unchanged.
@@ -107,7 +125,7 @@ impl<'s> Terminal<'s> {
 
     /// Prints a line of results.
     pub(crate) fn line(&mut self, words: &str) -> io::Result<()> {
-        writeln!(self.out, "{words}")
+        writeln!(self.out(), "{words}")
     }
 
     /// Says something about what is being done.
@@ -120,6 +138,11 @@ impl<'s> Terminal<'s> {
 
     /// Asks something; the answer comes on the same line.
     pub(crate) fn ask(&mut self, words: &str) {
+        // Whoever is asked must see what about.
+        if let Some(held) = &mut self.held {
+            let _ = self.out.write_all(&std::mem::take(held));
+            let _ = self.out.flush();
+        }
         let _ = write!(self.err, "{words}");
         let _ = self.err.flush();
     }

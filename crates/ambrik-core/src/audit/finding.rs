@@ -1,9 +1,10 @@
 //! Findings, put together out of what the inspection saw.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
 use jiff::civil::Date;
 
 use super::Audit;
@@ -51,6 +52,51 @@ impl Finding {
     pub const fn severity(&self) -> Severity {
         self.check.severity
     }
+}
+
+/// What says the same, and more, of the same paths: a check's findings, and the checks that they follow from.
+const FOLLOWS: [(&str, &[&str]); 6] = [
+    ("php-writes-code", &["everyone-writes"]),
+    ("php-writes-secret", &["everyone-writes"]),
+    ("reaches-other-site", &["everyone-writes", "secret-exposed"]),
+    ("secret-exposed", &["everyone-writes"]),
+    ("everyone-reads", &["everyone-writes", "secret-exposed", "reaches-other-site"]),
+    ("another-reads", &["another-writes", "secret-exposed"]),
+];
+
+/// For each finding the place of the one that it follows from: one of the same part, which is of all its paths.
+pub(super) fn causes(findings: &[Finding]) -> Vec<Option<usize>> {
+    let numbers = |finding: &Finding| -> Option<Vec<u32>> {
+        let numbers = finding.paths.iter().map(|found| match found {
+            Found::Deviation(number) => Some(*number),
+            Found::Path(_) => None,
+        });
+        numbers.collect()
+    };
+    let whole: Vec<Option<HashSet<u32, RandomState>>> = findings
+        .iter()
+        .map(|finding| {
+            let is_cause = FOLLOWS.iter().any(|(_, causes)| causes.contains(&finding.check.name));
+            let paths = is_cause.then(|| numbers(finding)).flatten()?;
+            Some(paths.into_iter().collect())
+        })
+        .collect();
+    let open = |finding: &Finding| finding.accepted.is_none() && !finding.above;
+    findings
+        .iter()
+        .map(|finding| {
+            let (_, names) = FOLLOWS.iter().find(|(name, _)| *name == finding.check.name).filter(|_| open(finding))?;
+            let paths = numbers(finding)?;
+            names.iter().find_map(|name| {
+                let is_cause = |(place, cause): (usize, &Finding)| {
+                    let same = cause.check.name == *name && cause.part == finding.part && open(cause);
+                    let all = whole[place].as_ref().is_some_and(|all| paths.iter().all(|path| all.contains(path)));
+                    (same && all).then_some(place)
+                };
+                findings.iter().enumerate().find_map(is_cause)
+            })
+        })
+        .collect()
 }
 
 /// What tells one finding from another.

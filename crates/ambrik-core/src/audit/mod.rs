@@ -178,6 +178,13 @@ impl Audit {
         })
     }
 
+    /// For each finding, by its place in the list, the place of the one that it follows from on the same paths: where every account can
+    /// write, that PHP can is no news.
+    #[must_use]
+    pub fn causes(&self) -> Vec<Option<usize>> {
+        finding::causes(&self.wrong.findings)
+    }
+
     /// The line that a finding says.
     #[must_use]
     pub fn says(&self, finding: &Finding) -> String {

@@ -408,11 +408,17 @@ impl Check {
         self.name == other.name
     }
 
+    /// What is wrong, with the names of a site's accounts.
+    #[must_use]
+    pub fn wrong_of(&self, site: &Site) -> String {
+        let named = [("{php}", &site.php.user), ("{web}", &site.web.user), ("{keeper}", &site.keeper.user)];
+        named.iter().fold(self.wrong.to_owned(), |text, (mark, name)| text.replace(mark, name))
+    }
+
     /// The finding's line: what is wrong, how, and what it lets somebody do.
     #[must_use]
     pub fn says(&self, site: &Site, reasons: &BTreeMap<Reason, u64>) -> String {
-        let named = [("{php}", &site.php.user), ("{web}", &site.web.user), ("{keeper}", &site.keeper.user)];
-        let wrong = named.iter().fold(self.wrong.to_owned(), |text, (mark, name)| text.replace(mark, name));
+        let wrong = self.wrong_of(site);
         let mut how: Vec<String> = Vec::new();
         for (reason, count) in reasons.iter().take(4) {
             how.push(match reason {

@@ -169,6 +169,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         wrong: &wrong,
         tables: args.labels.then_some(&*tables),
         each: args.each,
+        quiet: session.terminal.quiet,
         until: &until,
         took: started.elapsed(),
         history: &records.sets,

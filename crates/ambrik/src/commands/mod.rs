@@ -47,6 +47,19 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
             format!("--format {name} is for audits (ambrik audit --format {name}); other commands have text and json");
         return Err(Failure::usage(says));
     }
+    let does = matches!(
+        command,
+        Command::Audit(_)
+            | Command::Set(_)
+            | Command::Open(_)
+            | Command::Seal(_)
+            | Command::Move(_)
+            | Command::Unpack(_)
+            | Command::Undo(_)
+    );
+    if does {
+        session.terminal.hold();
+    }
     match command {
         Command::Accounts(args) => accounts::run(&args, session),
         Command::Survey(args) => survey::run(&args, session),

@@ -7,12 +7,16 @@ use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, PartLine, PutRight};
 use ambrik_core::check::{Check, Reason, Severity};
 use ambrik_core::shown::Shown;
 
+use super::report::AuditReport;
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
-use crate::failure::Wrong;
 
 /// As many parts are shown where not each path is asked for.
 const MOST_PARTS: usize = 200;
+/// Of more sites than these not every one is told whole.
+const FEW: usize = 3;
+/// As many are named that are as they should be.
+const FEW_NAMES: usize = 24;
 /// keeper, php, web and others.
 const ROLES: usize = 4;
 /// In as many parts a finding is shown.
@@ -20,28 +24,95 @@ const MOST_ROWS: usize = 12;
 /// As many examples are shown for each part of a finding.
 const EXAMPLES: usize = 3;
 
-pub(crate) fn render(
-    audits: &[Audit],
-    of_host: &[HostFinding],
-    wrong: &[Wrong],
-    each: bool,
-    out: &mut dyn Write,
-) -> io::Result<()> {
-    for (n, audit) in audits.iter().enumerate() {
-        if n > 0 {
+pub(super) fn render(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let AuditReport { audits, of_host, each, .. } = *report;
+    let all = audits.len() + report.wrong.len();
+    let many = all > FEW && !each;
+    if many {
+        overview(report, out)?;
+    }
+    let is_told = |audit: &&Audit| match audit.worst() {
+        None => !report.quiet && !many,
+        Some(worst) => !many || worst == Severity::High,
+    };
+    for (n, audit) in audits.iter().filter(is_told).enumerate() {
+        if n > 0 || many {
             writeln!(out)?;
         }
         block(audit, of_host, each, out)?;
     }
     host(of_host, out)?;
-    if audits.len() + wrong.len() > 1 {
-        let good = audits.iter().filter(|a| counted_findings(a).next().is_none()).count();
-        let (good, bad) = (count(good), count(audits.len() - good));
-        let total = counted(good + bad + count(wrong.len()), "site", "sites");
-        let unjudged = if wrong.is_empty() { String::new() } else { format!(", {} not judged", wrong.len()) };
-        writeln!(out, "\n{total}: {} as they should be, {} with findings{unjudged}", number(good), number(bad))?;
+    match all {
+        0 | 1 => Ok(()),
+        _ if many => writeln!(out, "\n{}", styled(FAINT, "one site whole: ambrik audit SITE; all of them: --each")),
+        _ => writeln!(out, "\n{}", totals(report)),
     }
-    Ok(())
+}
+
+/// How many sites are as they should be.
+pub(super) fn totals(report: &AuditReport<'_>) -> String {
+    let good = report.audits.iter().filter(|audit| counted_findings(audit).next().is_none()).count();
+    let (good, bad) = (count(good), count(report.audits.len() - good));
+    let total = counted(good + bad + count(report.wrong.len()), "site", "sites");
+    let unjudged = if report.wrong.is_empty() { String::new() } else { format!(", {} not judged", report.wrong.len()) };
+    format!("{total}: {} as they should be, {} with findings{unjudged}", number(good), number(bad))
+}
+
+/// How many findings of a site are high, medium and low.
+pub(super) fn severities(audit: &Audit) -> [usize; 3] {
+    [Severity::High, Severity::Medium, Severity::Low]
+        .map(|severity| counted_findings(audit).filter(|finding| finding.severity() == severity).count())
+}
+
+/// A line for each site that is not as it should be, the worst first; the others in one.
+fn overview(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    writeln!(out, "{}\n", styled(HEAD, &totals(report)))?;
+    let mut sites: Vec<(&Audit, Option<jiff::Timestamp>)> =
+        report.audits.iter().zip(report.until.iter().copied()).collect();
+    sites.sort_by_key(|(audit, _)| std::cmp::Reverse(severities(audit)));
+    let (bad, good): (Vec<_>, Vec<_>) = sites.into_iter().partition(|(audit, _)| audit.worst().is_some());
+    let is_open = |until: &Option<jiff::Timestamp>| until.is_some();
+    let (open, room) = if bad.iter().any(|(_, until)| is_open(until)) { (true, 42) } else { (false, 58) };
+    let heads = ["site", "high", "medium", "low", "what matters most", "window"];
+    let mut rows = table(&heads[..if open { 6 } else { 5 }]);
+    for wrong in report.wrong {
+        rows.add_row([
+            cut(&wrong.site, 24),
+            String::new(),
+            String::new(),
+            String::new(),
+            styled(BAD, "not judged, see above"),
+        ]);
+    }
+    for (audit, until) in bad {
+        let [high, medium, low] = severities(audit).map(|n| if n == 0 { String::new() } else { number(count(n)) });
+        let (look, words) = verdict(audit);
+        let first = words.split("; ").next().unwrap_or_default();
+        let mut row = vec![
+            cut(&audit.site.name, 24),
+            styled(BAD, &high),
+            styled(ODD, &medium),
+            low,
+            styled(look, &cut(first, room)),
+        ];
+        if open {
+            row.push(until.map(left).unwrap_or_default());
+        }
+        rows.add_row(row);
+    }
+    write(&mut rows, &[1, 2, 3], "  ", out)?;
+    let names: Vec<&str> = good.iter().map(|(audit, _)| &*audit.site.name).collect();
+    match names.len() {
+        0 => Ok(()),
+        1..=FEW_NAMES => wrapped(&format!("as they should be: {}", names.join(", ")), "  ", "    ", out),
+        n => writeln!(out, "  {} more are as they should be", number(count(n))),
+    }
+}
+
+/// How long a window is open still.
+fn left(until: jiff::Timestamp) -> String {
+    let minutes = (until.as_second() - jiff::Timestamp::now().as_second() + 59) / 60;
+    if minutes > 0 { format!("{minutes} min left") } else { styled(BAD, "past its end") }
 }
 
 pub(super) fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
@@ -79,21 +150,78 @@ fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write
     }
     writeln!(out)?;
     rights(audit, each, out)?;
-    let mut checks: BTreeMap<usize, Vec<&Finding>> = BTreeMap::new();
-    for (n, finding) in counted_findings(audit).enumerate() {
-        let known = checks
-            .iter()
-            .find(|(_, of)| of[0].check.is(finding.check) && of[0].above == finding.above)
-            .map(|(k, _)| *k);
-        checks.entry(known.unwrap_or(n)).or_default().push(finding);
-    }
-    for findings in checks.values() {
+    for cause in by_cause(audit) {
         writeln!(out)?;
-        check(audit, findings, each, out)?;
+        check(audit, &cause, each, out)?;
     }
     accepted(audit, out)?;
     remedies(audit, out)
 }
+
+/// Findings of one check, and what follows from them on the same paths.
+pub(super) struct Cause<'a> {
+    pub(super) findings: Vec<&'a Finding>,
+    pub(super) implied: Vec<&'a Finding>,
+}
+
+impl Cause<'_> {
+    /// What follows, in a sentence; nothing where nothing does.
+    pub(super) fn so_also(&self) -> Option<String> {
+        let mut checks: Vec<(&Check, u64)> = Vec::new();
+        for finding in &self.implied {
+            match checks.iter_mut().find(|(check, _)| check.is(finding.check)) {
+                Some((_, n)) => *n += count(finding.count()),
+                None => checks.push((finding.check, count(finding.count()))),
+            }
+        }
+        let each: Vec<String> = checks.into_iter().map(|(check, n)| format!("{} ({})", check.name, paths(n))).collect();
+        (!each.is_empty()).then(|| format!("so also: {}", each.join(", ")))
+    }
+}
+
+/// The findings that count, those of one check together, each with what follows from it.
+pub(super) fn by_cause(audit: &Audit) -> Vec<Cause<'_>> {
+    let all = &audit.wrong.findings;
+    let causes = audit.causes();
+    let mut told: Vec<Cause<'_>> = Vec::new();
+    for (finding, _) in all.iter().zip(&causes).filter(|(finding, cause)| finding.accepted.is_none() && cause.is_none())
+    {
+        let same = |cause: &&mut Cause<'_>| {
+            cause.findings[0].check.is(finding.check) && cause.findings[0].above == finding.above
+        };
+        match told.iter_mut().find(same) {
+            Some(cause) => cause.findings.push(finding),
+            None => told.push(Cause { findings: vec![finding], implied: Vec::new() }),
+        }
+    }
+    for (finding, cause) in all.iter().zip(&causes) {
+        // What follows from something that follows is told with the first of them.
+        let Some(first) = std::iter::successors(*cause, |place| causes[*place]).last() else { continue };
+        let of =
+            |cause: &&mut Cause<'_>| cause.findings.iter().any(|other| std::ptr::eq(*other, &raw const all[first]));
+        if let Some(cause) = told.iter_mut().find(of) {
+            cause.implied.push(finding);
+        }
+    }
+    told
+}
+
+/// The checks that the first line has words of its own for.
+const TOLD: [&str; 13] = [
+    "window-overdue",
+    "php-writes-code",
+    "php-writes-secret",
+    "everyone-writes",
+    "php-cannot-write",
+    "php-cannot-read",
+    "web-cannot-read",
+    "label-blocks",
+    "secret-exposed",
+    "php-runs-in-store",
+    "secret-served",
+    "installer-answers",
+    "installer-left",
+];
 
 /// The first line: what matters most, in one sentence.
 pub(super) fn verdict(audit: &Audit) -> (anstyle::Style, String) {
@@ -141,6 +269,18 @@ pub(super) fn verdict(audit: &Audit) -> (anstyle::Style, String) {
         }
         let verb = if installers + left == 1 { "is" } else { "are" };
         told.push(format!("{} {verb} still there", what.join(" and ")));
+    }
+    // Whatever else is high is said as well.
+    let causes = audit.causes();
+    let others = audit.wrong.findings.iter().zip(&causes).filter(|(finding, cause)| {
+        let high = finding.severity() == Severity::High && finding.accepted.is_none() && cause.is_none();
+        high && !TOLD.contains(&finding.check.name)
+    });
+    for (finding, _) in others {
+        let words = finding.check.wrong_of(&audit.site);
+        if !told.contains(&words) {
+            told.push(words);
+        }
     }
     let worst = audit.worst();
     match (told.is_empty(), worst) {
@@ -265,7 +405,8 @@ fn host(of_host: &[HostFinding], out: &mut dyn Write) -> io::Result<()> {
     Ok(())
 }
 
-fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) -> io::Result<()> {
+fn check(audit: &Audit, cause: &Cause<'_>, each: bool, out: &mut dyn Write) -> io::Result<()> {
+    let findings = &*cause.findings;
     let first = findings[0];
     let total: u64 = findings.iter().map(|f| count(f.count())).sum();
     let severity = styled(style(first.severity()), &format!("{:<6}", first.severity()));
@@ -276,6 +417,9 @@ fn check(audit: &Audit, findings: &[&Finding], each: bool, out: &mut dyn Write) 
     let by_hand: BTreeSet<String> = by_hand.collect();
     writeln!(out, "  {severity}  {}  {}", styled(HEAD, first.check.name), paths(total))?;
     wrapped(&says(audit, first.check, findings), "          ", "          ", out)?;
+    if let Some(also) = cause.so_also() {
+        wrapped(&also, "          ", "          ", out)?;
+    }
     for words in by_hand {
         wrapped(&format!("→ {words}"), "          ", "            ", out)?;
     }

@@ -14,8 +14,9 @@ use jiff::tz::TimeZone;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use sha2::Digest as _;
 
+use super::audit_text::severities;
 use super::report::AuditReport;
-use super::{audit_text, count, counted, number, paths};
+use super::{audit_text, count, number, paths};
 
 const STYLE: &str = include_str!("report.css");
 /// As many paths are named of a finding in one part.
@@ -43,7 +44,7 @@ pub(super) fn write(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result
                 header {
                     h1 { "Audit of " (report.host) }
                     p.soft { (clock(Timestamp::now())) ", by Ambrik " (env!("CARGO_PKG_VERSION")) ", in " (format!("{:.1}", report.took.as_secs_f64())) " seconds" }
-                    p.verdict { (summary(report)) }
+                    p.verdict { (audit_text::totals(report)) }
                 }
                 main {
                     (overview(report, &sites))
@@ -61,23 +62,6 @@ fn by_worst<'r>(report: &AuditReport<'r>) -> Vec<(&'r Audit, Option<Timestamp>)>
     let mut sites: Vec<_> = report.audits.iter().zip(report.until.iter().copied()).collect();
     sites.sort_by_key(|(audit, _)| std::cmp::Reverse(severities(audit)));
     sites
-}
-
-/// How many findings are high, medium and low.
-fn severities(audit: &Audit) -> [usize; 3] {
-    [Severity::High, Severity::Medium, Severity::Low]
-        .map(|severity| audit_text::counted_findings(audit).filter(|finding| finding.severity() == severity).count())
-}
-
-fn summary(report: &AuditReport<'_>) -> String {
-    let good = report.audits.iter().filter(|audit| audit_text::counted_findings(audit).next().is_none()).count();
-    let bad = report.audits.len() - good;
-    let unjudged = match report.wrong.len() {
-        0 => String::new(),
-        n => format!(", {} could not be judged", number(count(n))),
-    };
-    let all = counted(count(good + bad + report.wrong.len()), "site", "sites");
-    format!("{all}: {} as they should be, {} with findings{unjudged}", number(count(good)), number(count(bad)))
 }
 
 fn overview(report: &AuditReport<'_>, sites: &[(&Audit, Option<Timestamp>)]) -> Markup {
@@ -239,20 +223,16 @@ fn pills(cell: &Cell, all: u64) -> Markup {
 }
 
 fn findings(audit: &Audit) -> Markup {
-    let mut checks: Vec<Vec<&Finding>> = Vec::new();
-    for finding in audit_text::counted_findings(audit) {
-        match checks.iter_mut().find(|of| of[0].check.name == finding.check.name && of[0].above == finding.above) {
-            Some(of) => of.push(finding),
-            None => checks.push(vec![finding]),
-        }
-    }
+    let causes = audit_text::by_cause(audit);
     html! {
-        @if !checks.is_empty() { h3 { "Findings" } }
-        @for of in &checks {
+        @if !causes.is_empty() { h3 { "Findings" } }
+        @for cause in &causes {
+            @let of = &cause.findings;
             @let total: usize = of.iter().map(|finding| finding.count()).sum();
             div class={ "finding " (of[0].severity()) } {
                 h4 { (badge(of[0].severity())) (of[0].check.name) ", " (paths(count(total))) }
                 p { (audit_text::says(audit, of[0].check, of)) "." }
+                @if let Some(also) = cause.so_also() { p { (also) "." } }
                 @for remedy in of.iter().map(|finding| audit.remedy(finding)).collect::<std::collections::BTreeSet<_>>() {
                     p { "Put it right: " code { (remedy) } }
                 }

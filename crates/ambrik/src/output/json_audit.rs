@@ -107,6 +107,8 @@ struct FindingDocument<P, B> {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     configuration: Vec<ConfigurationLines>,
     accepted: Option<Accepted>,
+    /// The check that it follows from on the same paths.
+    implied_by: Option<&'static str>,
 }
 
 #[derive(Serialize)]
@@ -212,7 +214,7 @@ fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl S
         },
         parts: parts.collect(),
         labels: table.map(|lines| lines.iter().map(|line| label_line(audit, line)).collect::<Vec<_>>()),
-        findings: Each(move || audit.wrong.findings.iter().map(move |finding| finding_document(audit, finding))),
+        findings: findings(audit),
     }
 }
 
@@ -226,7 +228,23 @@ fn rights_cell(cell: &Cell) -> RightsCell {
     }
 }
 
-pub(super) fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> impl Serialize + use<'a> {
+/// All findings of an audit, each with what it follows from.
+pub(super) fn findings(audit: &Audit) -> impl Serialize + use<'_> {
+    let causes = audit.causes();
+    Each(move || {
+        let each = audit.wrong.findings.iter().zip(causes.clone());
+        each.map(move |(finding, cause)| {
+            let cause = cause.and_then(|place| audit.wrong.findings.get(place));
+            finding_document(audit, finding, cause.map(|cause| cause.check.name))
+        })
+    })
+}
+
+fn finding_document<'a>(
+    audit: &'a Audit,
+    finding: &'a Finding,
+    implied_by: Option<&'static str>,
+) -> impl Serialize + use<'a> {
     let accepted = finding.accepted.and_then(|number| audit.site.accepts.get(number));
     let lossy = audit.paths(finding).any(|path| path.to_str().is_none());
     FindingDocument {
@@ -245,6 +263,7 @@ pub(super) fn finding_document<'a>(audit: &'a Audit, finding: &'a Finding) -> im
             lines.map(|(program, lines)| ConfigurationLines { program, lines }).collect()
         },
         accepted: accepted.map(accept),
+        implied_by,
     }
 }
 

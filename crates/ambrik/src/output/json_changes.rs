@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use super::acl_text;
 use super::json::{Each, FailedPath, PathText, print};
-use super::json_audit::finding_document;
+use super::json_audit::findings;
 
 /// A site's plan, and what came of it.
 pub(crate) struct ChangedSite {
@@ -89,9 +89,7 @@ fn after_document(after: &Sealed) -> impl Serialize + use<'_> {
             after.changed.iter().map(of).collect()
         },
         tried,
-        findings: Each(move || {
-            after.audit.wrong.findings.iter().map(move |finding| finding_document(&after.audit, finding))
-        }),
+        findings: findings(&after.audit),
     }
 }
 

@@ -68,6 +68,8 @@ pub(crate) struct AuditReport<'r> {
     pub(crate) tables: Option<&'r [Vec<LabelLine>]>,
     /// Whether every path is named.
     pub(crate) each: bool,
+    /// Whether only sites with findings are told of.
+    pub(crate) quiet: bool,
     /// When the window of each site ends, where it has one.
     pub(crate) until: &'r [Option<jiff::Timestamp>],
     pub(crate) took: Duration,
@@ -87,7 +89,7 @@ impl AuditReport<'_> {
 impl Report for AuditReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
         let Some(tables) = self.tables else {
-            return audit_text::render(self.audits, self.of_host, self.wrong, self.each, out);
+            return audit_text::render(self, out);
         };
         for (n, (audit, lines)) in self.audits.iter().zip(tables).enumerate() {
             if n > 0 {

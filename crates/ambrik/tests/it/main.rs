@@ -23,6 +23,7 @@ mod kept;
 mod killed;
 mod labels;
 mod left_overs;
+mod many;
 mod moved;
 mod name_service;
 mod nested;
