@@ -13,7 +13,7 @@ pub(crate) struct Global {
         global = true,
         value_name = "DIR",
         env = "AMBRIK_SITES",
-        hide_env = true,
+        hide_env_values = true,
         help_heading = "Options of every command"
     )]
     pub(crate) sites: Option<PathBuf>,
@@ -23,7 +23,7 @@ pub(crate) struct Global {
         global = true,
         value_name = "DIR",
         env = "AMBRIK_STATE",
-        hide_env = true,
+        hide_env_values = true,
         help_heading = "Options of every command"
     )]
     pub(crate) state: Option<PathBuf>,

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ambrik_core::host::Detector;
+use ambrik_core::nearest::nearest;
 use ambrik_core::nested::{Clash, Ground};
 use ambrik_core::own::{Exposed, OwnError};
 use ambrik_core::served::serving;
@@ -44,6 +45,9 @@ impl Read {
         }
     }
 }
+
+/// As many sites are named where none of them was meant.
+const MOST_NAMED: usize = 12;
 
 impl Session<'_> {
     /// The sites that the arguments name: names in the sites directory, or paths of site files; all where none is named.
@@ -166,8 +170,13 @@ impl Session<'_> {
         let known = self.all_files().unwrap_or_default();
         let names: Vec<String> =
             known.iter().filter_map(|f| Some(f.file_stem()?.to_string_lossy().into_owned())).collect();
-        let known =
-            if names.is_empty() { String::new() } else { format!("; the sites here are: {}", names.join(", ")) };
+        let meant = file.file_stem().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let known = match (nearest(&meant, names.iter().map(String::as_str)), names.len()) {
+            (Some(near), _) => format!("; did you mean {near}?"),
+            (None, 0) => String::new(),
+            (None, 1..=MOST_NAMED) => format!("; the sites here are: {}", names.join(", ")),
+            (None, n) => format!("; there are {n} sites here, and none is called nearly so"),
+        };
         format!("there is no site file {}{known}", Shown(file))
     }
 

@@ -10,6 +10,7 @@ use crate::session::Session;
 /// together (served folder, web server, socket, pool, account), and says where they disagree. Changes nothing; run as
 /// root it sees most.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik accounts\n  ambrik accounts --settings")]
 pub(crate) struct AccountsArgs {
     /// Also show PHP's own settings for each served folder, and where each comes from
     #[arg(long)]

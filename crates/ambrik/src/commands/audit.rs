@@ -24,6 +24,7 @@ use crate::sites::Sites;
 /// Judges what each account can do, as the kernel would answer: owners, groups, modes, access lists and every
 /// directory from / on. Changes nothing.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik audit berths\n  ambrik audit --format html --to audit.html")]
 pub(crate) struct AuditArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]

@@ -13,6 +13,7 @@ use crate::session::Session;
 ///
 /// Every command line is printed before its output; the folder stays, so that they can be tried again by hand.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik demo\n  ambrik demo /tmp/quay-1 --build-only")]
 pub(crate) struct DemoArgs {
     /// Folder to build it in, empty or not there yet [default: a new one for temporary files]
     #[arg(value_name = "DIR")]

@@ -6,6 +6,7 @@ use crate::session::Session;
 
 /// List the change sets, the newest first
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik history\n  ambrik history berths")]
 pub(crate) struct HistoryArgs {
     /// Only those of this site
     #[arg(value_name = "SITE")]

@@ -3,6 +3,7 @@
 mod accounts;
 pub(crate) mod audit;
 mod changing;
+mod checks;
 mod demo;
 mod history;
 mod open;
@@ -32,6 +33,7 @@ pub(crate) enum Command {
     Seal(seal::SealArgs),
     Move(relocate::MoveArgs),
     Why(why::WhyArgs),
+    Checks(checks::ChecksArgs),
     History(history::HistoryArgs),
     Undo(undo::UndoArgs),
     Demo(demo::DemoArgs),
@@ -70,6 +72,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::Move(args) => relocate::run(&args, session),
         Command::Unpack(args) => unpack::run(&args, session),
         Command::Why(args) => why::run(&args, session),
+        Command::Checks(args) => checks::run(&args, session),
         Command::History(args) => history::run(&args, session),
         Command::Undo(args) => undo::run(&args, session),
         Command::Demo(args) => demo::run(&args, session),

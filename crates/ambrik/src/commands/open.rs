@@ -20,6 +20,7 @@ use crate::session::Session;
 /// Copies samples of settings where they are missing, makes missing directories, and lets PHP write to the parts with
 /// write = "install". Opening an open site extends its window. `ambrik seal` ends it, and so does `ambrik set`.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik open berths --for 45m\n  ambrik open berths --part plugins")]
 pub(crate) struct OpenArgs {
     /// Name of a site, or path of a site file
     #[arg(value_name = "SITE")]
@@ -36,10 +37,10 @@ pub(crate) struct OpenArgs {
     #[command(flatten)]
     insisting: Insisting,
     /// Only show what would change; needs no privilege
-    #[arg(long, conflicts_with_all = ["yes", "arm"])]
+    #[arg(short = 'n', long, conflicts_with_all = ["yes", "arm"])]
     preview: bool,
     /// Do not ask
-    #[arg(long)]
+    #[arg(short = 'y', long)]
     yes: bool,
 }
 

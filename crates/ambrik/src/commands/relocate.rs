@@ -23,6 +23,7 @@ use crate::sites::Sites;
 /// compared, and then removed in the old place. Missing directories are made, the site file says the new path
 /// afterwards, and `ambrik undo` brings everything back with what is in it by then.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik move berths var/log /var/log/berths --preview")]
 pub(crate) struct MoveArgs {
     /// Name of a site, or path of a site file
     #[arg(value_name = "SITE")]
@@ -43,10 +44,10 @@ pub(crate) struct MoveArgs {
     #[arg(long)]
     or_undo: bool,
     /// Only show what would be done; needs no privilege
-    #[arg(long, conflicts_with = "yes")]
+    #[arg(short = 'n', long, conflicts_with = "yes")]
     preview: bool,
     /// Do not ask
-    #[arg(long)]
+    #[arg(short = 'y', long)]
     yes: bool,
 }
 

@@ -17,15 +17,16 @@ use crate::session::Session;
 /// of PHP's account tries to write where it must not, and where it must, and what appeared in the tree since `open` is
 /// listed.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik seal berths --preview\n  ambrik seal berths")]
 pub(crate) struct SealArgs {
     /// Name of a site, or path of a site file
     #[arg(value_name = "SITE")]
     name: PathBuf,
     /// Only show what would change; needs no privilege
-    #[arg(long, conflicts_with = "yes")]
+    #[arg(short = 'n', long, conflicts_with = "yes")]
     preview: bool,
     /// Do not ask
-    #[arg(long)]
+    #[arg(short = 'y', long)]
     yes: bool,
     /// Leave this path where it is, though it looks like an installer or a left-over (relative to the root)
     #[arg(long, value_name = "PATH")]

@@ -18,15 +18,16 @@ use crate::session::{HostView, Session, threads};
 ///
 /// Shows the changes, asks, records what was there, makes them and reads them back. `ambrik undo` takes them back.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik set berths --preview\n  ambrik set")]
 pub(crate) struct SetArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]
     names: Vec<PathBuf>,
     /// Only show what would change; needs no privilege
-    #[arg(long, conflicts_with_all = ["yes", "as_script"])]
+    #[arg(short = 'n', long, conflicts_with_all = ["yes", "as_script"])]
     preview: bool,
     /// Do not ask
-    #[arg(long)]
+    #[arg(short = 'y', long)]
     yes: bool,
     /// Print a POSIX shell script that makes the changes, for hosts where Ambrik cannot run
     #[arg(long, conflicts_with = "yes")]

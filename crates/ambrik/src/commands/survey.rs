@@ -22,6 +22,7 @@ use crate::session::{HostView, Session};
 /// a terminal it lists what it proposes; into a pipe or file it writes the draft. What is uncertain is drafted
 /// commented out, with the question to answer. Changes nothing but the draft that --save writes.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik survey /srv/www/berths\n  ambrik survey /srv/www/berths --save --ask")]
 pub(crate) struct SurveyArgs {
     /// The application's folder
     #[arg(value_name = "DIR")]

@@ -13,6 +13,7 @@ use crate::session::{HostView, Session, threads};
 /// Owners, modes, access lists and removed files come back as they were, each path only where what is there now is
 /// what Ambrik left. Taking back is a change set itself, which can be taken back.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik undo --preview\n  ambrik undo 3")]
 pub(crate) struct UndoArgs {
     /// Number of the change set [default: the newest that is neither undone nor itself an undo]
     #[arg(value_name = "ID")]
@@ -21,10 +22,10 @@ pub(crate) struct UndoArgs {
     #[arg(long, value_name = "ID", conflicts_with = "id")]
     since: Option<i64>,
     /// Do not ask
-    #[arg(long)]
+    #[arg(short = 'y', long)]
     yes: bool,
     /// Only show what would come back
-    #[arg(long, conflicts_with = "yes")]
+    #[arg(short = 'n', long, conflicts_with = "yes")]
     preview: bool,
     /// Also where what is there now is not what Ambrik left
     #[arg(long)]

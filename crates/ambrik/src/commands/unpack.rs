@@ -30,6 +30,9 @@ use crate::sites::Sites;
 /// The archive is looked at whole before anything is written, and refused where it would write anywhere else. What is in
 /// data and settings stays, what is replaced or removed is kept, and `ambrik undo` brings the old version back.
 #[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  ambrik unpack berths-1.4.tar.gz --into /srv/www/berths --preview\n  ambrik unpack berths-1.5.tar.gz berths"
+)]
 pub(crate) struct UnpackArgs {
     /// The archive: zip, or tar packed with gzip, bzip2, xz, zstd or not at all; - for standard input
     #[arg(value_name = "ARCHIVE")]
@@ -56,10 +59,10 @@ pub(crate) struct UnpackArgs {
     #[arg(long)]
     or_undo: bool,
     /// Only show what is in the archive and what would be done; needs no privilege
-    #[arg(long, conflicts_with = "yes")]
+    #[arg(short = 'n', long, conflicts_with = "yes")]
     preview: bool,
     /// Do not ask
-    #[arg(long)]
+    #[arg(short = 'y', long)]
     yes: bool,
 }
 

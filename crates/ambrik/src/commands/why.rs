@@ -30,6 +30,7 @@ use crate::sites::Sites;
 /// flags, mount options, every directory above. Where it is not what the site file wants, the smallest change that
 /// makes it right is named. Exit code 1: something is not as the site file wants it. Changes nothing.
 #[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  ambrik why /srv/www/berths/uploads --as www-data\n  ambrik why --writable berths")]
 #[command(group = clap::ArgGroup::new("question").required(true).multiple(false))]
 pub(crate) struct WhyArgs {
     /// Paths; "-" reads them from standard input, one a line, or each ended by a NUL

@@ -3,6 +3,7 @@
 pub(crate) mod accounts_text;
 pub(crate) mod audit_text;
 pub(crate) mod changes_text;
+pub(crate) mod checks_text;
 mod csv;
 pub(crate) mod history_text;
 mod html;

@@ -9,7 +9,7 @@ use ambrik_core::account::Accounts;
 use ambrik_core::archive::{Archive, ArchiveLook};
 use ambrik_core::audit::{Audit, HostFinding};
 use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
-use ambrik_core::check::Severity;
+use ambrik_core::check::{Check, Severity};
 use ambrik_core::host::Services;
 use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::survey::Survey;
@@ -18,8 +18,9 @@ use ambrik_core::why::{Everything, NoFile, Review};
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accounts_text, audit_text, csv, history_text, html, json_audit, json_changes, json_host, json_records, json_survey,
-    json_unpack, json_why, junit, labels_text, move_text, openmetrics, sarif, survey_text, unpack_text, why_text,
+    accounts_text, audit_text, checks_text, csv, history_text, html, json_audit, json_changes, json_host, json_records,
+    json_survey, json_unpack, json_why, junit, labels_text, move_text, openmetrics, sarif, survey_text, unpack_text,
+    why_text,
 };
 use crate::failure::Wrong;
 use crate::options::AuditFormat;
@@ -153,6 +154,26 @@ impl Report for HistoryReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         json_records::history(self.all, self.site, out)
+    }
+}
+
+/// `checks`.
+pub(crate) struct ChecksReport<'r> {
+    pub(crate) checks: &'r [&'static Check],
+    /// Whether all there is to say of it is asked for: then it is one.
+    pub(crate) whole: bool,
+}
+
+impl Report for ChecksReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        match self.checks {
+            [check] if self.whole => checks_text::whole(check, out),
+            checks => checks_text::list(checks, out),
+        }
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        checks_text::json(self.checks, out)
     }
 }
 
