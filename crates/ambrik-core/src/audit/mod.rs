@@ -20,7 +20,7 @@ use crate::inspect::{Deviation, Spot, Start, Unseen};
 use crate::label::{Labels, Lasting, Module, SiteLabels};
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::site::{Access, Phase, Site};
+use crate::site::{Accept, Access, Phase, Site};
 use crate::starts::SiteError;
 use crate::tree::{Failure, Host, Progress};
 use crate::want::Solver;
@@ -183,6 +183,15 @@ impl Audit {
     #[must_use]
     pub fn causes(&self) -> Vec<Option<usize>> {
         finding::causes(&self.wrong.findings)
+    }
+
+    /// The exceptions of the site file that cover nothing any more, as far as that can be told of this look.
+    pub fn idle_accepts(&self) -> impl Iterator<Item = &Accept> {
+        let used = |number: usize| self.wrong.findings.iter().any(|finding| finding.accepted == Some(number));
+        let sure = self.phase == Phase::Sealed && self.is_complete();
+        let all = self.site.accepts.iter().enumerate();
+        all.filter(move |(number, accept)| sure && !used(*number) && check::is_judged_always(&accept.check))
+            .map(|(_, accept)| accept)
     }
 
     /// The line that a finding says.

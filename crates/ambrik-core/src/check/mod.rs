@@ -401,6 +401,12 @@ pub(crate) fn judge_host(site: &Site, people: &People) -> Vec<(&'static Check, C
     judged.collect()
 }
 
+/// Whether the check of this name is judged in every audit, on the site alone.
+pub(crate) fn is_judged_always(name: &str) -> bool {
+    let judge = CATALOGUE.iter().find(|check| check.name == name).map(|check| &check.judge);
+    judge.is_some_and(|judge| matches!(judge, Judge::Rights(_) | Judge::Path(_) | Judge::Site(_)))
+}
+
 impl Check {
     /// Whether this is the check `other`; their names are unique.
     #[must_use]

@@ -5,7 +5,7 @@ use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 
 use rustix::io::Errno;
-use toml_edit::{DocumentMut, Item, TableLike, Value};
+use toml_edit::{ArrayOfTables, Datetime, DocumentMut, Item, Table, TableLike, Value, value};
 
 use crate::mode::Mode;
 use crate::own::{OwnError, OwnPlace};
@@ -71,6 +71,46 @@ pub fn with_moved(text: &str, file: &Path, root: &Path, from: &Path, to: &Path) 
         }
     }
     Ok(document.to_string())
+}
+
+/// The text of the site file `file` with one more accepted exception, after those that are there.
+pub fn with_accepted(text: &str, file: &Path, new: &NewAccept<'_>) -> Result<String, EditError> {
+    let mut document: DocumentMut = text.parse().map_err(|_| EditError::NotToml(file.to_owned()))?;
+    let mut table = Table::new();
+    table.insert("check", value(new.check));
+    table.insert("path", value(new.path));
+    table.insert("reason", value(new.reason));
+    if let Some(until) = new.until {
+        let (year, month, day) = (until.year(), until.month(), until.day());
+        let date = toml_edit::Date {
+            year: u16::try_from(year).unwrap_or_default(),
+            month: u8::try_from(month).unwrap_or_default(),
+            day: u8::try_from(day).unwrap_or_default(),
+        };
+        table.insert("until", value(Datetime { date: Some(date), time: None, offset: None }));
+    }
+    match document.entry("accept").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new())) {
+        Item::ArrayOfTables(tables) => {
+            table.decor_mut().set_prefix("\n");
+            tables.push(table);
+        }
+        Item::Value(Value::Array(array)) => array.push(table.into_inline_table()),
+        _ => return Err(EditError::NotToml(file.to_owned())),
+    }
+    Ok(document.to_string())
+}
+
+/// An exception that is to be written into a site file.
+#[derive(Clone, Copy, Debug)]
+pub struct NewAccept<'a> {
+    /// The check's name.
+    pub check: &'a str,
+    /// The path, as it stands in the file: relative to the root, or absolute outside it.
+    pub path: &'a str,
+    /// Why.
+    pub reason: &'a str,
+    /// The last day on which it holds.
+    pub until: Option<jiff::civil::Date>,
 }
 
 fn move_path(table: &mut dyn TableLike, root: &Path, from: &Path, to: &Path) -> Result<(), EditError> {
@@ -168,7 +208,7 @@ pub fn save(place: &OwnPlace, text: &str, replace: bool) -> Result<(), EditError
 }
 
 /// Puts `text` in the place of the site file's content, whole or not at all; owner, mode and attributes stay.
-pub(crate) fn replace(place: &OwnPlace, text: &str) -> Result<(), EditError> {
+pub fn replace(place: &OwnPlace, text: &str) -> Result<(), EditError> {
     let place = Beside::of(place)?;
     let Beside { file, dir, name, beside } = &place;
     let failed = |op| move |errno| EditError::Failed { op, path: file.clone(), errno };

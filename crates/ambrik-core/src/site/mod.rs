@@ -15,8 +15,8 @@ use crate::account::{Account, Gid, Ids};
 use crate::mode::ModeSpec;
 use crate::own::Exposed;
 
-pub use edit::{EditError, save, with_moved};
-pub(crate) use edit::{clear_beside, replace};
+pub(crate) use edit::clear_beside;
+pub use edit::{EditError, NewAccept, replace, save, with_accepted, with_moved};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
 pub use read::{read, read_detecting, root_of};

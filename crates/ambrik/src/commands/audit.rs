@@ -1,6 +1,6 @@
 //! `audit`: looks, judges, reports; changes nothing.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -230,6 +230,22 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     let name = &audit.site.name;
     for ambrik_core::site::Detected { key, user, because } in &audit.site.detected {
         session.terminal.say(&format!("{name}: {key} is left out of the site file; found {user} ({because})"));
+    }
+    let today = jiff::Zoned::now().date();
+    for accept in audit.site.accepts.iter().filter(|accept| !accept.holds_on(today)) {
+        let until = accept.until.map(|day| day.to_string()).unwrap_or_default();
+        session.terminal.say(&format!(
+            "{name}: the exception for {} in {} ended on {until}: what it covered counts again",
+            accept.check,
+            Shown(&audit.site.relative(&Path::new("/").join(accept.pattern.text())))
+        ));
+    }
+    for accept in audit.idle_accepts().filter(|accept| accept.holds_on(today)) {
+        session.terminal.say(&format!(
+            "{name}: the exception for {} in {} covers nothing any more: take it out of the site file",
+            accept.check,
+            Shown(&audit.site.relative(&Path::new("/").join(accept.pattern.text())))
+        ));
     }
     for part in &audit.site.parts {
         if let Some(other) = &part.other {

@@ -26,7 +26,7 @@ pub(crate) fn run(args: &ChecksArgs, session: &mut Session<'_>) -> Result<Exit, 
     Ok(Exit::Clean)
 }
 
-fn unknown(name: &str) -> Failure {
+pub(super) fn unknown(name: &str) -> Failure {
     let near = match nearest(name, CATALOGUE.iter().map(|check| check.name)) {
         Some(near) => format!("did you mean {near}?"),
         None => "ambrik checks lists them".to_owned(),

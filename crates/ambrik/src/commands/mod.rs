@@ -1,5 +1,6 @@
 //! One file a command: its arguments and what it does.
 
+mod accept;
 mod accounts;
 pub(crate) mod audit;
 mod changing;
@@ -34,6 +35,7 @@ pub(crate) enum Command {
     Move(relocate::MoveArgs),
     Why(why::WhyArgs),
     Checks(checks::ChecksArgs),
+    Accept(accept::AcceptArgs),
     History(history::HistoryArgs),
     Undo(undo::UndoArgs),
     Demo(demo::DemoArgs),
@@ -72,6 +74,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::Move(args) => relocate::run(&args, session),
         Command::Unpack(args) => unpack::run(&args, session),
         Command::Why(args) => why::run(&args, session),
+        Command::Accept(args) => accept::run(&args, session),
         Command::Checks(args) => checks::run(&args, session),
         Command::History(args) => history::run(&args, session),
         Command::Undo(args) => undo::run(&args, session),

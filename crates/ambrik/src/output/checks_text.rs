@@ -42,7 +42,7 @@ pub(crate) fn whole(check: &Check, out: &mut dyn Write) -> io::Result<()> {
         writeln!(out)?;
         wrapped(&note, "  ", "  ", out)?;
     }
-    let accept = format!("accept it for a path: [[accept]] in the site file, check = \"{}\"", check.name);
+    let accept = format!("accept it for a path: ambrik accept SITE {} PATH --because TEXT", check.name);
     writeln!(out, "\n  {}", styled(FAINT, &accept))
 }
 

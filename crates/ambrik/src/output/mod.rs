@@ -1,5 +1,6 @@
 //! One file an output form: what is shown of a result, in which words and columns. What a result is the core says.
 
+mod accept_text;
 pub(crate) mod accounts_text;
 pub(crate) mod audit_text;
 pub(crate) mod changes_text;

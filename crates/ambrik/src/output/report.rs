@@ -12,15 +12,16 @@ use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
 use ambrik_core::check::{Check, Severity};
 use ambrik_core::host::Services;
 use ambrik_core::label::{LabelLine, Labels};
+use ambrik_core::site::{NewAccept, Site};
 use ambrik_core::survey::Survey;
 use ambrik_core::why::{Everything, NoFile, Review};
 
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accounts_text, audit_text, checks_text, csv, history_text, html, json_audit, json_changes, json_host, json_records,
-    json_survey, json_unpack, json_why, junit, labels_text, move_text, openmetrics, sarif, survey_text, unpack_text,
-    why_text,
+    accept_text, accounts_text, audit_text, checks_text, csv, history_text, html, json_audit, json_changes, json_host,
+    json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text, openmetrics, sarif, survey_text,
+    unpack_text, why_text,
 };
 use crate::failure::Wrong;
 use crate::options::AuditFormat;
@@ -154,6 +155,26 @@ impl Report for HistoryReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         json_records::history(self.all, self.site, out)
+    }
+}
+
+/// `accept`, to be written or written.
+#[derive(Clone, Copy)]
+pub(crate) struct AcceptReport<'r> {
+    pub(crate) site: &'r Site,
+    pub(crate) new: NewAccept<'r>,
+    /// How many paths it covers now.
+    pub(crate) covers: usize,
+    pub(crate) written: bool,
+}
+
+impl Report for AcceptReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        accept_text::render(self, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        accept_text::json(self, out)
     }
 }
 

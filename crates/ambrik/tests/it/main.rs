@@ -4,6 +4,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 #![expect(clippy::print_stderr, reason = "a long test says how far it went")]
 
+mod accepted;
 mod access;
 mod accounts;
 mod advice;
