@@ -2,11 +2,15 @@
 
 use std::io::{self, Write};
 
-use ambrik_core::change::{ChangeSet, deployments};
+use ambrik_core::account::Accounts;
+use ambrik_core::change::{ChangeSet, Did, PathChange, deployments};
+use ambrik_core::entry::{Kind, Rights};
+use ambrik_core::shown::Shown;
 use jiff::tz::TimeZone;
 
 use super::number;
-use super::table::{FAINT, ODD, styled, table, write};
+use super::report::SetReport;
+use super::table::{FAINT, HEAD, ODD, styled, table, write};
 
 pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
     let sets: Vec<&ChangeSet> = all.iter().filter(|set| site.is_none_or(|site| set.site == site)).collect();
@@ -36,13 +40,51 @@ pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write)
     }
     write(&mut rows, &[0, 4, 5, 6], "", out)?;
     let newest = sets.iter().filter(|set| set.undone_by.is_none()).find_map(|set| stories.get(&set.id));
-    match newest {
-        Some(began) => {
-            let line = format!("a whole deployment is taken back by: ambrik undo --since {began}");
-            writeln!(out, "\n{}", styled(FAINT, &line))
-        }
-        None => Ok(()),
+    writeln!(out, "\n{}", styled(FAINT, "one of them, path by path: ambrik history ID"))?;
+    let Some(began) = newest else { return Ok(()) };
+    writeln!(out, "{}", styled(FAINT, &format!("a whole deployment is taken back by: ambrik undo --since {began}")))
+}
+
+/// What one change set did, path by path.
+pub(crate) fn one(report: &SetReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let SetReport { set, paths, accounts, .. } = report;
+    let when = set.begun.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string();
+    let undoes = set.undoes.map(|id| format!(" of {id}")).unwrap_or_default();
+    let name = styled(HEAD, &format!("{}: {}{undoes}", set.site, set.command));
+    writeln!(out, "{name}, {when}, change set {}, {}", set.id, state(set))?;
+    let mut rows = table(&[]);
+    for PathChange { path, what, failed } in *paths {
+        let failed = if *failed { styled(ODD, "  not done") } else { String::new() };
+        let (what, how) = match what {
+            Did::Rights { kind, before, after } => {
+                ("rights", format!("{} → {}", rights(accounts, before, *kind), rights(accounts, after, *kind)))
+            }
+            Did::Made { kind, rights: with } => ("made", format!("{} {}", kind.word(), rights(accounts, with, *kind))),
+            Did::Removed(Some(keepsake)) => ("removed", format!("kept in {keepsake}")),
+            Did::Removed(None) => ("removed", "not kept".to_owned()),
+            Did::CameBack => ("came back", String::new()),
+            Did::Moved(to) => ("moved", format!("to {}", Shown(to))),
+        };
+        rows.add_row(vec![what.to_owned(), Shown(path).to_string(), format!("{how}{failed}")]);
     }
+    write(&mut rows, &[], "  ", out)?;
+    if set.undone_by.is_none() {
+        writeln!(out, "{}", styled(FAINT, &format!("taken back by: ambrik undo {}", set.id)))?;
+    }
+    Ok(())
+}
+
+/// Owner, group, mode, who is named in lists, and the label.
+pub(super) fn rights(accounts: &Accounts, rights: &Rights, kind: Kind) -> String {
+    let mut words = vec![accounts.owner_shown(rights.uid, rights.gid)];
+    if kind.has_mode() {
+        words.push(rights.mode.to_string());
+    }
+    for (acl, prefix) in [(&rights.acl, ""), (&rights.default_acl, "default:")] {
+        words.extend(acl.as_ref().map(|acl| super::acl_text(accounts, acl, prefix)));
+    }
+    words.extend(rights.label.as_ref().map(ToString::to_string));
+    words.join(" ")
 }
 
 fn state(set: &ChangeSet) -> String {

@@ -3,10 +3,12 @@
 use std::io::{self, Write};
 use std::path::Path;
 
-use ambrik_core::change::{ChangeSet, Outcome, UndoPlan, deployments};
+use ambrik_core::change::{ChangeSet, Did, Outcome, PathChange, UndoPlan, deployments};
 use serde::Serialize;
 
+use super::history_text;
 use super::json::{FailedPath, PathText, print};
+use super::report::SetReport;
 
 #[derive(Serialize)]
 struct HistoryDocument {
@@ -27,14 +29,42 @@ struct SetDocument {
     undoes: Option<i64>,
     undone_by: Option<i64>,
     deployment: Option<i64>,
+    /// Of one change set that was asked for, what it did.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    paths: Option<Vec<PathDocument>>,
 }
 
-/// Writes `history/1`.
-pub(crate) fn history(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
-    let stories = deployments(all);
-    let sets = all.iter().filter(|set| site.is_none_or(|site| set.site == site));
-    let change_sets = sets.map(|set| SetDocument {
-        deployment: stories.get(&set.id).copied(),
+#[derive(Serialize)]
+struct PathDocument {
+    #[serde(flatten)]
+    path: PathText<'static>,
+    what: &'static str,
+    from: Option<String>,
+    to: Option<String>,
+    failed: bool,
+}
+
+/// Writes `history/1` of one change set, with its paths.
+pub(crate) fn one(report: &SetReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let shown = |rights, kind| Some(history_text::rights(report.accounts, rights, kind));
+    let paths = report.paths.iter().map(|PathChange { path, what, failed }| {
+        let (what, from, to) = match what {
+            Did::Rights { kind, before, after } => ("rights", shown(before, *kind), shown(after, *kind)),
+            Did::Made { kind, rights } => ("create", None, shown(rights, *kind)),
+            Did::Removed(keepsake) => ("remove", None, keepsake.clone()),
+            Did::CameBack => ("restore", None, None),
+            Did::Moved(to) => ("move", None, Some(to.to_string_lossy().into_owned())),
+        };
+        PathDocument { path: PathText::owned(path), what, from, to, failed: *failed }
+    });
+    let stories = deployments(report.all);
+    let set = set_document(report.set, stories.get(&report.set.id).copied(), Some(paths.collect()));
+    print(&HistoryDocument { ambrik: "history/1", change_sets: vec![set] }, out)
+}
+
+fn set_document(set: &ChangeSet, deployment: Option<i64>, paths: Option<Vec<PathDocument>>) -> SetDocument {
+    SetDocument {
+        deployment,
         id: set.id,
         site: set.site.clone(),
         command: set.command.word(),
@@ -45,7 +75,15 @@ pub(crate) fn history(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write
         failed: set.failed,
         undoes: set.undoes,
         undone_by: set.undone_by,
-    });
+        paths,
+    }
+}
+
+/// Writes `history/1`.
+pub(crate) fn history(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
+    let stories = deployments(all);
+    let sets = all.iter().filter(|set| site.is_none_or(|site| set.site == site));
+    let change_sets = sets.map(|set| set_document(set, stories.get(&set.id).copied(), None));
     print(&HistoryDocument { ambrik: "history/1", change_sets: change_sets.collect() }, out)
 }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 use ambrik_core::account::Accounts;
 use ambrik_core::archive::{Archive, ArchiveLook};
 use ambrik_core::audit::{Audit, HostFinding};
-use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
+use ambrik_core::change::{ChangeSet, MovePlan, Outcome, PathChange, UndoPlan, UnpackPlan};
 use ambrik_core::check::{Check, Severity};
 use ambrik_core::host::Services;
 use ambrik_core::label::{LabelLine, Labels};
@@ -155,6 +155,25 @@ impl Report for HistoryReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         json_records::history(self.all, self.site, out)
+    }
+}
+
+/// `history ID`.
+pub(crate) struct SetReport<'r> {
+    /// All change sets: to which deployment it belongs.
+    pub(crate) all: &'r [ChangeSet],
+    pub(crate) set: &'r ChangeSet,
+    pub(crate) paths: &'r [PathChange],
+    pub(crate) accounts: &'r Accounts,
+}
+
+impl Report for SetReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        history_text::one(self, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        json_records::one(self, out)
     }
 }
 

@@ -408,3 +408,42 @@ fn an_ordinary_user_begins_nothing() {
     let history = host.run(&["history", "--state", state.to_str().unwrap()]);
     assert!(history.out.contains("nothing has been changed yet"), "{history:?}");
 }
+
+/// `history ID` tells every path, with what it has now.
+#[test]
+fn each_change_set_is_told_path_by_path() {
+    if !is_root() {
+        return;
+    }
+    let host = without_address();
+    host.run(&["open", "berths", "--yes"]);
+    install(&host);
+    host.run(&["seal", "berths", "--yes"]);
+    host.run(&["undo", "--yes"]);
+    let told = |id: &str| {
+        let document = document(&host, &["history", id], "history");
+        let set = document["change_sets"][0].clone();
+        assert_eq!(set["id"].to_string(), id);
+        set["paths"].as_array().unwrap().clone()
+    };
+    let of = |paths: &[serde_json::Value], what: &str| -> Vec<String> {
+        let all = paths.iter().filter(|path| path["what"] == what);
+        all.map(|path| path["path"].as_str().unwrap().to_owned()).collect()
+    };
+    let opened = told("1");
+    assert!(of(&opened, "create").contains(&"/srv/www/berths/config/settings.php".to_owned()), "{opened:#?}");
+    let sealed = told("2");
+    assert_eq!(of(&sealed, "remove"), ["/srv/www/berths/install"]);
+    let undone = told("3");
+    assert_eq!(of(&undone, "restore"), ["/srv/www/berths/install"]);
+    let rights = undone.iter().filter(|path| path["what"] == "rights");
+    for path in rights.clone() {
+        let meta = host.at(path["path"].as_str().unwrap().trim_start_matches('/')).metadata().unwrap();
+        assert!(path["to"].as_str().unwrap().ends_with(&format!(" {:04o}", meta.mode() & 0o7777)), "{path:#}");
+    }
+    assert!(rights.count() > 1, "{undone:#?}");
+    let text = host.run(&["history", "2"]);
+    assert!(text.out.starts_with("berths: seal, ") && text.out.contains("taken back by 3"), "{text:?}");
+    let none = host.run(&["history", "9"]);
+    assert!(none.code == 2 && none.err.contains("there is no change set 9"), "{none:?}");
+}

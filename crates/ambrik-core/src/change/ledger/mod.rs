@@ -4,6 +4,7 @@ mod entry;
 mod known;
 mod rows;
 mod schema;
+mod told;
 
 use std::collections::{BTreeMap, HashMap};
 use std::os::unix::ffi::OsStrExt as _;
@@ -29,6 +30,7 @@ pub use rows::{ChangeCommand, ChangeSet, ModuleChange, SitePhase, Window, deploy
 pub(crate) use rows::{CreationRow, MovingRow, PlaceRow, RemovalRow, RestoringRow, RightsRow};
 use rows::{as_u64, change_set, identity_bytes, identity_of, kind_number, kind_of, path_of, rights_row, turn_id};
 use schema::{STEPS, TABLES, VERSION};
+pub use told::{Did, PathChange};
 
 /// The ledger's file in the state directory.
 const FILE: &str = "ledger.sqlite3";
