@@ -1,6 +1,7 @@
 //! Questions, which are asked on a terminal only.
 
-use std::io::{self, BufRead as _, IsTerminal as _};
+use std::io::{self, BufRead as _, IsTerminal as _, Write};
+use std::process::{Command, Stdio};
 
 use crate::failure::Failure;
 use crate::session::Session;
@@ -22,6 +23,50 @@ pub(crate) fn go_on(session: &mut Session<'_>, yes: bool, question: &str) -> Res
     }
     let answer = line(session, &format!("{question} [y/N] "))?.unwrap_or_default();
     Ok(matches!(answer.as_str(), "y" | "yes"))
+}
+
+/// What lists every path of what is asked about, those of one part where it is named.
+pub(crate) type Lists<'l> = dyn Fn(Option<&str>, &mut dyn Write) -> io::Result<()> + 'l;
+
+/// As [`go_on`], where `list` is an answer too: it shows every path, `list PART` those of a part, and asks again.
+pub(crate) fn go_on_listing(
+    session: &mut Session<'_>,
+    yes: bool,
+    question: &str,
+    list: &Lists<'_>,
+) -> Result<bool, Failure> {
+    if yes || !can_ask() {
+        return go_on(session, yes, question);
+    }
+    loop {
+        let answer = line(session, &format!("{question} [y/N/list] "))?.unwrap_or_default();
+        let mut words = answer.splitn(2, ' ');
+        match words.next() {
+            Some("l" | "list") => {
+                let mut text = Vec::new();
+                list(words.next().map(str::trim), &mut text)?;
+                page(session, &text)?;
+            }
+            answer => return Ok(matches!(answer, Some("y" | "yes"))),
+        }
+    }
+}
+
+/// Shows a long text a screen at a time, where there is something that does.
+fn page(session: &mut Session<'_>, text: &[u8]) -> Result<(), Failure> {
+    let can = std::env::var_os("TERM").is_some_and(|term| !term.is_empty() && term != "dumb");
+    if can && io::stdout().is_terminal() {
+        // Not what the environment names: this may run as root for somebody else.
+        let pager = Command::new("/usr/bin/less").args(["-FRX"]).env("LESSSECURE", "1").stdin(Stdio::piped()).spawn();
+        if let Ok(mut pager) = pager {
+            // Whoever has seen enough closes it.
+            let _ = pager.stdin.take().map(|mut to| to.write_all(text));
+            pager.wait()?;
+            return Ok(());
+        }
+    }
+    session.terminal.out().write_all(text)?;
+    Ok(())
 }
 
 /// A line that somebody answers with, in lower case; nothing at the end of the input.

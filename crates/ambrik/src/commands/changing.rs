@@ -1,5 +1,6 @@
 //! What `set` and `seal` have in common: look, show, ask, change, tell.
 
+use std::io::Write;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -18,7 +19,7 @@ use ambrik_core::starts::find_root;
 
 use super::audit::{FailOn, ask_over_http, tell};
 use super::pages::{Watch, settle};
-use crate::ask::{can_ask, go_on};
+use crate::ask::{can_ask, go_on, go_on_listing};
 use crate::failure::{Exit, Failure, Wrong};
 use crate::output::{
     self,
@@ -293,7 +294,10 @@ impl Work<'_> {
         let changed = if compared { self.changed(site, &plan, session)? } else { Vec::new() };
         let approved = self.approved(site, &changed, session)?;
         let question = format!("Make these changes to {}?", site.name);
-        if !nothing && !go_on(session, self.job.mode == Mode::Yes, &question)? {
+        let accounts = &self.looked.accounts;
+        let list =
+            |part: Option<&str>, out: &mut dyn Write| output::changes_text::each_path(&plan, accounts, part, out);
+        if !nothing && !go_on_listing(session, self.job.mode == Mode::Yes, &question, &list)? {
             session.terminal.say(&format!("{}: nothing was changed", site.name));
             return Ok(None);
         }

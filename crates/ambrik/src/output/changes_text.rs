@@ -12,7 +12,7 @@ use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
 use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
-use super::{count, counted, number, paths};
+use super::{count, counted, history_text, number, paths};
 
 pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{}: {}", styled(HEAD, &plan.audit.site.name), summary(plan))?;
@@ -233,6 +233,32 @@ fn still_there(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
         styled(HEAD, &site.name),
         styled(ODD, &format!("{what} still there: ambrik seal {}", site.name))
     )
+}
+
+/// Every path with what it has and what it gets; of one part, where that is named.
+pub(crate) fn each_path(plan: &Plan, accounts: &Accounts, part: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
+    let named = |of: Option<usize>| part.is_none_or(|part| plan.audit.part_shown(of).eq_ignore_ascii_case(part));
+    let mut count = 0_u64;
+    let mut line = |words: String| {
+        count += 1;
+        writeln!(out, "{words}")
+    };
+    for made in plan.creations.iter().filter(|made| named(made.part)) {
+        let with = history_text::rights(accounts, &made.rights, made.kind);
+        line(format!("{}  made, {} {with}", Shown(&made.path), made.kind.word()))?;
+    }
+    for (path, kind, _, before, after) in plan.changed_paths().filter(|(_, _, of, ..)| named(*of)) {
+        let (before, after) =
+            (history_text::rights(accounts, &before, kind), history_text::rights(accounts, &after, kind));
+        line(format!("{}  {before} → {after}", Shown(&path)))?;
+    }
+    for removal in plan.removals.iter().filter(|removal| named(removal.part)) {
+        line(format!("{}  removed ({})", Shown(&removal.path), removal.reason))?;
+    }
+    match (count, part) {
+        (0, Some(part)) => writeln!(out, "nothing of {part} is changed; its parts are named in the table above"),
+        _ => Ok(()),
+    }
 }
 
 /// The line after `seal`: what remains.

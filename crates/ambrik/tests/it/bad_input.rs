@@ -8,14 +8,19 @@ use rstest::rstest;
 
 use crate::host::{Mounted, PHP, TestHost, give, is_root, picture};
 
-#[test]
-fn an_unknown_site_names_the_known_ones() {
-    let ran = TestHost::new().run(&["audit", "bertsh"]);
-    assert_eq!(ran.code, 2);
-    assert_eq!(
-        ran.err,
-        "ambrik: there is no site file [HOST]/etc/ambrik/sites/bertsh.toml; the sites here are: berths\n"
-    );
+#[rstest]
+#[case::misspelt("bertsh", 1, "did you mean berths?")]
+#[case::another("gauges", 1, "the sites here are: berths")]
+#[case::one_of_many("site-7x", 30, "did you mean site-7?")]
+#[case::none_of_many("gauges", 30, "there are 30 sites here, and none is called nearly so")]
+fn an_unknown_site_names_the_one_that_was_meant(#[case] name: &str, #[case] sites: usize, #[case] says: &str) {
+    let host = TestHost::new();
+    for n in 1..sites {
+        host.site(&format!("site-{n}"), "");
+    }
+    let ran = host.run(&["audit", name]);
+    let want = format!("ambrik: there is no site file [HOST]/etc/ambrik/sites/{name}.toml; {says}\n");
+    assert_eq!((ran.code, ran.err), (2, want));
 }
 
 #[test]
@@ -342,7 +347,7 @@ fn a_no_is_a_refusal() {
 fn names_that_no_site_has_and_names_that_stand_twice() {
     let host = TestHost::new();
     let nothing = host.run(&["history", "berts"]);
-    assert!(nothing.code == 2 && nothing.err.contains("the sites here are: berths"), "{nothing:?}");
+    assert!(nothing.code == 2 && nothing.err.contains("did you mean berths?"), "{nothing:?}");
     assert_eq!(host.run(&["history", "berths"]).code, 0);
     let twice = host.run(&["audit", "berths", "berths", "--fail-on", "never"]);
     assert_eq!((twice.code, twice.out.matches("berths: ").count()), (0, 1), "{twice:?}");

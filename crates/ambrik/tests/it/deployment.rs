@@ -447,3 +447,23 @@ fn each_change_set_is_told_path_by_path() {
     let none = host.run(&["history", "9"]);
     assert!(none.code == 2 && none.err.contains("there is no change set 9"), "{none:?}");
 }
+
+/// The question can be answered with a list of every path, and of one part.
+#[test]
+fn what_is_asked_about_can_be_listed() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    host.file("index.php", PHP, 0o666);
+    host.file("lib/page.php", PHP, 0o666);
+    let asked = host.on_a_terminal(&["set", "berths"], "list\nlist plugins\nn\n");
+    assert_eq!(asked.code, 2, "{asked:?}");
+    for path in ["index.php", "lib/page.php"] {
+        assert!(asked.out.contains(&format!("/srv/www/berths/{path}  php:php 0666 → root:root 0644")), "{asked:?}");
+    }
+    assert_eq!(asked.out.matches("Make these changes to berths? [y/N/list]").count(), 3, "{asked:?}");
+    let yes = host.on_a_terminal(&["set", "berths"], "l\ny\n");
+    assert_eq!(yes.code, 0, "{yes:?}");
+    assert!(host.run(&["history", "1"]).out.contains("/srv/www/berths/index.php"));
+}

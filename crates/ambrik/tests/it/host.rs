@@ -98,7 +98,12 @@ impl TestHost {
         use std::io::Write as _;
         let line = format!("{} --host {} {}", env!("CARGO_BIN_EXE_ambrik"), self.dir.path().display(), words.join(" "));
         let mut command = Command::new("script");
-        command.args(["-qec", &line, "/dev/null"]).env("NO_COLOR", "1").stdin(Stdio::piped()).stdout(Stdio::piped());
+        command
+            .args(["-qec", &line, "/dev/null"])
+            .env("NO_COLOR", "1")
+            .env("TERM", "dumb")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped());
         let mut child = command.current_dir(self.dir.path()).spawn().unwrap();
         child.stdin.take().unwrap().write_all(typed.as_bytes()).unwrap();
         self.told(&child.wait_with_output().unwrap())
