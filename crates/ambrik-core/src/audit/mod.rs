@@ -3,6 +3,7 @@
 mod finding;
 mod look;
 mod missing;
+mod news;
 mod of_host;
 mod start;
 mod table;
@@ -34,6 +35,7 @@ use of_host::OfHost;
 
 pub use crate::inspect::OpenWay;
 pub use finding::Finding;
+pub use news::{HowNew, News, RecordedFinding, news, recorded};
 pub use of_host::{HostFinding, host_findings};
 pub(crate) use start::open_way;
 pub use table::{Cell, PartLine};

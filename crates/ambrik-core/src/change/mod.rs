@@ -44,8 +44,8 @@ use rights::{ChangeTime, RightsChange};
 
 pub use afterwards::{Afterwards, afterwards};
 pub use ledger::{
-    ChangeCommand, ChangeSet, Delivered, Did, HowChanged, Ledger, LedgerError, ModuleChange, PathChange, SitePhase,
-    Window, deployments,
+    AuditRecord, ChangeCommand, ChangeSet, Delivered, Did, HowChanged, Ledger, LedgerError, ModuleChange, PathChange,
+    SitePhase, Window, deployments,
 };
 pub use module::{forget, keep_module, plan_module};
 pub use moving::{MoveAsked, MoveError, MovePlan, MoveSetting, PassageGrant, Stopped, asked, move_part, plan_move};

@@ -4,7 +4,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use ambrik_core::audit::{Audit, AuditSetting, HostFinding, audit, host_findings};
+use ambrik_core::audit::{Audit, AuditSetting, HostFinding, HowNew, News, audit, host_findings, news, recorded};
+use ambrik_core::change::{AuditRecord, Ledger};
 use ambrik_core::check::Severity;
 use ambrik_core::label::{LabelLine, table};
 use ambrik_core::over_http;
@@ -14,8 +15,12 @@ use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
 
 use crate::failure::{Exit, Failure, Wrong};
-use crate::output::{self, report::AuditReport};
+use crate::output::{
+    self,
+    report::{AuditReport, NewsReport, Report},
+};
 use crate::progress::watched;
+use crate::records::Records;
 use crate::session::{HostView, Session, threads};
 use crate::sites::Sites;
 
@@ -44,6 +49,9 @@ pub(crate) struct AuditArgs {
     /// Show SELinux labels instead of findings: what paths have, what a relabelling would give, what they should have
     #[arg(long)]
     labels: bool,
+    /// Of the whole host, tell only what is new or gone since the last such audit, and nothing where nothing is
+    #[arg(long, conflicts_with_all = ["names", "labels", "over_http", "each"])]
+    news: bool,
     /// Write the report to this file instead, at once or not at all
     #[arg(long, value_name = "FILE")]
     to: Option<PathBuf>,
@@ -92,8 +100,8 @@ pub(super) fn again(
 }
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    if args.labels && session.terminal.format_of_audit().is_some() {
-        return Err(Failure::usage("--labels has text and json; the other formats are of findings"));
+    if (args.labels || args.news) && session.terminal.format_of_audit().is_some() {
+        return Err(Failure::usage("--labels and --news have text and json; the other formats are of all findings"));
     }
     let started = std::time::Instant::now();
     let mut looked = session.look()?;
@@ -101,17 +109,11 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     session.terminal.report_wrong(&wrong);
     let mut records = session.records()?;
     looked.clean_since = records.clean_since(&sites)?;
-    let services = looked.services();
     session.terminal.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
     let longest = longest(&args.within)?;
     let (mut audits, mut tables, mut until) = (Vec::new(), Vec::new(), Vec::new());
     for site in &sites {
-        for whom in [Whom::Php, Whom::Web] {
-            let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, services);
-            if let Some(stale) = subject.and_then(|subject| subject.stale) {
-                session.terminal.warn(&format!("{}: {stale}; this audit judges what is then", site.name));
-            }
-        }
+        tell_stale(site, &looked, session);
         let phase = records.phase_told(&site.name, &mut session.terminal)?;
         let site = phase.of(site);
         let begun = jiff::Timestamp::now();
@@ -161,6 +163,15 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         session.terminal.say(&words);
     }
     let of_host = host_findings(&audits);
+    let whole = args.names.is_empty() && !args.labels && !args.over_http;
+    if args.news {
+        return tell_news(args, (&audits, &of_host, &wrong), records, session);
+    }
+    if whole && let Some(ledger) = &mut records.ledger {
+        // Where that cannot be written, by who may not, the audit is none the worse.
+        let _ = record(ledger, &audits, &of_host, &wrong);
+    }
+    let course = records.ledger.as_ref().and_then(|ledger| ledger.audits().ok()).unwrap_or_default();
     let report = AuditReport {
         host: &session.host_name(),
         accounts: &looked.accounts,
@@ -174,19 +185,87 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         until: &until,
         took: started.elapsed(),
         history: &records.sets,
+        course: &course,
         fail_on: args.fail_on.severity(),
     };
     match &args.to {
         None => session.terminal.write(&report)?,
-        Some(file) => session.terminal.write_to(file, &report).map_err(|error| {
-            let what = format!("cannot write the report to {}: {error}; what was there is there still", Shown(file));
-            Failure::io(&what, &error)
-        })?,
+        Some(file) => write_to(file, &report, session)?,
     }
     if !wrong.is_empty() {
         return Ok(Exit::Partial);
     }
     Ok(if args.labels { exit_of_labels(&audits, &tables, args.fail_on) } else { exit(&audits, &of_host, args.fail_on) })
+}
+
+/// Says where what runs has not got what is configured yet.
+fn tell_stale(site: &Arc<Site>, looked: &HostView, session: &mut Session<'_>) {
+    let services = looked.services();
+    for whom in [Whom::Php, Whom::Web] {
+        let subject = Subject::of_site(&whom, site, &looked.host, &looked.accounts, services);
+        if let Some(stale) = subject.and_then(|subject| subject.stale) {
+            session.terminal.warn(&format!("{}: {stale}; this audit judges what is then", site.name));
+        }
+    }
+}
+
+/// Puts an audit of the whole host on record; the answer is what is new since the last one.
+fn record(
+    ledger: &mut Ledger,
+    audits: &[Audit],
+    of_host: &[HostFinding],
+    wrong: &[Wrong],
+) -> Result<Vec<News>, Failure> {
+    let found = recorded(audits, of_host);
+    let before = ledger.last_found()?.unwrap_or_default();
+    let not_judged: Vec<&str> = wrong.iter().map(|wrong| &*wrong.site).collect();
+    let news = news(&before, &found, &not_judged);
+    let of = |severity: Severity| output::count(found.iter().filter(|one| one.severity == severity.word()).count());
+    let complete = wrong.is_empty() && audits.iter().all(Audit::is_complete);
+    let findings = [of(Severity::High), of(Severity::Medium), of(Severity::Low)];
+    let judged: Vec<&str> = audits.iter().map(|audit| &*audit.site.name).collect();
+    let taken = jiff::Timestamp::now();
+    ledger.record_audit(&AuditRecord { taken, complete, findings }, &found, &judged, wrong.is_empty())?;
+    Ok(news)
+}
+
+/// Tells what is new; its severity decides the exit code.
+fn tell_news(
+    args: &AuditArgs,
+    (audits, of_host, wrong): (&[Audit], &[HostFinding], &[Wrong]),
+    records: Records,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let mut ledger = match records.readable()?.ledger {
+        Some(ledger) => ledger,
+        None => Ledger::open_or_create(&session.state()?)?,
+    };
+    let since = ledger.audits()?.last().map(|record| record.taken);
+    let found = record(&mut ledger, audits, of_host, wrong)?;
+    let report = NewsReport { host: &session.host_name(), since, news: &found };
+    match &args.to {
+        None => session.terminal.write(&report)?,
+        Some(file) => write_to(file, &report, session)?,
+    }
+    if !wrong.is_empty() || audits.iter().any(|audit| !audit.is_complete()) {
+        return Ok(Exit::Partial);
+    }
+    let counts = |news: &News| {
+        let here = news.how != HowNew::Gone;
+        here && args.fail_on.severity().is_some_and(|limit| severity_of(&news.finding.severity) >= Some(limit))
+    };
+    Ok(if found.iter().any(counts) { Exit::Findings } else { Exit::Clean })
+}
+
+fn severity_of(word: &str) -> Option<Severity> {
+    [Severity::Low, Severity::Medium, Severity::High].into_iter().find(|severity| severity.word() == word)
+}
+
+fn write_to(file: &Path, report: &dyn Report, session: &Session<'_>) -> Result<(), Failure> {
+    session.terminal.write_to(file, report).map_err(|error| {
+        let what = format!("cannot write the report to {}: {error}; what was there is there still", Shown(file));
+        Failure::io(&what, &error)
+    })
 }
 
 /// As labels are: what else is wrong a plain audit tells.

@@ -6,8 +6,8 @@ use std::path::Path;
 use ambrik_core::shown::Shown;
 use serde::Serialize;
 
+use super::found::AcceptReport;
 use super::json::print;
-use super::report::AcceptReport;
 use super::table::{HEAD, ODD, styled, wrapped};
 use super::{count, paths};
 

@@ -7,7 +7,7 @@ use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, PartLine, PutRight};
 use ambrik_core::check::{Check, Reason, Severity};
 use ambrik_core::shown::Shown;
 
-use super::report::AuditReport;
+use super::found::AuditReport;
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
 use super::{count, counted, number, paths};
 

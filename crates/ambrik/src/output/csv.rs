@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use super::report::AuditReport;
+use super::found::AuditReport;
 use super::told::{Told, of_host, of_site};
 
 const HEAD: [&str; 11] =

@@ -8,8 +8,8 @@ use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
 use jiff::tz::TimeZone;
 
+use super::found::SetReport;
 use super::number;
-use super::report::SetReport;
 use super::table::{FAINT, HEAD, ODD, styled, table, write};
 
 pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
-use ambrik_core::change::ChangeSet;
+use ambrik_core::change::{AuditRecord, ChangeSet};
 use ambrik_core::check::Severity;
 use ambrik_core::shown::Shown;
 use base64::Engine as _;
@@ -15,12 +15,15 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 use sha2::Digest as _;
 
 use super::audit_text::severities;
-use super::report::AuditReport;
+use super::found::AuditReport;
 use super::{audit_text, count, number, paths};
 
 const STYLE: &str = include_str!("report.css");
 /// As many paths are named of a finding in one part.
 const MOST_PATHS: usize = 5;
+/// As many audits are drawn, and as high.
+const MOST_RECORDS: usize = 120;
+const HEIGHT: u64 = 80;
 /// As many change sets are told of a site.
 const MOST_SETS: usize = 8;
 const ROLES: [&str; 4] = ["keeper", "PHP", "web server", "all others"];
@@ -48,6 +51,7 @@ pub(super) fn write(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result
                 }
                 main {
                     (overview(report, &sites))
+                    @if report.course.len() > 1 { (course(report.course)) }
                     @if !report.of_host.is_empty() { (of_host(report.of_host)) }
                     @for (audit, until) in &sites { (site(audit, *until, report.history)) }
                 }
@@ -98,6 +102,37 @@ fn overview(report: &AuditReport<'_>, sites: &[(&Audit, Option<Timestamp>)]) -> 
                 }
             }
         }
+    }
+}
+
+/// How many findings there were in the audits of the host, as a picture and in words.
+fn course(records: &[AuditRecord]) -> Markup {
+    let shown = &records[records.len().saturating_sub(MOST_RECORDS)..];
+    let most = shown.iter().map(|record| record.findings.iter().sum::<u64>()).max().unwrap_or(0).max(1);
+    let width = 600 / shown.len().max(1);
+    let bars = shown.iter().enumerate().flat_map(|(n, record)| {
+        let mut top = HEIGHT;
+        ["high", "medium", "low"].into_iter().zip(record.findings).map(move |(look, count)| {
+            let height = count * HEIGHT / most;
+            top -= height;
+            (look, n * width, top, height)
+        })
+    });
+    let bars: Vec<_> = bars.filter(|(.., height)| *height > 0).collect();
+    let (first, last) = (shown.first(), shown.last());
+    let says = |record: &AuditRecord| {
+        let [high, medium, low] = record.findings.map(number);
+        format!("{}: {high} high, {medium} medium, {low} low", clock(record.taken))
+    };
+    let words: Vec<String> = first.into_iter().chain(last).map(says).collect();
+    html! {
+        h3 { "Findings over time" }
+        svg width="600" height=(HEIGHT) viewBox={ "0 0 600 " (HEIGHT) } role="img" aria-label=(words.join("; ")) {
+            @for (look, left, top, height) in bars {
+                rect class={ "bar-" (look) } x=(left) y=(top) width=(width.saturating_sub(1).max(1)) height=(height) {}
+            }
+        }
+        p.soft { (words.join(" — ")) }
     }
 }
 

@@ -6,9 +6,9 @@ use std::path::Path;
 use ambrik_core::change::{ChangeSet, Did, Outcome, PathChange, UndoPlan, deployments};
 use serde::Serialize;
 
+use super::found::SetReport;
 use super::history_text;
 use super::json::{FailedPath, PathText, print};
-use super::report::SetReport;
 
 #[derive(Serialize)]
 struct HistoryDocument {

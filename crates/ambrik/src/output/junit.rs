@@ -7,7 +7,7 @@ use ambrik_core::check::{CATALOGUE, Severity};
 use quick_xml::events::{BytesDecl, BytesText, Event};
 use quick_xml::writer::Writer;
 
-use super::report::AuditReport;
+use super::found::AuditReport;
 use super::shown_xml;
 use super::told::{Told, of_host, of_site};
 

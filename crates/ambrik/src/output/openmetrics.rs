@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use ambrik_core::audit::Audit;
 use ambrik_core::check::Severity;
 
-use super::report::AuditReport;
+use super::found::AuditReport;
 use super::told::{Told, of_host, of_site};
 
 /// A metric's labels, and its value.

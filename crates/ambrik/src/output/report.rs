@@ -3,27 +3,23 @@
 
 use std::io::{self, Write};
 use std::path::Path;
-use std::time::Duration;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::archive::{Archive, ArchiveLook};
-use ambrik_core::audit::{Audit, HostFinding};
-use ambrik_core::change::{ChangeSet, MovePlan, Outcome, PathChange, UndoPlan, UnpackPlan};
-use ambrik_core::check::{Check, Severity};
+use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
+use ambrik_core::check::Check;
 use ambrik_core::host::Services;
-use ambrik_core::label::{LabelLine, Labels};
-use ambrik_core::site::{NewAccept, Site};
 use ambrik_core::survey::Survey;
 use ambrik_core::why::{Everything, NoFile, Review};
 
+pub(crate) use super::found::{AcceptReport, AuditReport, NewsReport, SetReport};
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
     accept_text, accounts_text, audit_text, checks_text, csv, history_text, html, json_audit, json_changes, json_host,
-    json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text, openmetrics, sarif, survey_text,
-    unpack_text, why_text,
+    json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text, news_text, openmetrics, sarif,
+    survey_text, unpack_text, why_text,
 };
-use crate::failure::Wrong;
 use crate::options::AuditFormat;
 
 /// A result.
@@ -58,36 +54,6 @@ impl Report for AccountsReport<'_> {
     }
 }
 
-/// `audit`.
-pub(crate) struct AuditReport<'r> {
-    pub(crate) host: &'r str,
-    pub(crate) accounts: &'r Accounts,
-    pub(crate) labels: &'r Labels,
-    pub(crate) audits: &'r [Audit],
-    pub(crate) of_host: &'r [HostFinding],
-    pub(crate) wrong: &'r [Wrong],
-    /// The labels of each site, where it was asked for them.
-    pub(crate) tables: Option<&'r [Vec<LabelLine>]>,
-    /// Whether every path is named.
-    pub(crate) each: bool,
-    /// Whether only sites with findings are told of.
-    pub(crate) quiet: bool,
-    /// When the window of each site ends, where it has one.
-    pub(crate) until: &'r [Option<jiff::Timestamp>],
-    pub(crate) took: Duration,
-    /// What was changed, the newest first.
-    pub(crate) history: &'r [ChangeSet],
-    /// What makes the exit code 1.
-    pub(crate) fail_on: Option<Severity>,
-}
-
-impl AuditReport<'_> {
-    /// Whether all that was asked for could be judged.
-    pub(super) fn is_complete(&self) -> bool {
-        self.wrong.is_empty() && self.audits.iter().all(Audit::is_complete)
-    }
-}
-
 impl Report for AuditReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
         let Some(tables) = self.tables else {
@@ -115,6 +81,16 @@ impl Report for AuditReport<'_> {
             AuditFormat::Openmetrics => openmetrics::write(self, out),
             AuditFormat::Sarif => sarif::write(self, out),
         }
+    }
+}
+
+impl Report for NewsReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        news_text::render(self, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        news_text::json(self, out)
     }
 }
 
@@ -158,15 +134,6 @@ impl Report for HistoryReport<'_> {
     }
 }
 
-/// `history ID`.
-pub(crate) struct SetReport<'r> {
-    /// All change sets: to which deployment it belongs.
-    pub(crate) all: &'r [ChangeSet],
-    pub(crate) set: &'r ChangeSet,
-    pub(crate) paths: &'r [PathChange],
-    pub(crate) accounts: &'r Accounts,
-}
-
 impl Report for SetReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
         history_text::one(self, out)
@@ -175,16 +142,6 @@ impl Report for SetReport<'_> {
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         json_records::one(self, out)
     }
-}
-
-/// `accept`, to be written or written.
-#[derive(Clone, Copy)]
-pub(crate) struct AcceptReport<'r> {
-    pub(crate) site: &'r Site,
-    pub(crate) new: NewAccept<'r>,
-    /// How many paths it covers now.
-    pub(crate) covers: usize,
-    pub(crate) written: bool,
 }
 
 impl Report for AcceptReport<'_> {

@@ -10,8 +10,8 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_encode};
 use serde::Serialize;
 use serde_json::{Value, json};
 
+use super::found::AuditReport;
 use super::json::{Each, print};
-use super::report::AuditReport;
 use super::told::{Told, of_host, of_site, remedy, wrong};
 
 /// What stands in the path of a URI as it is (RFC 3986, section 3.3).

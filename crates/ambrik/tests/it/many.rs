@@ -2,6 +2,7 @@
 
 use rstest::rstest;
 
+use crate::documents::checked;
 use crate::host::{TestHost, give, is_root};
 
 /// A host with so many sites, of which these are open to every account.
@@ -67,4 +68,49 @@ fn quiet_is_quiet(#[case] words: &[&str], #[case] says: bool) {
     // What was done as asked is not told either.
     let done = host.run(&["set", "-q", "--yes"]);
     assert_eq!((done.code, &*done.out, &*done.err), (0, "", ""), "{done:?}");
+}
+
+/// The news is what is new, gone or of other paths since the last audit of the whole host; where nothing is, nothing is printed.
+#[test]
+fn the_news_is_what_is_new() {
+    if !is_root() {
+        return;
+    }
+    let host = host(3, &[1]);
+    let first = host.run(&["audit", "--news"]);
+    assert!(first.code == 1 && first.out.contains("no audit of the whole host is on record before"), "{first:?}");
+    let page = |n: usize| host.at(format!("srv/www/berths-{n:03}/index.php"));
+    let nothing = || {
+        let ran = host.run(&["audit", "--news"]);
+        assert_eq!((ran.code, &*ran.out, &*ran.err), (0, "", ""), "{ran:?}");
+    };
+    nothing();
+    give(&page(2), 0, 0o666);
+    give(&host.write("srv/www/berths-001/more.php", "<?php"), 0, 0o666);
+    // An audit of one site is none of the host.
+    host.run(&["audit", "berths-002", "--fail-on", "never"]);
+    let ran = host.run(&["audit", "--news", "--format", "json"]);
+    let news = checked(&ran.out, "news");
+    let told = |how: &str, site: &str| {
+        let all = news["news"].as_array().unwrap().iter();
+        all.filter(|news| news["how"] == how && news["site"] == site)
+            .map(|news| news["check"].clone())
+            .collect::<Vec<_>>()
+    };
+    assert!(told("new", "berths-002").contains(&"everyone-writes".into()), "{news:#}");
+    assert!(told("other", "berths-001").contains(&"everyone-writes".into()), "{news:#}");
+    assert!(told("new", "berths-001").is_empty() && told("other", "berths-000").is_empty(), "{news:#}");
+    nothing();
+    host.run(&["set", "--yes"]);
+    // Nobody has said yet that what was open to all is right as it is.
+    let ran = host.run(&["audit", "--news"]);
+    let gone = ran.out.lines().filter(|line| line.trim_start().starts_with("gone")).count();
+    assert!(gone >= 6, "{ran:?}");
+    // An audit for people is on record as well.
+    give(&page(0), 0, 0o666);
+    host.run(&["audit"]);
+    nothing();
+    for words in [&["audit", "berths-000", "--news"][..], &["audit", "--news", "--format", "csv"]] {
+        assert_eq!(host.run(words).code, 2, "{words:?}");
+    }
 }

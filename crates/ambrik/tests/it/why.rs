@@ -153,7 +153,7 @@ fn refusals_out_of_logs() {
 #[rstest]
 #[case::nobodys(&["why", "/etc/passwd"], "no site file holds /etc/passwd (known: berths), so it is not known who \"php\" is")]
 #[case::no_account(&["why", "/etc/passwd", "--as", "wbe"], "did you mean \"web\"?")]
-#[case::no_site(&["why", "--writable", "brths"], "there is no site file [HOST]/etc/ambrik/sites/brths.toml; the sites here are: berths")]
+#[case::no_site(&["why", "--writable", "brths"], "there is no site file [HOST]/etc/ambrik/sites/brths.toml; did you mean berths?")]
 #[case::no_log(&["why", "--from-log", "/none"], "cannot read the log /none")]
 #[case::nothing_asked(&["why"], "the following required arguments were not provided")]
 #[case::two_questions(&["why", "/etc", "--writable", "berths"], "cannot be used with")]

@@ -1,5 +1,6 @@
 //! The ledger: what was there before each change, durable before the change is made (`SQLite`).
 
+mod audits;
 mod entry;
 mod known;
 mod rows;
@@ -23,6 +24,7 @@ use crate::shown::Shown;
 use crate::site::{Phase, Word};
 use crate::tree::sys;
 
+pub use audits::AuditRecord;
 pub(crate) use entry::{Recorder, TakenBack};
 pub use known::HowChanged;
 pub(crate) use known::Known;

@@ -1,7 +1,7 @@
 //! The ledger's tables, and the steps from one version of them to the next.
 
 /// The version of the tables below.
-pub(super) const VERSION: i64 = 6;
+pub(super) const VERSION: i64 = 7;
 pub(super) const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -24,6 +24,15 @@ CREATE TABLE removal (
 CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
+";
+/// What came with version 7: audits of the whole host, and what the last of them found.
+const AUDITS: &str = "
+CREATE TABLE audit (
+  id INTEGER PRIMARY KEY, taken TEXT NOT NULL, complete INTEGER NOT NULL, high INTEGER NOT NULL, medium INTEGER NOT NULL,
+  low INTEGER NOT NULL);
+CREATE TABLE found (
+  site TEXT NOT NULL, check_name TEXT NOT NULL, part TEXT NOT NULL, severity TEXT NOT NULL, says TEXT NOT NULL,
+  paths INTEGER NOT NULL, sum BLOB NOT NULL, PRIMARY KEY (site, check_name, part)) WITHOUT ROWID;
 ";
 /// What came with version 6: what archives brought, and where they are unpacked before it gets its names.
 const DELIVERED: &str = "
@@ -65,7 +74,8 @@ CREATE TABLE moving (
   keeper INTEGER NOT NULL);
 ";
 /// What makes tables of a version those of the next one; the tables above are of version 2.
-pub(super) const STEPS: [(i64, &str); 5] = [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES), (5, DELIVERED)];
+pub(super) const STEPS: [(i64, &str); 6] =
+    [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES), (5, DELIVERED), (6, AUDITS)];
 /// What makes tables of version 1 those of version 2.
 const FROM_1: &str = "
 ALTER TABLE change_set ADD COLUMN until TEXT;

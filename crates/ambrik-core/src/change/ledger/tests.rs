@@ -5,6 +5,7 @@ use std::path::Path;
 use super::*;
 use crate::account::Gid;
 use crate::acl::Acl;
+use crate::audit::RecordedFinding;
 use crate::entry::Kind;
 use crate::mode::Mode;
 use rstest::rstest;
@@ -93,7 +94,7 @@ fn the_files_are_for_the_owner_alone() {
 }
 
 #[rstest]
-fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5)] version: i64) {
+fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6)] version: i64) {
     let dir = tempfile::tempdir().unwrap();
     let state = StateDir::open_or_create(&dir.path().join("state")).unwrap();
     state.ensure_file(FILE).unwrap();
@@ -118,7 +119,7 @@ fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5)] version: i64) 
     drop(db);
     let mut ledger = Ledger::open(&state).unwrap().unwrap();
     assert_eq!(ledger.change_sets().unwrap().len(), 1);
-    assert_eq!(ledger.movings(1).unwrap().len(), 0);
+    assert_eq!((ledger.movings(1).unwrap().len(), ledger.last_found().unwrap()), (0, None));
     let until = "2026-11-23T15:00:00Z".parse().unwrap();
     let mut entry = ledger.begin("berths", ChangeCommand::Open, (Phase::Sealed, Phase::Open), None).unwrap();
     entry.window(&Window { until, parts: Some(vec!["a".into(), "b c".into()]) }).unwrap();
@@ -223,4 +224,30 @@ fn what_is_one_deployment(#[case] course: &str, #[case] want: &[i64]) {
     let found = deployments(&sets);
     let told: Vec<i64> = sets.iter().rev().map(|set| found.get(&set.id).copied().unwrap_or(0)).collect();
     assert_eq!(told, want);
+}
+
+/// What the last audit found is on record, of sites that were not judged what was found before; and no more than a bound.
+#[test]
+fn audits_are_kept_within_a_bound() {
+    let (_dir, _state, mut ledger) = ledger();
+    let finding = |site: &str| RecordedFinding {
+        site: site.into(),
+        check: "everyone-writes".into(),
+        part: ".".into(),
+        severity: "high".into(),
+        says: "says".into(),
+        paths: 3,
+        sum: vec![1],
+    };
+    let record = AuditRecord { taken: jiff::Timestamp::UNIX_EPOCH, complete: true, findings: [1, 2, 3] };
+    let (a, b) = (finding("a"), finding("b"));
+    ledger.record_audit(&record, &[a.clone(), b.clone()], &["a", "b"], true).unwrap();
+    assert_eq!(ledger.last_found().unwrap().unwrap(), [a, b.clone()]);
+    ledger.record_audit(&AuditRecord { complete: false, ..record }, &[], &["a"], false).unwrap();
+    assert_eq!(ledger.last_found().unwrap().unwrap(), [b]);
+    for _ in 0..410 {
+        ledger.record_audit(&record, &[], &[], true).unwrap();
+    }
+    assert_eq!((ledger.audits().unwrap().len(), ledger.last_found().unwrap().unwrap().len()), (400, 0));
+    assert_eq!(ledger.audits().unwrap()[0], record);
 }
