@@ -7,6 +7,7 @@ mod demo;
 mod failure;
 mod options;
 mod output;
+mod pasted;
 mod progress;
 mod records;
 mod session;

@@ -10,6 +10,7 @@ use anstream::adapter::StripBytes;
 use crate::failure::{Exit, Failure, Wrong};
 use crate::options::{Format, Global, When};
 use crate::output::report::Report;
+use crate::pasted::{Lines, Pasted};
 
 /// The streams of one run.
 pub(crate) struct Terminal<'s> {
@@ -19,6 +20,7 @@ pub(crate) struct Terminal<'s> {
     color: When,
     out: &'s mut dyn Write,
     err: &'s mut dyn Write,
+    pasted: Pasted,
     /// What people are told only where something is to be said.
     held: Option<Vec<u8>>,
 }
@@ -26,7 +28,7 @@ pub(crate) struct Terminal<'s> {
 impl<'s> Terminal<'s> {
     pub(crate) fn new(global: &Global, out: &'s mut dyn Write, err: &'s mut dyn Write) -> Self {
         let Global { format, quiet, verbose, color, .. } = *global;
-        Self { format, quiet, verbose, color, out, err, held: None }
+        Self { format, quiet, verbose, color, out, err, pasted: Pasted::of(global), held: None }
     }
 
     /// With `-q` holds back what people are told of what was done, until it is known whether anything is to be said.
@@ -60,7 +62,9 @@ impl<'s> Terminal<'s> {
             Some(held) => held,
             None => &mut *self.out,
         };
-        if has_colours { Box::new(to) } else { Box::new(Plain { to, state: StripBytes::new() }) }
+        let to: Box<dyn Write> =
+            if has_colours { Box::new(to) } else { Box::new(Plain { to, state: StripBytes::new() }) };
+        Box::new(Lines::new(to, &self.pasted))
     }
 
     /// Where results for programs go, unchanged.
@@ -132,7 +136,7 @@ impl<'s> Terminal<'s> {
     pub(crate) fn say(&mut self, words: &str) {
         if !self.quiet {
             // That a remark cannot be written must not stop the work.
-            let _ = writeln!(self.err, "{words}");
+            let _ = writeln!(self.err, "{}", self.pasted.in_text(words));
         }
     }
 
@@ -156,7 +160,7 @@ impl<'s> Terminal<'s> {
 
     /// Says something that must be known, `-q` or not.
     pub(crate) fn warn(&mut self, words: &str) {
-        let _ = writeln!(self.err, "ambrik: {words}");
+        let _ = writeln!(self.err, "ambrik: {}", self.pasted.in_text(words));
     }
 
     /// Names each path that failed with its reason; of very many with the same reason, the first.
@@ -190,7 +194,7 @@ impl<'s> Terminal<'s> {
     /// Tells why a command ended early.
     pub(crate) fn report(&mut self, failure: &Failure) -> Exit {
         for line in failure.message.lines() {
-            let _ = writeln!(self.err, "ambrik: {line}");
+            let _ = writeln!(self.err, "ambrik: {}", self.pasted.in_text(line));
         }
         failure.exit
     }

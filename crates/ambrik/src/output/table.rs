@@ -87,9 +87,10 @@ fn in_lines(text: &str, first: &str, rest: &str) -> String {
     // Words such as `r-x` and names of paths stay whole.
     let whole = textwrap::WordSplitter::NoHyphenation;
     let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest).word_splitter(whole);
-    let mut lines = textwrap::wrap(text, options).join("\n");
+    // A command's name stays with it.
+    let mut lines = textwrap::wrap(&text.replace("ambrik ", "ambrik\u{a0}"), options).join("\n");
     lines.push('\n');
-    lines
+    lines.replace('\u{a0}', " ")
 }
 
 /// A text cut to `width` characters; where it is longer, the middle is left out.

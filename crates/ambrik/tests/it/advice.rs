@@ -129,3 +129,25 @@ proptest! {
         prop_assert!(followed.is_ok(), "{names:?}: {}", followed.unwrap_err());
     }
 }
+
+/// A command that is printed can be pasted: it leads to the same host, sites and records as the run that printed it.
+#[test]
+fn what_is_printed_can_be_pasted() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    give(&host.file("index.php", PHP, 0o666), PHP, 0o666);
+    give(&host.at("srv/www/berths"), 0, 0o755);
+    let state = host.at("records of the host");
+    let set = host.command(&["set", "berths", "--yes", "--state"]).arg(&state).output().unwrap();
+    let said = String::from_utf8_lossy(&set.stdout).into_owned();
+    let line = said.lines().find_map(|line| line.split_once("taken back by: ")).map(|(_, command)| command).unwrap();
+    assert!(line.contains("--host ") && line.contains("'"), "{line}");
+    let program = std::path::Path::new(env!("CARGO_BIN_EXE_ambrik")).parent().unwrap();
+    let mut shell = Command::new("sh");
+    shell.args(["-c", &format!("{line} --yes")]).env("PATH", format!("{}:/usr/bin:/bin", program.display()));
+    let undone = host.told(&shell.output().unwrap());
+    assert!(undone.code == 0 && undone.out.contains("as before"), "{undone:?}");
+    assert_eq!(fs::metadata(host.at("srv/www/berths/index.php")).unwrap().permissions().mode() & 0o777, 0o666);
+}

@@ -41,7 +41,7 @@ fn it_runs_as_an_ordinary_user() {
     assert_eq!(ran.code, 0, "{ran:?}");
     assert!(ran.out.contains("You are not root"), "{}", ran.out);
     assert!(ran.err.contains("cannot set the owner of"), "{}", ran.err);
-    assert!(ran.out.contains("taken back by: ambrik undo"), "{}", ran.out);
+    assert!(ran.out.contains("taken back by: ambrik --host [HOST]/home/demo undo"), "{}", ran.out);
 }
 
 #[test]

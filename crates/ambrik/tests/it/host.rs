@@ -128,9 +128,12 @@ impl TestHost {
         assert_eq!(output.status.signal(), Some(9), "{words:?} at {n}: {:?}", self.told(&output));
     }
 
-    /// What a run said, `[HOST]` for the host's folder.
+    /// What a run said, `[HOST]` for the host's folder, and the commands in it without that.
     pub(crate) fn told(&self, output: &Output) -> Ran {
-        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).replace(&*self.dir.path().to_string_lossy(), "[HOST]");
+        let text = |bytes: &[u8]| {
+            let text = String::from_utf8_lossy(bytes).replace(&*self.dir.path().to_string_lossy(), "[HOST]");
+            text.replace("ambrik --host [HOST] ", "ambrik ")
+        };
         Ran { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) }
     }
 }
