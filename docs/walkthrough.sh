@@ -19,7 +19,7 @@ typed() {
 }
 ambrik() {
     typed ambrik "$@"
-    "$program" --host "$host" --color never "$@" 2>&1 | sed "s|$host||g"
+    "$program" --host "$host" --color never "$@" 2>&1 | sed "s|ambrik --host $host |ambrik |g; s|$host||g"
 }
 web() {
     typed curl "$@"

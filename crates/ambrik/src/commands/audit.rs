@@ -104,6 +104,8 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         return Err(Failure::usage("--labels and --news have text and json; the other formats are of all findings"));
     }
     let started = std::time::Instant::now();
+    // Whoever asks for news alone is told nothing else.
+    session.terminal.quiet |= args.news;
     let mut looked = session.look()?;
     let Sites { chosen: sites, neighbours, mut wrong } = session.sites(&args.names, &looked)?;
     session.terminal.report_wrong(&wrong);
@@ -321,7 +323,7 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
     }
     for accept in audit.idle_accepts().filter(|accept| accept.holds_on(today)) {
         session.terminal.say(&format!(
-            "{name}: the exception for {} in {} covers nothing any more: take it out of the site file",
+            "{name}: the exception for {} in {} covers nothing now: if nothing of it comes back, take it out of the site file",
             accept.check,
             Shown(&audit.site.relative(&Path::new("/").join(accept.pattern.text())))
         ));

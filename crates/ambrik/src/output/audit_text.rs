@@ -8,7 +8,7 @@ use ambrik_core::check::{Check, Reason, Severity};
 use ambrik_core::shown::Shown;
 
 use super::found::AuditReport;
-use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
+use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, fitting, styled, table, width, wrapped, write};
 use super::{count, counted, number, paths};
 
 /// As many parts are shown where not each path is asked for.
@@ -35,11 +35,12 @@ pub(super) fn render(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Resul
         None => !report.quiet && !many,
         Some(worst) => !many || worst == Severity::High,
     };
+    let mut legend = Some("rw → r: it can read and write, and should read alone; in 4: of so many paths");
     for (n, audit) in audits.iter().filter(is_told).enumerate() {
         if n > 0 || many {
             writeln!(out)?;
         }
-        block(audit, of_host, each, out)?;
+        block(audit, of_host, each, &mut legend, out)?;
     }
     host(of_host, out)?;
     match all {
@@ -119,14 +120,22 @@ pub(super) fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> 
     audit.wrong.findings.iter().filter(|f| f.accepted.is_none())
 }
 
-fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write) -> io::Result<()> {
+/// A site whole; `legend` is told with the first table that needs it.
+fn block(
+    audit: &Audit,
+    of_host: &[HostFinding],
+    each: bool,
+    legend: &mut Option<&str>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let site = &audit.site;
     let (look, mut words) = verdict(audit);
     if of_host.iter().any(|finding| finding.accepted.is_empty() && finding.sites.contains(&site.name)) {
         words.push_str("; see what is said of the host below");
     }
     let whole = format!("{}: {words}", site.name);
-    for (n, line) in textwrap::wrap(&whole, textwrap::Options::new(WIDTH).subsequent_indent("  ")).iter().enumerate() {
+    for (n, line) in textwrap::wrap(&whole, textwrap::Options::new(width()).subsequent_indent("  ")).iter().enumerate()
+    {
         match line.split_once(": ").filter(|_| n == 0) {
             Some((name, rest)) => writeln!(out, "{}: {}", styled(HEAD, name), styled(look, rest))?,
             None => writeln!(out, "{}", styled(look, line))?,
@@ -145,11 +154,15 @@ fn block(audit: &Audit, of_host: &[HostFinding], each: bool, out: &mut dyn Write
         if audit.phase_known { "" } else { " as far as is known" },
         site.keeper.user
     );
-    for line in textwrap::wrap(&facts, textwrap::Options::new(WIDTH).initial_indent("  ").subsequent_indent("  ")) {
+    for line in textwrap::wrap(&facts, textwrap::Options::new(width()).initial_indent("  ").subsequent_indent("  ")) {
         writeln!(out, "{}", styled(FAINT, &line))?;
     }
     writeln!(out)?;
     rights(audit, each, out)?;
+    let off = audit.seen.table.iter().flat_map(|line| &line.cells).any(is_off);
+    if let Some(legend) = legend.take_if(|_| off) {
+        wrapped(&styled(FAINT, legend), "  ", "    ", out)?;
+    }
     for cause in by_cause(audit) {
         writeln!(out)?;
         check(audit, &cause, each, out)?;
@@ -318,9 +331,9 @@ const fn style(severity: Severity) -> anstyle::Style {
 
 /// The table of rights: what each account can do in each part, and, where that differs, what it should.
 fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
-    let mut rows = table(&["part", "use", "paths", "keeper", "php", "web", "others"]);
+    let mut rows = Vec::new();
     let room = if each { usize::MAX } else { MOST_PARTS };
-    let is_wrong = |line: &&PartLine| line.cells.iter().any(|cell| cell.more_count + cell.less_count > 0);
+    let is_wrong = |line: &&PartLine| line.cells.iter().any(is_off);
     // Of very many, those that are not as they should be come before those that are.
     let (wrong, right): (Vec<_>, Vec<_>) = audit.seen.table.iter().partition(is_wrong);
     let lines: Vec<&PartLine> = if audit.seen.table.len() <= room {
@@ -331,15 +344,19 @@ fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     for &line in lines.iter().take(room) {
         let mut row = vec![part_name(audit, line), audit.part_use(line.part).to_string(), number(line.count)];
         row.extend(line.cells.iter().take(ROLES).map(|each| cell(each, line.count)));
-        rows.add_row(row);
+        rows.push(row);
     }
     let shown = &lines[..lines.len().min(room)];
     let room = room.saturating_sub(lines.len());
     for &part in audit.seen.missing.iter().take(room) {
-        let shown = cut(audit.part_shown(Some(part)), 34);
-        rows.add_row(vec![shown, audit.part_use(Some(part)).to_string(), styled(FAINT, "not there")]);
+        let shown = cut(audit.part_shown(Some(part)), part_room());
+        rows.push(vec![shown, audit.part_use(Some(part)).to_string(), styled(FAINT, "not there")]);
     }
-    write(&mut rows, &[2], "  ", out)?;
+    // Where there is no room, what the keeper can do is missed least, as long as it is right.
+    let keepers_right = lines.iter().all(|line| line.cells.first().is_none_or(|keeper| !is_off(keeper)));
+    let drops: &[usize] = if keepers_right { &[3, 1, 2] } else { &[1, 2] };
+    let heads = ["part", "use", "paths", "keeper", "php", "web", "others"];
+    fitting(&heads, &rows, (2, drops), "  ", out)?;
     let left = lines.len().saturating_sub(MOST_PARTS.min(lines.len())) + audit.seen.missing.len().saturating_sub(room);
     if left > 0 && !each {
         writeln!(
@@ -351,9 +368,19 @@ fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     besides(audit, shown, out)
 }
 
+/// Whether an account can do more or less than it should.
+const fn is_off(cell: &Cell) -> bool {
+    cell.more_count + cell.less_count > 0
+}
+
+/// So long the name of a part may be in a table.
+fn part_room() -> usize {
+    (width() / 3).clamp(18, 60)
+}
+
 /// The part of a line of the table.
 fn part_name(audit: &Audit, line: &PartLine) -> String {
-    if line.part.is_none() { ". (all else)".to_owned() } else { cut(audit.part_shown(line.part), 34) }
+    if line.part.is_none() { ". (all else)".to_owned() } else { cut(audit.part_shown(line.part), part_room()) }
 }
 
 /// What those can do who have access besides: tables of their own, so that none is too wide.
@@ -440,7 +467,7 @@ fn check(audit: &Audit, cause: &Cause<'_>, each: bool, out: &mut dyn Write) -> i
     let shown = || findings.iter().take(MOST_ROWS);
     let parts = shown().map(|finding| part_of(finding).chars().count()).max().unwrap_or(0);
     let numbers = shown().map(|finding| number(count(finding.count())).len()).max().unwrap_or(0);
-    let room = 82_usize.saturating_sub(parts + numbers);
+    let room = width().saturating_sub(18 + parts + numbers).max(20);
     for finding in shown() {
         let examples = audit.paths(finding).take(EXAMPLES).map(|path| Shown(&path).to_string());
         // A part that is one path needs no example.
@@ -516,5 +543,6 @@ fn remedies(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
         (true, false) => format!("harmless differences from the site file: ambrik set {name} --preview"),
         (false, false) => return Ok(()),
     };
-    writeln!(out, "\n  {}", styled(HEAD, &words))
+    writeln!(out)?;
+    wrapped(&styled(HEAD, &words), "  ", "    ", out)
 }

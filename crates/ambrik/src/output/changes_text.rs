@@ -11,11 +11,11 @@ use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
 use ambrik_core::site::Site;
 
-use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
+use super::table::{BAD, GOOD, HEAD, ODD, cut, styled, table, width, wrapped, wrapped_once, write};
 use super::{count, counted, history_text, number, paths};
 
 pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
-    writeln!(out, "{}: {}", styled(HEAD, &plan.audit.site.name), summary(plan))?;
+    wrapped(&format!("{}: {}", styled(HEAD, &plan.audit.site.name), summary(plan)), "", "  ", out)?;
     let rows = rows(plan, accounts);
     if !rows.is_empty() {
         writeln!(out)?;
@@ -40,12 +40,14 @@ pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> i
     for creation in &plan.creations {
         let rights = ambrik_core::audit::rights_shown(accounts, &creation.rights, creation.kind);
         let from = creation.from.as_ref().map(|from| format!(", copied from {}", Shown(from))).unwrap_or_default();
-        writeln!(out, "  make    {}  ({}, {rights}{from})", Shown(&creation.path), creation.kind.word())?;
+        let words = format!("make    {}  ({}, {rights}{from})", Shown(&creation.path), creation.kind.word());
+        wrapped_once(&words, "  ", "          ", out)?;
     }
     for removal in &plan.removals {
         let path = removal.path.strip_prefix(&plan.audit.site.root).unwrap_or(&removal.path);
         let inside = if removal.directory { format!(", {}", paths(removal.files)) } else { String::new() };
-        writeln!(out, "  remove  {}  ({}{inside})", Shown(path), removal.reason)?;
+        let words = format!("remove  {}  ({}{inside})", Shown(path), removal.reason);
+        wrapped_once(&words, "  ", "          ", out)?;
     }
     for (path, failure) in plan.passed_over() {
         wrapped(&format!("leave   {}: {failure}", Shown(&path)), "  ", "          ", out)?;
@@ -58,7 +60,8 @@ fn left_to_a_person(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
     let shown = |path: &std::path::Path| Shown(path.strip_prefix(&plan.audit.site.root).unwrap_or(path)).to_string();
     for guess in &plan.guesses {
         let inside = if guess.directory { format!(", {}", paths(guess.files)) } else { String::new() };
-        writeln!(out, "  ask     {}  (by its name: {}{inside})", shown(&guess.path), guess.reason)?;
+        let words = format!("ask     {}  (by its name: {}{inside})", shown(&guess.path), guess.reason);
+        wrapped_once(&words, "  ", "          ", out)?;
     }
     for (path, why) in &plan.needed {
         wrapped(&format!("keep    {}  (by its name: {why})", shown(path)), "  ", "          ", out)?;
@@ -117,7 +120,7 @@ fn changes(rows: Vec<[String; 6]>, out: &mut dyn Write) -> io::Result<()> {
     let owners = !labels || rows.iter().any(|row| !row[2].is_empty());
     let columns: Vec<usize> = (0..5).filter(|column| (*column != 4 || labels) && (*column != 2 || owners)).collect();
     let taken: usize = INDENT + columns.iter().map(|column| widest(*column).max(5) + GAP).sum::<usize>();
-    let room = WIDTH.saturating_sub(taken);
+    let room = width().saturating_sub(taken);
     let examples = room >= SHORTEST_EXAMPLE;
     let names = ["part", "paths", "owner", "mode", "SELinux type"];
     let mut heading: Vec<&str> = columns.iter().map(|column| names[*column]).collect();

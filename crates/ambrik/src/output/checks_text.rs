@@ -43,7 +43,8 @@ pub(crate) fn whole(check: &Check, out: &mut dyn Write) -> io::Result<()> {
         wrapped(&note, "  ", "  ", out)?;
     }
     let accept = format!("accept it for a path: ambrik accept SITE {} PATH --because TEXT", check.name);
-    writeln!(out, "\n  {}", styled(FAINT, &accept))
+    writeln!(out)?;
+    wrapped(&styled(FAINT, &accept), "  ", "    ", out)
 }
 
 /// The paragraphs of the page that are about a check.

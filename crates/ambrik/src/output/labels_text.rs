@@ -10,7 +10,7 @@ use ambrik_core::host::Role;
 use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::shown::Shown;
 
-use super::table::{BAD, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, write};
+use super::table::{BAD, GOOD, HEAD, ODD, cut, styled, table, width, wrapped, write};
 use super::{counted, number};
 
 pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &mut dyn Write) -> io::Result<()> {
@@ -55,7 +55,7 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &
         rows.add_row(vec![
             line.path
                 .as_ref()
-                .map_or_else(|| cut(audit.part_shown(line.part), WIDTH / 4), |path| Shown(path).to_string()),
+                .map_or_else(|| cut(audit.part_shown(line.part), width() / 4), |path| Shown(path).to_string()),
             number(line.count),
             now.to_owned(),
             relabelled,

@@ -49,7 +49,8 @@ pub(crate) fn render(plan: &MovePlan, accounts: &Accounts, out: &mut dyn Write) 
     }
     if !plan.asked.written {
         let file = Shown(&plan.site.file);
-        writeln!(out, "  write   {file}  (path = \"{part}\" becomes \"{}\")", Shown(plan.new_name()))?;
+        let words = format!("write   {file}  (path = \"{part}\" becomes \"{}\")", Shown(plan.new_name()));
+        super::table::wrapped(&words, "  ", "          ", out)?;
     }
     Ok(())
 }

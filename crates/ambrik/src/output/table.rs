@@ -3,12 +3,26 @@
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io::{self, Write};
+use std::sync::OnceLock;
 
 use anstyle::{AnsiColor, Style};
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 
-/// No output is wider than this.
-pub(crate) const WIDTH: usize = 100;
+/// As wide output is where nothing says how wide it may be.
+const USUAL: usize = 100;
+/// It is never narrower or wider.
+const NARROWEST: usize = 60;
+const WIDEST: usize = 200;
+
+/// How many columns output has: `COLUMNS` says it, else the terminal that it goes to.
+pub(crate) fn width() -> usize {
+    static WIDTH: OnceLock<usize> = OnceLock::new();
+    *WIDTH.get_or_init(|| {
+        let said = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+        let seen = || rustix::termios::tcgetwinsize(std::io::stdout()).ok().map(|size| usize::from(size.ws_col));
+        said.or_else(seen).filter(|columns| *columns > 0).unwrap_or(USUAL).clamp(NARROWEST, WIDEST)
+    })
+}
 /// What is wrong.
 pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
 /// What deserves a look.
@@ -35,6 +49,40 @@ pub(crate) fn table(heading: &[&str]) -> Table {
     table
 }
 
+/// A table with this heading and these rows; as long as it is too wide for the output, the columns in `drops` are left out, one after
+/// the other.
+///
+/// Writes it, the column `number` aligned to the right.
+pub(crate) fn fitting(
+    heading: &[&str],
+    rows: &[Vec<String>],
+    (number, drops): (usize, &[usize]),
+    indent: &str,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let room = width().saturating_sub(indent.len());
+    let without = |dropped: &[usize]| {
+        let kept = |column: &usize| !dropped.contains(column);
+        let heads: Vec<&str> = (0..heading.len()).filter(kept).map(|column| heading[column]).collect();
+        let mut table = table(&heads);
+        for row in rows {
+            table.add_row((0..row.len()).filter(kept).map(|column| row[column].clone()).collect::<Vec<_>>());
+        }
+        table
+    };
+    let fits = |dropped: &usize| natural(&without(&drops[..*dropped])) <= room + 2;
+    let dropped = &drops[..(0..=drops.len()).find(fits).unwrap_or(drops.len())];
+    let right = number - dropped.iter().filter(|column| **column < number).count();
+    let right = [right];
+    let right: &[usize] = if dropped.contains(&number) { &[] } else { &right };
+    write(&mut without(dropped), right, indent, out)
+}
+
+/// How wide a table is where its cells are not broken.
+fn natural(table: &Table) -> usize {
+    table.column_max_content_widths().iter().map(|width| usize::from(*width) + 2).sum()
+}
+
 /// Writes a table, indented, these columns aligned to the right.
 pub(crate) fn write(table: &mut Table, right_aligned: &[usize], indent: &str, out: &mut dyn Write) -> io::Result<()> {
     for column in table.column_iter_mut() {
@@ -44,6 +92,11 @@ pub(crate) fn write(table: &mut Table, right_aligned: &[usize], indent: &str, ou
         if let Some(column) = table.column_mut(column) {
             column.set_cell_alignment(CellAlignment::Right);
         }
+    }
+    let room = width().saturating_sub(indent.len());
+    if natural(table) > room + 2 {
+        // Its longest cells take several lines, broken between words.
+        table.set_content_arrangement(ContentArrangement::Dynamic).set_width(u16::try_from(room).unwrap_or(u16::MAX));
     }
     for line in table.lines() {
         writeln!(out, "{indent}{}", line.trim_end())?;
@@ -58,7 +111,7 @@ thread_local! {
 /// As many are kept.
 const KEPT: usize = 256;
 
-/// Writes a text in lines of at most [`WIDTH`], the first after `first`, the others after `rest`.
+/// Writes a text in lines of at most [`width`], the first after `first`, the others after `rest`.
 pub(crate) fn wrapped(text: &str, first: &str, rest: &str, out: &mut dyn Write) -> io::Result<()> {
     WRAPPED.with_borrow_mut(|known| {
         let key = [first, rest, text].join("\0");
@@ -81,12 +134,12 @@ pub(crate) fn wrapped_once(text: &str, first: &str, rest: &str, out: &mut dyn Wr
 }
 
 fn in_lines(text: &str, first: &str, rest: &str) -> String {
-    if first.len() + text.len() <= WIDTH && !text.contains('\n') {
+    if first.len() + text.len() <= width() && !text.contains('\n') {
         return format!("{first}{}\n", text.trim_end());
     }
     // Words such as `r-x` and names of paths stay whole.
     let whole = textwrap::WordSplitter::NoHyphenation;
-    let options = textwrap::Options::new(WIDTH).initial_indent(first).subsequent_indent(rest).word_splitter(whole);
+    let options = textwrap::Options::new(width()).initial_indent(first).subsequent_indent(rest).word_splitter(whole);
     // A command's name stays with it.
     let mut lines = textwrap::wrap(&text.replace("ambrik ", "ambrik\u{a0}"), options).join("\n");
     lines.push('\n');

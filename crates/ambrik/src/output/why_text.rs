@@ -13,7 +13,7 @@ use ambrik_core::why::{AbleFolder, Act, Answer, Cure, Everything, Match, RunsPhp
 use anstream::adapter::strip_bytes;
 use anstyle::Style;
 
-use super::table::{BAD, FAINT, GOOD, HEAD, ODD, WIDTH, cut, styled, table, wrapped, wrapped_once, write};
+use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, wrapped_once, write};
 use super::{count, counted, number, paths};
 pub(crate) use reviews::reviews;
 
@@ -264,7 +264,7 @@ fn mends(wanted: Option<&Wanted>, colours: bool, out: &mut dyn Write) -> io::Res
     let Some(wanted) = wanted.filter(|wanted| !wanted.mends.is_empty()) else { return Ok(()) };
     let name = &wanted.site.name;
     if wanted.mends.iter().any(|mend| mend.remedy == Cure::Set) {
-        let words = format!("to make it right: ambrik set {name}   (first: --preview)");
+        let words = format!("to make it right: ambrik set {name}  (first: -n)");
         writeln!(out, "  {}", painted(colours, HEAD, &words))?;
     }
     for mend in &wanted.mends {
@@ -329,7 +329,7 @@ pub(crate) fn everything(found: &Everything, account: &str, out: &mut dyn Write)
     let width = width.unwrap_or(0).min(48);
     for one in found.folders.iter().take(SHOWN) {
         let path = folder(&one.path);
-        let room = WIDTH.saturating_sub(path.chars().count().max(width) + 4);
+        let room = super::table::width().saturating_sub(path.chars().count().max(width) + 4);
         writeln!(out, "  {path:<width$}  {}", cut(&in_folder(one, found.act), room))?;
     }
     if found.folders.len() > SHOWN {

@@ -143,7 +143,7 @@ fn what_is_printed_can_be_pasted() {
     let set = host.command(&["set", "berths", "--yes", "--state"]).arg(&state).output().unwrap();
     let said = String::from_utf8_lossy(&set.stdout).into_owned();
     let line = said.lines().find_map(|line| line.split_once("taken back by: ")).map(|(_, command)| command).unwrap();
-    assert!(line.contains("--host ") && line.contains("'"), "{line}");
+    assert!(line.contains("--host ") && line.contains('\''), "{line}");
     let program = std::path::Path::new(env!("CARGO_BIN_EXE_ambrik")).parent().unwrap();
     let mut shell = Command::new("sh");
     shell.args(["-c", &format!("{line} --yes")]).env("PATH", format!("{}:/usr/bin:/bin", program.display()));

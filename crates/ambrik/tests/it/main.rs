@@ -45,4 +45,5 @@ mod unpacked;
 mod uploads;
 mod watched;
 mod why;
+mod widths;
 mod windows;

@@ -1,0 +1,38 @@
+//! Output of any width: no line is longer than the terminal, but for what is to be pasted or saved.
+
+use rstest::rstest;
+
+use crate::host::{TestHost, is_root};
+
+#[rstest]
+fn no_line_is_longer(#[values(60, 80, 120)] columns: usize) {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::empty();
+    let built = host.command_without_host(&["demo", "--build-only"]).arg(host.at("")).output().unwrap();
+    assert!(built.status.success());
+    let commands = [
+        "audit",
+        "audit tidewatch",
+        "set --preview",
+        "open berths --preview",
+        "seal berths --preview",
+        "seal tidewatch --preview",
+        "accounts",
+        "accounts --settings",
+        "checks",
+        "checks changed-in-window",
+        "why --writable tidewatch",
+        "why /srv/www/tidewatch/data/lock",
+        "history",
+    ];
+    for command in commands {
+        let words: Vec<&str> = command.split(' ').collect();
+        let output = host.command(&words).env("COLUMNS", columns.to_string()).output().unwrap();
+        let ran = host.told(&output);
+        let is_long = |line: &&str| line.chars().count() > columns && !line.contains("ambrik ");
+        let long: Vec<&str> = ran.out.lines().filter(is_long).collect();
+        assert!(long.is_empty() && !ran.out.is_empty(), "{command} at {columns}: {long:#?}");
+    }
+}
