@@ -120,6 +120,23 @@ same 'nothing is left to do' 0 "$(code set berth --preview)"
 check 'undo takes them away' 'as before' "$(ambrik undo --yes 2>&1)"
 same 'and leaves the other' httpd_sys_content_t "$(matchpathcon -n /srv/berth/up/x | cut -d: -f3)"
 
+echo '== what is unpacked'
+mkdir -p /root/fair/public /root/fair/up
+echo '<?php echo "unpacked";' > /root/fair/public/index.php
+echo x > /root/fair/up/x
+chcon -R -t user_home_t /root/fair
+tar --xattrs --selinux -C /root -czf /root/fair.tar.gz fair
+site fair /srv/fair "$(part up store)"
+same 'it is laid down' 0 "$(code unpack /root/fair.tar.gz fair --yes)"
+same 'code with its own label' httpd_sys_content_t "$(type_of /srv/fair/public/index.php)"
+same 'data with its own label' httpd_sys_rw_content_t "$(type_of /srv/fair/up/x)"
+same 'and the folder of that' httpd_sys_rw_content_t "$(type_of /srv/fair/up)"
+check 'what is left is that labels last' 'its labels last' "$(ambrik set fair --yes 2>&1)"
+same 'a relabelling changes nothing' 0 "$(relabels /srv/fair)"
+serve /srv/fair/public
+same 'PHP answers' unpacked "$(curl -s http://127.0.0.1/index.php)"
+serve $root/public
+
 echo '== home directories and equivalent places'
 useradd -m dev 2> /dev/null
 mkdir -p /home/dev/public_html/up
