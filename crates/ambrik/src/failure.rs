@@ -14,6 +14,17 @@ use ambrik_core::survey::PackedError;
 use ambrik_core::tree::WayError;
 
 impl Exit {
+    /// Its number.
+    pub(crate) const fn number(self) -> u8 {
+        match self {
+            Self::Clean => 0,
+            Self::Findings => 1,
+            Self::Usage => 2,
+            Self::Partial => 3,
+            Self::Privilege => 4,
+        }
+    }
+
     /// The exit code that an outcome calls for.
     pub(crate) fn of(outcome: &Outcome) -> Self {
         let nothing = outcome.done + outcome.removed + outcome.restored == 0;
@@ -51,13 +62,7 @@ pub enum Exit {
 
 impl From<Exit> for ExitCode {
     fn from(exit: Exit) -> Self {
-        match exit {
-            Exit::Clean => Self::SUCCESS,
-            Exit::Findings => Self::from(1),
-            Exit::Usage => Self::from(2),
-            Exit::Partial => Self::from(3),
-            Exit::Privilege => Self::from(4),
-        }
+        Self::from(exit.number())
     }
 }
 

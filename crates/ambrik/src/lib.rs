@@ -14,6 +14,7 @@ mod session;
 mod sites;
 mod terminal;
 
+use std::cell::Cell;
 use std::ffi::OsString;
 use std::io::{self, Write};
 
@@ -62,7 +63,8 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             return if help { Exit::Clean } else { Exit::Usage };
         }
     };
-    let mut out = UntilClosed { to: out, closed: false };
+    let wrote = Cell::new(false);
+    let mut out = UntilClosed { to: out, closed: false, wrote: &wrote };
     let mut session = Session::new(&cli.global, &mut out, err);
     for (id, name) in FOLDERS.iter().filter(|(_, name)| lent && std::env::var_os(name).is_some()) {
         session
@@ -71,7 +73,13 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
     }
     let exit = match commands::run(cli.command, &mut session) {
         Ok(exit) => exit,
-        Err(failure) => session.terminal.report(&failure),
+        Err(failure) => {
+            // A program that waits for a document gets one.
+            if session.terminal.is_json() && !wrote.get() {
+                let _ = session.terminal.report_document(&failure);
+            }
+            session.terminal.report(&failure)
+        }
     };
     match session.terminal.release(exit) {
         Ok(()) => exit,
@@ -83,6 +91,8 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
 struct UntilClosed<'o> {
     to: &'o mut dyn Write,
     closed: bool,
+    /// Whether anything came.
+    wrote: &'o Cell<bool>,
 }
 
 impl UntilClosed<'_> {
@@ -102,6 +112,7 @@ impl UntilClosed<'_> {
 
 impl Write for UntilClosed<'_> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.wrote.set(true);
         self.unless_closed(bytes.len(), |to| to.write(bytes))
     }
 

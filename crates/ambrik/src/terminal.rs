@@ -51,7 +51,11 @@ impl<'s> Terminal<'s> {
         match self.color {
             When::Always => true,
             When::Never => false,
-            When::Auto => io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+            When::Auto => {
+                let said = |name: &str| std::env::var(name).unwrap_or_default();
+                let never = !said("NO_COLOR").is_empty() || said("CLICOLOR") == "0" || said("TERM") == "dumb";
+                io::stdout().is_terminal() && !never
+            }
         }
     }
 
@@ -189,6 +193,18 @@ impl<'s> Terminal<'s> {
                 self.warn(line);
             }
         }
+    }
+
+    /// The same for programs: why there is no result.
+    pub(crate) fn report_document(&mut self, failure: &Failure) -> io::Result<()> {
+        let error = &failure.message;
+        let document = serde_json::json!({ "ambrik": "error/1", "error": error, "exit": failure.exit.number() });
+        writeln!(self.out, "{document:#}")
+    }
+
+    /// Whether a program reads the results.
+    pub(crate) fn is_json(&self) -> bool {
+        self.format == Format::Json
     }
 
     /// Tells why a command ended early.

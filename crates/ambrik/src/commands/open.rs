@@ -22,9 +22,9 @@ use crate::session::Session;
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  ambrik open berths --for 45m\n  ambrik open berths --part plugins")]
 pub(crate) struct OpenArgs {
-    /// Name of a site, or path of a site file
-    #[arg(value_name = "SITE")]
-    name: PathBuf,
+    /// Names of sites, or paths of site files
+    #[arg(value_name = "SITE", required = true)]
+    names: Vec<PathBuf>,
     /// How long, at most 24 hours: 30m, 2h, 1h 30m
     #[arg(long = "for", value_name = "DURATION", default_value = "30m")]
     duration: String,
@@ -55,7 +55,7 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         ));
     }
     let looked = session.look()?;
-    let sites = session.sites_to_change(std::slice::from_ref(&args.name), &looked)?.chosen;
+    let sites = session.sites_to_change(&args.names, &looked)?.chosen;
     for site in &sites {
         check_parts(site, &args.parts)?;
     }
@@ -80,7 +80,7 @@ pub(crate) fn run(args: &OpenArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         unfinished: true,
         fail_on: FailOn::Never,
     };
-    let mut exit = changing::run(&job, std::slice::from_ref(&args.name), session)?;
+    let mut exit = changing::run(&job, &args.names, session)?;
     let opened = session.records()?;
     for site in &sites {
         let phase = opened.phase(&site.name)?;

@@ -19,9 +19,9 @@ use crate::session::Session;
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  ambrik seal berths --preview\n  ambrik seal berths")]
 pub(crate) struct SealArgs {
-    /// Name of a site, or path of a site file
-    #[arg(value_name = "SITE")]
-    name: PathBuf,
+    /// Names of sites, or paths of site files
+    #[arg(value_name = "SITE", required = true)]
+    names: Vec<PathBuf>,
     /// Only show what would change; needs no privilege
     #[arg(short = 'n', long, conflicts_with = "yes")]
     preview: bool,
@@ -64,5 +64,5 @@ pub(crate) fn run(args: &SealArgs, session: &mut Session<'_>) -> Result<Exit, Fa
         unfinished,
         fail_on: args.fail_on,
     };
-    changing::run(&job, std::slice::from_ref(&args.name), session)
+    changing::run(&job, &args.names, session)
 }

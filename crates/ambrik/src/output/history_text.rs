@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 
 use super::found::SetReport;
 use super::number;
-use super::table::{FAINT, HEAD, ODD, styled, table, write};
+use super::table::{FAINT, HEAD, ODD, styled, table, wrapped, write};
 
 pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
     let sets: Vec<&ChangeSet> = all.iter().filter(|set| site.is_none_or(|site| set.site == site)).collect();
@@ -52,6 +52,9 @@ pub(crate) fn one(report: &SetReport<'_>, out: &mut dyn Write) -> io::Result<()>
     let undoes = set.undoes.map(|id| format!(" of {id}")).unwrap_or_default();
     let name = styled(HEAD, &format!("{}: {}{undoes}", set.site, set.command));
     writeln!(out, "{name}, {when}, change set {}, {}", set.id, state(set))?;
+    if let (Some(who), Some(line)) = (&set.who, &set.line) {
+        wrapped(&styled(FAINT, &format!("by {who}: {line}")), "  ", "    ", out)?;
+    }
     let mut rows = table(&[]);
     for PathChange { path, what, failed } in *paths {
         let failed = if *failed { styled(ODD, "  not done") } else { String::new() };

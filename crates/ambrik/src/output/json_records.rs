@@ -29,6 +29,9 @@ struct SetDocument {
     undoes: Option<i64>,
     undone_by: Option<i64>,
     deployment: Option<i64>,
+    /// Who made it; null where an older Ambrik did.
+    by: Option<String>,
+    command_line: Option<String>,
     /// Of one change set that was asked for, what it did.
     #[serde(skip_serializing_if = "Option::is_none")]
     paths: Option<Vec<PathDocument>>,
@@ -75,6 +78,8 @@ fn set_document(set: &ChangeSet, deployment: Option<i64>, paths: Option<Vec<Path
         failed: set.failed,
         undoes: set.undoes,
         undone_by: set.undone_by,
+        by: set.who.clone(),
+        command_line: set.line.clone(),
         paths,
     }
 }

@@ -114,3 +114,36 @@ fn the_news_is_what_is_new() {
         assert_eq!(host.run(words).code, 2, "{words:?}");
     }
 }
+
+/// Several sites are opened and sealed at once; who did it, and with what, is on record; an error is a document too.
+#[test]
+fn several_at_once_on_record_and_errors_for_programs() {
+    if !is_root() {
+        return;
+    }
+    let host = host(3, &[]);
+    let opened = host.run(&["open", "berths-000", "berths-002", "--for", "5m", "--yes"]);
+    assert_eq!((opened.code, opened.out.matches("berths-00").count() > 3), (0, true), "{opened:?}");
+    let sealed = host.run(&["seal", "berths-000", "berths-002", "--yes"]);
+    assert_eq!(sealed.code, 0, "{sealed:?}");
+    let history = checked(&host.run(&["history", "--format", "json"]).out, "history");
+    let sets = history["change_sets"].as_array().unwrap();
+    assert_eq!(sets.len(), 4, "{history:#}");
+    for set in sets {
+        assert!(set["by"].as_str().unwrap().starts_with("root"), "{set:#}");
+        let line = set["command_line"].as_str().unwrap();
+        assert!(
+            line.starts_with("ambrik ") && line.ends_with("berths-000 berths-002 --yes") || line.contains("--for 5m"),
+            "{line}"
+        );
+    }
+    for (words, exit) in [(&["audit", "nothing"][..], 2), (&["history", "77"], 2), (&["set", "berths-000"], 0)] {
+        let ran = host.run(&[words, &["--format", "json"]].concat());
+        assert_eq!(ran.code, exit, "{ran:?}");
+        if exit > 0 {
+            let error = checked(&ran.out, "error");
+            assert_eq!(error["exit"], exit, "{error:#}");
+            assert!(ran.err.contains(error["error"].as_str().unwrap()), "{ran:?}");
+        }
+    }
+}

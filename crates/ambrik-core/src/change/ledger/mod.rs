@@ -2,6 +2,7 @@
 
 mod audits;
 mod entry;
+mod invocation;
 mod known;
 mod rows;
 mod schema;
@@ -198,7 +199,7 @@ impl Ledger {
                    (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id), settled,
                    CASE WHEN ended IS NULL AND done = 0
                      THEN (SELECT count(*) FROM turn WHERE turn.id >= change_set.id << 40 AND turn.id < (change_set.id + 1) << 40)
-                     ELSE 0 END
+                     ELSE 0 END, who, line
                    FROM change_set ORDER BY id DESC";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let rows = statement.query_map([], change_set).map_err(&failed)?;
@@ -227,11 +228,12 @@ impl Ledger {
         undoes: Option<i64>,
     ) -> Result<Recorder<'_>, LedgerError> {
         self.writing()?;
-        let sql = "INSERT INTO change_set (site, command, begun, process, phase_before, phase_after, undoes) VALUES (?,?,?,?,?,?,?)";
+        let sql = "INSERT INTO change_set (site, command, begun, process, phase_before, phase_after, undoes, who, line) VALUES (?,?,?,?,?,?,?,?,?)";
+        let (who, line) = (invocation::who(), invocation::line());
         let begun = Timestamp::now().to_string();
         let (before, after) = (phases.0.word(), phases.1.word());
         self.db
-            .execute(sql, params![site, command.word(), begun, std::process::id(), before, after, undoes])
+            .execute(sql, params![site, command.word(), begun, std::process::id(), before, after, undoes, who, line])
             .map_err(self.failed("write"))?;
         let id = self.db.last_insert_rowid();
         Ok(Recorder::new(id, self))

@@ -70,6 +70,10 @@ pub struct ChangeSet {
     pub removed: i64,
     /// Of a run that was killed: how many paths it may have changed.
     pub recorded: i64,
+    /// Who made it: the account, and who logged in as another before.
+    pub who: Option<String>,
+    /// The command line.
+    pub line: Option<String>,
 }
 
 /// What is unpacked and opened within this time is one deployment: as long as a window lasts at most.
@@ -312,6 +316,7 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
     let (undoes, undone_by, done, failed, removed) =
         (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
     let (settled, recorded) = (row.get(13)?, row.get(14)?);
+    let (who, line) = (row.get(15)?, row.get(16)?);
     let read = || {
         let ended = match ended {
             Some(text) => Some(text.parse().ok()?),
@@ -335,6 +340,8 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
             failed,
             removed,
             recorded,
+            who,
+            line,
         })
     };
     Ok(read())

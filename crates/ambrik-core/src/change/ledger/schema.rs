@@ -25,8 +25,11 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
-/// What came with version 7: audits of the whole host, and what the last of them found.
+/// What came with version 7: audits of the whole host, and what the last of them found; who made a change set, and with what
+/// command.
 const AUDITS: &str = "
+ALTER TABLE change_set ADD COLUMN who TEXT;
+ALTER TABLE change_set ADD COLUMN line TEXT;
 CREATE TABLE audit (
   id INTEGER PRIMARY KEY, taken TEXT NOT NULL, complete INTEGER NOT NULL, high INTEGER NOT NULL, medium INTEGER NOT NULL,
   low INTEGER NOT NULL);

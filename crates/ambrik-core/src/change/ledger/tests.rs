@@ -217,6 +217,8 @@ fn what_is_one_deployment(#[case] course: &str, #[case] want: &[i64]) {
                 failed: 0,
                 removed: 0,
                 recorded: 0,
+                who: None,
+                line: None,
             },
         );
         phase = then;
