@@ -8,6 +8,7 @@ mod failure;
 mod options;
 mod output;
 mod pasted;
+mod plain;
 mod progress;
 mod records;
 mod session;
@@ -63,6 +64,7 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             return if help { Exit::Clean } else { Exit::Usage };
         }
     };
+    plain::decide(cli.global.plain);
     let wrote = Cell::new(false);
     let mut out = UntilClosed { to: out, closed: false, wrote: &wrote };
     let mut session = Session::new(&cli.global, &mut out, err);

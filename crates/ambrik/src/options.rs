@@ -43,6 +43,9 @@ pub(crate) struct Global {
         help_heading = "Options of every command"
     )]
     pub(crate) color: When,
+    /// Words instead of symbols and tables: for screen readers, logs, and terminals without UTF-8 (where it is the default)
+    #[arg(long, global = true, help_heading = "Options of every command")]
+    pub(crate) plain: bool,
     /// Print nothing where nothing is to be said: where all is as it should be, or was done
     #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = "Options of every command")]
     pub(crate) quiet: bool,

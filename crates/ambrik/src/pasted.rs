@@ -7,6 +7,7 @@ use ambrik_core::shown::shell_word;
 use clap::CommandFactory as _;
 
 use crate::options::Global;
+use crate::plain::{in_words, is_plain};
 
 /// What the commands of this program are called by in texts.
 const PROGRAM: &str = "ambrik ";
@@ -81,6 +82,7 @@ impl<'s> Lines<'s> {
 
     fn pass_on(&mut self, bytes: &[u8]) -> io::Result<()> {
         match std::str::from_utf8(bytes) {
+            Ok(text) if is_plain() => self.to.write_all(in_words(&self.pasted.in_text(text)).as_bytes()),
             Ok(text) => self.to.write_all(self.pasted.in_text(text).as_bytes()),
             Err(_) => self.to.write_all(bytes),
         }
@@ -89,7 +91,7 @@ impl<'s> Lines<'s> {
 
 impl Write for Lines<'_> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        if self.pasted.is_nothing() {
+        if self.pasted.is_nothing() && !is_plain() {
             self.to.write_all(bytes)?;
             return Ok(bytes.len());
         }

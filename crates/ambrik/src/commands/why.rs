@@ -235,7 +235,7 @@ impl<'l> Inquiry<'l> {
             if brief {
                 output::why_text::heading(width, &mut session.terminal.out())?;
             }
-            let mut out = io::BufWriter::with_capacity(1 << 16, session.terminal.raw_out());
+            let mut out = io::BufWriter::with_capacity(1 << 16, session.terminal.out());
             let unknown = |path: &Path| {
                 let mut text = Vec::new();
                 output::why_text::unknown(account, brief.then_some(width), path, &mut text)?;

@@ -35,7 +35,9 @@ pub(super) fn render(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Resul
         None => !report.quiet && !many,
         Some(worst) => !many || worst == Severity::High,
     };
-    let mut legend = Some("rw → r: it can read and write, and should read alone; in 4: of so many paths");
+    // In words it says so itself.
+    let legend = "rw → r: it can read and write, and should read alone; in 4: of so many paths";
+    let mut legend = Some(legend).filter(|_| !crate::plain::is_plain());
     for (n, audit) in audits.iter().filter(is_told).enumerate() {
         if n > 0 || many {
             writeln!(out)?;
@@ -410,7 +412,10 @@ fn cell(cell: &Cell, paths: u64) -> String {
     let wrong = cell.more_count + cell.less_count;
     let some = if wrong < paths { format!(" in {}", number(wrong)) } else { String::new() };
     let style = if cell.more_count > 0 { BAD } else { ODD };
-    styled(style, &format!("{}{some} → {should}", now.join("/")))
+    let now = now.join("/");
+    let plain = crate::plain::is_plain();
+    let words = if plain { format!("{now}{some} (should be {should})") } else { format!("{now}{some} → {should}") };
+    styled(style, &words)
 }
 
 /// What concerns several sites: once for all.

@@ -70,7 +70,7 @@ pub(crate) fn fitting(
         }
         table
     };
-    let fits = |dropped: &usize| natural(&without(&drops[..*dropped])) <= room + 2;
+    let fits = |dropped: &usize| crate::plain::is_plain() || natural(&without(&drops[..*dropped])) <= room + 2;
     let dropped = &drops[..(0..=drops.len()).find(fits).unwrap_or(drops.len())];
     let right = number - dropped.iter().filter(|column| **column < number).count();
     let right = [right];
@@ -93,6 +93,9 @@ pub(crate) fn write(table: &mut Table, right_aligned: &[usize], indent: &str, ou
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
+    if crate::plain::is_plain() {
+        return in_lines_of_words(table, indent, out);
+    }
     let room = width().saturating_sub(indent.len());
     if natural(table) > room + 2 {
         // Its longest cells take several lines, broken between words.
@@ -100,6 +103,25 @@ pub(crate) fn write(table: &mut Table, right_aligned: &[usize], indent: &str, ou
     }
     for line in table.lines() {
         writeln!(out, "{indent}{}", line.trim_end())?;
+    }
+    Ok(())
+}
+
+/// A table as sentences: a line for each row, each cell behind the name of its column.
+fn in_lines_of_words(table: &Table, indent: &str, out: &mut dyn Write) -> io::Result<()> {
+    let heads: Vec<String> =
+        table.header().map(|row| row.cell_iter().map(comfy_table::Cell::content).collect()).unwrap_or_default();
+    for row in table.row_iter() {
+        let cells = row
+            .cell_iter()
+            .enumerate()
+            .map(|(n, cell)| (n, cell.content().trim().to_owned()))
+            .filter(|(_, cell)| !cell.is_empty());
+        let said = cells.map(|(n, cell)| match heads.get(n).filter(|head| !head.is_empty()) {
+            Some(head) => format!("{head} {cell}"),
+            None => cell,
+        });
+        wrapped_once(&said.collect::<Vec<_>>().join(", "), indent, &format!("{indent}  "), out)?;
     }
     Ok(())
 }
