@@ -53,6 +53,7 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             command = command.mut_arg(id, |arg| arg.env(Resettable::<clap::builder::OsStr>::Reset));
         }
     }
+    pasted::know(command.get_subcommands().map(|sub| sub.get_name().to_owned()).collect());
     let parsed = command.try_get_matches_from(args).and_then(|matches| Cli::from_arg_matches(&matches));
     let cli = match parsed {
         Ok(cli) => cli,

@@ -2,15 +2,22 @@
 
 use std::io::{self, Write};
 use std::path::Path;
+use std::sync::OnceLock;
 
 use ambrik_core::shown::shell_word;
-use clap::CommandFactory as _;
 
 use crate::options::Global;
 use crate::plain::{in_words, is_plain};
 
 /// What the commands of this program are called by in texts.
 const PROGRAM: &str = "ambrik ";
+
+static COMMANDS: OnceLock<Vec<String>> = OnceLock::new();
+
+/// Tells which commands there are.
+pub(crate) fn know(commands: Vec<String>) {
+    let _ = COMMANDS.set(commands);
+}
 
 /// Makes commands in texts those of the same places.
 #[derive(Clone, Debug, Default)]
@@ -29,14 +36,7 @@ impl Pasted {
             let path = absolute(path.as_deref()?);
             Some(format!("{option} {} ", shell_word(path.as_os_str())))
         });
-        let options: String = options.collect();
-        let commands = if options.is_empty() {
-            Vec::new()
-        } else {
-            let command = crate::args::Cli::command();
-            command.get_subcommands().map(|sub| sub.get_name().to_owned()).collect()
-        };
-        Self { options, commands }
+        Self { options: options.collect(), commands: COMMANDS.get().cloned().unwrap_or_default() }
     }
 
     /// Whether there is anything to carry.
