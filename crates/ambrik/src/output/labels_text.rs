@@ -45,7 +45,9 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &
     let mut rows = table(&["part", "paths", "now", "a relabelling gives", "should be"]);
     for line in lines {
         let now = line.now.as_deref().unwrap_or("none");
-        let wanted = if line.right { styled(GOOD, "as now") } else { styled(BAD, &line.wanted) };
+        // What is wrong is what it has, and not what it should have.
+        let now = if line.right { now.to_owned() } else { styled(BAD, now) };
+        let wanted = if line.right { styled(GOOD, "as now") } else { line.wanted.clone() };
         let relabelled = match &line.relabelled {
             None if line.given => "from its mount".to_owned(),
             None => "as it is".to_owned(),
@@ -57,7 +59,7 @@ pub(crate) fn render(audit: &Audit, labels: &Labels, lines: &[LabelLine], out: &
                 .as_ref()
                 .map_or_else(|| cut(audit.part_shown(line.part), width() / 4), |path| Shown(path).to_string()),
             number(line.count),
-            now.to_owned(),
+            now,
             relabelled,
             wanted,
         ]);
