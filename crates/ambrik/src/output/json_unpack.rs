@@ -26,6 +26,7 @@ struct UnpackDocument<'d> {
     same: usize,
     stays: Vec<Told<'d>>,
     left_out: Vec<Told<'d>>,
+    left_overs: Vec<Told<'d>>,
     refused: Vec<RefusedEntry<'d>>,
     failed: Vec<FailedPath>,
 }
@@ -79,6 +80,11 @@ pub(crate) fn unpacked(
         same: plan.map_or(0, |plan| plan.same),
         stays: plan.iter().flat_map(|plan| &plan.stays).map(|(path, why)| told((path, why))).collect(),
         left_out: found.spared.iter().map(|spared| told((&spared.path, spared.why))).collect(),
+        left_overs: plan
+            .iter()
+            .flat_map(|plan| plan.left_overs())
+            .map(|(path, why)| Told { path: PathText::owned(&path), why })
+            .collect(),
         refused: found.refused.iter().map(|refused| RefusedEntry { name: &refused.name, why: refused.why }).collect(),
         failed: failures
             .map(|(path, failure)| FailedPath { path: PathText::owned(path), error: failure.to_string() })

@@ -119,6 +119,10 @@ pub(crate) fn render(
     for (why, all) in by_reason(&spared) {
         line("left out", &format!("{} ({why})", named(all.into_iter())), out)?;
     }
+    for (what, all) in by_reason(&plan.left_overs()) {
+        let names = format!("{} ({what}: no application needs it where it is served)", named(all.into_iter()));
+        line("look at", &styled(ODD, &names), out)?;
+    }
     let mut modes = Vec::new();
     if found.open > 0 {
         modes.push(format!("write access for every account on {}", paths(count(found.open))));

@@ -168,7 +168,15 @@ pub(crate) fn run(pieces: &[&str]) -> Option<String> {
     let output = command.env("AMBRIK", env!("CARGO_BIN_EXE_ambrik")).stdin(Stdio::null()).output().unwrap();
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(output.status.success(), "{}\n{text}", String::from_utf8_lossy(&output.stderr));
-    Some(text)
+    Some(without_places(&text))
+}
+
+/// What was printed, the commands in it without the places that the run was given.
+fn without_places(text: &str) -> String {
+    let mut pieces = text.split("ambrik --sites ");
+    let first = pieces.next().unwrap_or_default().to_owned();
+    let rest = pieces.map(|piece| piece.splitn(4, ' ').nth(3).unwrap_or(piece));
+    rest.fold(first, |text, piece| format!("{text}ambrik {piece}"))
 }
 
 /// What stands behind `name: ` in what such a run printed.

@@ -413,3 +413,25 @@ fn a_folder_of_somebody_else_is_not_unpacked_into() {
     assert!(root.join(".ambrik-unpack-1/trap").exists() && root.join("index.php").exists());
     assert!(!root.join(".ambrik-unpack-2").exists());
 }
+
+/// What an archive brings along and nobody should be able to fetch is named before it is there.
+#[test]
+fn left_overs_in_an_archive_are_named() {
+    let host = host();
+    let packed = packed(&[
+        ("app/index.php", "<?php"),
+        ("app/config.php.bak", "<?php"),
+        ("app/dump.sql.gz", "x"),
+        ("app/old.zip", "x"),
+        ("app/.git/config", "x"),
+        ("app/uploads/mine.zip", "x"),
+    ]);
+    fs::write(host.at("left.tar"), packed).unwrap();
+    let preview = host.run(&["unpack", "left.tar", "berths", "--preview", "--format", "json"]);
+    let document = checked(&preview.out, "unpack");
+    let left = document["left_overs"].as_array().unwrap();
+    let left: Vec<&str> = left.iter().map(|one| one["path"].as_str().unwrap()).collect();
+    assert_eq!(left, ["config.php.bak", "dump.sql.gz", "old.zip"], "{document:#}");
+    let text = host.run(&["unpack", "left.tar", "berths", "--preview"]);
+    assert!(text.out.contains("look at") && text.out.contains("old.zip (archive:"), "{text:?}");
+}

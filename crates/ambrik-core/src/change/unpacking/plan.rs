@@ -15,6 +15,7 @@ use super::below::{open_below, sum_of};
 use crate::account::Accounts;
 use crate::archive::{ArchiveLook, PackedEntry, PackedKind};
 use crate::audit::{missing_above, open_way};
+use crate::check::{Guess, guess};
 use crate::entry::{Facts, Identity, Kind, Rights};
 use crate::label::{Labels, SiteLabels};
 use crate::policy::{Context, Policy};
@@ -413,6 +414,20 @@ impl UnpackPlan {
     #[must_use]
     pub fn is_new(&self) -> bool {
         self.root_id.is_none() || (self.replaced.is_empty() && self.same == 0 && self.before.is_none())
+    }
+
+    /// What is laid down as code and is called as backups, dumps, archives and pages that tell of PHP are, and what that is.
+    #[must_use]
+    pub fn left_overs(&self) -> Vec<(PathBuf, &'static str)> {
+        let code = self.laid.iter().filter(|(_, laid)| laid.part.is_none());
+        let left = code.filter_map(|(path, laid)| {
+            let is_file = matches!(laid.kind, PackedKind::File { .. });
+            match guess(path.file_name()?, Kind::File).filter(|_| is_file) {
+                Some(Guess::Leftover(what)) => Some((path.clone(), what)),
+                _ => None,
+            }
+        });
+        left.collect()
     }
 
     /// Whether not even the root is there.
