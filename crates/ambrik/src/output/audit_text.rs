@@ -358,7 +358,7 @@ fn rights(audit: &Audit, each: bool, out: &mut dyn Write) -> io::Result<()> {
     let keepers_right = lines.iter().all(|line| line.cells.first().is_none_or(|keeper| !is_off(keeper)));
     let drops: &[usize] = if keepers_right { &[3, 1, 2] } else { &[1, 2] };
     let heads = ["part", "use", "paths", "keeper", "php", "web", "others"];
-    fitting(&heads, &rows, (2, drops), "  ", out)?;
+    fitting(&heads, &rows, (&[2], drops), "  ", out)?;
     let left = lines.len().saturating_sub(MOST_PARTS.min(lines.len())) + audit.seen.missing.len().saturating_sub(room);
     if left > 0 && !each {
         writeln!(

@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 
 use super::found::SetReport;
 use super::number;
-use super::table::{FAINT, HEAD, ODD, styled, table, wrapped, write};
+use super::table::{FAINT, HEAD, ODD, fitting, styled, table, wrapped, write};
 
 pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
     let sets: Vec<&ChangeSet> = all.iter().filter(|set| site.is_none_or(|site| set.site == site)).collect();
@@ -18,12 +18,12 @@ pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write)
         return writeln!(out, "nothing has been changed yet");
     }
     let stories = deployments(all);
-    let mut rows = table(&["id", "when", "site", "command", "changed", "removed", "failed", "deployment", "state"]);
+    let mut rows: Vec<Vec<String>> = Vec::new();
     for &set in &sets {
         let when = set.begun.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string();
         let command = set.undoes.map_or_else(|| set.command.to_string(), |id| format!("undo {id}"));
         let count = |n: i64| number(n.unsigned_abs());
-        rows.add_row(vec![
+        rows.push(vec![
             set.id.to_string(),
             when,
             set.site.clone(),
@@ -38,7 +38,8 @@ pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write)
             state(set),
         ]);
     }
-    write(&mut rows, &[0, 4, 5, 6], "", out)?;
+    let heads = ["id", "when", "site", "command", "changed", "removed", "failed", "deployment", "state"];
+    fitting(&heads, &rows, (&[0, 4, 5, 6], &[6, 5, 7, 4]), "", out)?;
     let newest = sets.iter().filter(|set| set.undone_by.is_none()).find_map(|set| stories.get(&set.id));
     writeln!(out, "\n{}", styled(FAINT, "one of them, path by path: ambrik history ID"))?;
     let Some(began) = newest else { return Ok(()) };

@@ -52,11 +52,11 @@ pub(crate) fn table(heading: &[&str]) -> Table {
 /// A table with this heading and these rows; as long as it is too wide for the output, the columns in `drops` are left out, one after
 /// the other.
 ///
-/// Writes it, the column `number` aligned to the right.
+/// Writes it, the columns `numbers` aligned to the right.
 pub(crate) fn fitting(
     heading: &[&str],
     rows: &[Vec<String>],
-    (number, drops): (usize, &[usize]),
+    (numbers, drops): (&[usize], &[usize]),
     indent: &str,
     out: &mut dyn Write,
 ) -> io::Result<()> {
@@ -72,10 +72,9 @@ pub(crate) fn fitting(
     };
     let fits = |dropped: &usize| crate::plain::is_plain() || natural(&without(&drops[..*dropped])) <= room + 2;
     let dropped = &drops[..(0..=drops.len()).find(fits).unwrap_or(drops.len())];
-    let right = number - dropped.iter().filter(|column| **column < number).count();
-    let right = [right];
-    let right: &[usize] = if dropped.contains(&number) { &[] } else { &right };
-    write(&mut without(dropped), right, indent, out)
+    let kept = numbers.iter().filter(|number| !dropped.contains(number));
+    let right = kept.map(|number| number - dropped.iter().filter(|column| *column < number).count());
+    write(&mut without(dropped), &right.collect::<Vec<_>>(), indent, out)
 }
 
 /// How wide a table is where its cells are not broken.
