@@ -39,7 +39,7 @@ rm -rf $demo
 ambrik demo $demo --build-only > /dev/null
 picture accounts 13 "$(prompt "ambrik --host $demo accounts")"
 picture survey 32 "$(prompt "ambrik --host $demo survey /srv/www/berths")"
-picture audit 47 "$(prompt "ambrik --host $demo audit tidewatch") | head -n 45"
+picture audit 33 "$(prompt "ambrik --host $demo audit notices")"
 picture why 31 "$(prompt "ambrik --host $demo why /srv/www/tidewatch/data/lock"); echo; $(prompt "ambrik --host $demo why --writable tidewatch")"
 picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"
 picture open 26 "$(prompt "ambrik --host $demo open berths --yes --for 45m")"
