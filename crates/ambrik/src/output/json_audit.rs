@@ -47,6 +47,8 @@ struct SiteAudit<'a, F> {
     root: String,
     phase: &'static str,
     phase_known: bool,
+    /// When its window ends.
+    until: Option<String>,
     entries: u64,
     complete: bool,
     changes_pending: usize,
@@ -134,12 +136,15 @@ pub(crate) struct HostHeader<'h> {
 pub(crate) fn audit(
     host: &HostHeader<'_>,
     (audits, of_host): (&[Audit], &[HostFinding]),
+    until: &[Option<jiff::Timestamp>],
     wrong: &[Wrong],
     tables: &[Vec<LabelLine>],
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let taken = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
-    let sites = Each(|| audits.iter().enumerate().map(|(n, audit)| site_audit(audit, tables.get(n))));
+    let sites = Each(|| {
+        audits.iter().enumerate().map(|(n, audit)| site_audit(audit, until.get(n).copied().flatten(), tables.get(n)))
+    });
     let selinux = host.labels.state.now.word();
     let not_asked = host.accounts.not_asked();
     let not_judged = wrong.iter().map(|Wrong { site, says }| NotJudged { name: site, says }).collect();
@@ -178,7 +183,11 @@ fn label_line<'l>(audit: &Audit, line: &'l LabelLine) -> LabelDocument<'l> {
     LabelDocument { part, path, now, relabelled, wanted, right: *right, given: *given, count: *count }
 }
 
-fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl Serialize + use<'a> {
+fn site_audit<'a>(
+    audit: &'a Audit,
+    until: Option<jiff::Timestamp>,
+    table: Option<&'a Vec<LabelLine>>,
+) -> impl Serialize + use<'a> {
     let site = &audit.site;
     let parts = audit.seen.table.iter().map(|line| {
         let mut cells = line.cells.iter();
@@ -204,6 +213,7 @@ fn site_audit<'a>(audit: &'a Audit, table: Option<&'a Vec<LabelLine>>) -> impl S
         root: site.root.to_string_lossy().into_owned(),
         phase: audit.phase.word(),
         phase_known: audit.phase_known,
+        until: until.map(|until| until.to_string()),
         entries: audit.seen.entries,
         complete: audit.is_complete(),
         changes_pending: audit.changes_pending(),

@@ -70,7 +70,14 @@ impl Report for AuditReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         let host = HostHeader { name: self.host, labels: self.labels, accounts: self.accounts };
-        json_audit::audit(&host, (self.audits, self.of_host), self.wrong, self.tables.unwrap_or_default(), out)
+        json_audit::audit(
+            &host,
+            (self.audits, self.of_host),
+            self.until,
+            self.wrong,
+            self.tables.unwrap_or_default(),
+            out,
+        )
     }
 
     fn of_audit(&self, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {

@@ -90,6 +90,8 @@ fn open_lets_the_installer_write_what_it_needs_and_nothing_else() {
     assert!(closed.out.lines().skip(1).all(|line| line.starts_with("php      yes   no ")), "{closed:?}");
     let audit = host.run(&["audit", "berths"]);
     assert!(audit.err.contains("berths: open until") && audit.out.contains(", open; keeper"), "{audit:?}");
+    let until = document(&host, &["audit", "berths", "--fail-on", "never"], "audit")["sites"][0]["until"].clone();
+    assert!(until.as_str().is_some_and(|until| until.parse::<jiff::Timestamp>().is_ok()), "{until}");
 }
 
 #[test]
