@@ -54,11 +54,12 @@ pub(crate) fn go_on_listing(
 
 /// Shows a long text a screen at a time, where there is something that does.
 fn page(session: &mut Session<'_>, text: &[u8]) -> Result<(), Failure> {
-    let can = std::env::var_os("TERM").is_some_and(|term| !term.is_empty() && term != "dumb");
-    if can && io::stdout().is_terminal() {
-        // Not what the environment names: this may run as root for somebody else.
-        let pager = Command::new("/usr/bin/less").args(["-FRX"]).env("LESSSECURE", "1").stdin(Stdio::piped()).spawn();
-        if let Ok(mut pager) = pager {
+    let term = std::env::var_os("TERM").filter(|term| !term.is_empty() && term != "dumb");
+    if let Some(term) = term.filter(|_| io::stdout().is_terminal()) {
+        // Not what the environment names, and without it: this may run as root for somebody else.
+        let mut pager = Command::new("/usr/bin/less");
+        pager.args(["-FRX"]).env_clear().envs([("LESSSECURE", "1"), ("LESSCHARSET", "utf-8")]).env("TERM", term);
+        if let Ok(mut pager) = pager.stdin(Stdio::piped()).spawn() {
             // Whoever has seen enough closes it.
             let _ = pager.stdin.take().map(|mut to| to.write_all(text));
             pager.wait()?;

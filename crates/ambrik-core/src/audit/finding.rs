@@ -47,6 +47,26 @@ impl Finding {
         self.paths.len()
     }
 
+    /// Whether it is about all the paths that another one is about.
+    fn covers(&self, other: &Self) -> bool {
+        let numbers = |finding: &Self| -> Option<Vec<u32>> {
+            let numbers = finding.paths.iter().map(|found| match found {
+                Found::Deviation(number) => Some(*number),
+                Found::Path(_) => None,
+            });
+            numbers.collect()
+        };
+        if self.paths.len() < other.paths.len() {
+            return false;
+        }
+        let (Some(own), Some(others)) = (numbers(self), numbers(other)) else { return false };
+        // Mostly they are the same ones.
+        own == others || {
+            let own: HashSet<u32, RandomState> = own.into_iter().collect();
+            others.iter().all(|number| own.contains(number))
+        }
+    }
+
     /// Its severity.
     #[must_use]
     pub const fn severity(&self) -> Severity {
@@ -66,37 +86,15 @@ const FOLLOWS: [(&str, &[&str]); 6] = [
 
 /// For each finding the place of the one that it follows from: one of the same part, which is of all its paths.
 pub(super) fn causes(findings: &[Finding]) -> Vec<Option<usize>> {
-    let numbers = |finding: &Finding| -> Option<Vec<u32>> {
-        let numbers = finding.paths.iter().map(|found| match found {
-            Found::Deviation(number) => Some(*number),
-            Found::Path(_) => None,
-        });
-        numbers.collect()
-    };
-    let whole: Vec<Option<HashSet<u32, RandomState>>> = findings
-        .iter()
-        .map(|finding| {
-            let is_cause = FOLLOWS.iter().any(|(_, causes)| causes.contains(&finding.check.name));
-            let paths = is_cause.then(|| numbers(finding)).flatten()?;
-            Some(paths.into_iter().collect())
-        })
-        .collect();
     let open = |finding: &Finding| finding.accepted.is_none() && !finding.above;
-    findings
-        .iter()
-        .map(|finding| {
-            let (_, names) = FOLLOWS.iter().find(|(name, _)| *name == finding.check.name).filter(|_| open(finding))?;
-            let paths = numbers(finding)?;
-            names.iter().find_map(|name| {
-                let is_cause = |(place, cause): (usize, &Finding)| {
-                    let same = cause.check.name == *name && cause.part == finding.part && open(cause);
-                    let all = whole[place].as_ref().is_some_and(|all| paths.iter().all(|path| all.contains(path)));
-                    (same && all).then_some(place)
-                };
-                findings.iter().enumerate().find_map(is_cause)
-            })
-        })
-        .collect()
+    let is_cause = |finding: &Finding, name: &str, cause: &Finding| {
+        cause.check.name == name && cause.part == finding.part && open(cause) && cause.covers(finding)
+    };
+    let of = |finding: &Finding| {
+        let (_, names) = FOLLOWS.iter().find(|(name, _)| *name == finding.check.name).filter(|_| open(finding))?;
+        names.iter().find_map(|name| findings.iter().position(|cause| is_cause(finding, name, cause)))
+    };
+    findings.iter().map(of).collect()
 }
 
 /// What tells one finding from another.

@@ -93,6 +93,11 @@ pub(crate) fn run(args: &AcceptArgs, session: &mut Session<'_>) -> Result<Exit, 
         session.terminal.say(&format!("{}: nothing was changed", site.name));
         return Ok(Exit::Usage);
     }
+    // Somebody may have edited it while the question waited.
+    if session.site_text(&site.file)? != text {
+        let says = format!("{} was changed meanwhile; nothing was written: try again", Shown(&site.file));
+        return Err(Failure::usage(says));
+    }
     replace(&session.place(&site.file)?, &changed)?;
     if session.terminal.tells() {
         session.terminal.say(&format!(

@@ -242,6 +242,8 @@ fn tell_news(
         Some(ledger) => ledger,
         None => Ledger::open_or_create(&session.state()?)?,
     };
+    // What is gone is news as well, and no reason for another exit code.
+    session.terminal.release(Exit::Findings)?;
     let since = ledger.audits()?.last().map(|record| record.taken);
     let found = record(&mut ledger, audits, of_host, wrong)?;
     let report = NewsReport { host: &session.host_name(), since, news: &found };

@@ -286,15 +286,16 @@ pub(super) fn verdict(audit: &Audit) -> (anstyle::Style, String) {
         told.push(format!("{} {verb} still there", what.join(" and ")));
     }
     // Whatever else is high is said as well.
-    let causes = audit.causes();
-    let others = audit.wrong.findings.iter().zip(&causes).filter(|(finding, cause)| {
-        let high = finding.severity() == Severity::High && finding.accepted.is_none() && cause.is_none();
-        high && !TOLD.contains(&finding.check.name)
-    });
-    for (finding, _) in others {
-        let words = finding.check.wrong_of(&audit.site);
-        if !told.contains(&words) {
-            told.push(words);
+    let is_other = |finding: &Finding| {
+        finding.severity() == Severity::High && finding.accepted.is_none() && !TOLD.contains(&finding.check.name)
+    };
+    // What follows from what is has to be found out only where there is such a one.
+    if audit.wrong.findings.iter().any(is_other) {
+        for (finding, cause) in audit.wrong.findings.iter().zip(audit.causes()) {
+            let words = finding.check.wrong_of(&audit.site);
+            if is_other(finding) && cause.is_none() && !told.contains(&words) {
+                told.push(words);
+            }
         }
     }
     let worst = audit.worst();
@@ -323,7 +324,7 @@ fn as_it_should_be(audit: &Audit) -> String {
     }
 }
 
-const fn style(severity: Severity) -> anstyle::Style {
+pub(super) const fn style(severity: Severity) -> anstyle::Style {
     match severity {
         Severity::High => BAD,
         Severity::Medium => ODD,

@@ -2,23 +2,16 @@
 
 use std::io::{self, Write};
 
-use ambrik_core::check::{Check, Severity};
+use ambrik_core::check::Check;
 use serde::Serialize;
 
+use super::audit_text::style;
 use super::json::print;
-use super::table::{BAD, FAINT, HEAD, ODD, styled, table, wrapped, write};
+use super::table::{FAINT, HEAD, styled, table, wrapped, write};
 use super::told::{remedy, wrong};
 
 /// What there is to say of checks besides their table.
 const PAGE: &str = include_str!("../../../../docs/checks.md");
-
-const fn style(severity: Severity) -> anstyle::Style {
-    match severity {
-        Severity::High => BAD,
-        Severity::Medium => ODD,
-        Severity::Low => FAINT,
-    }
-}
 
 pub(crate) fn list(checks: &[&Check], out: &mut dyn Write) -> io::Result<()> {
     let mut rows = table(&["check", "severity", "what is wrong"]);
