@@ -78,17 +78,20 @@ impl Finding {
 const FOLLOWS: [(&str, &[&str]); 6] = [
     ("php-writes-code", &["everyone-writes"]),
     ("php-writes-secret", &["everyone-writes"]),
-    ("reaches-other-site", &["everyone-writes", "secret-exposed"]),
+    ("reaches-other-site", &["everyone-writes"]),
     ("secret-exposed", &["everyone-writes"]),
-    ("everyone-reads", &["everyone-writes", "secret-exposed", "reaches-other-site"]),
-    ("another-reads", &["another-writes", "secret-exposed"]),
+    ("everyone-reads", &["everyone-writes", "secret-exposed"]),
+    ("another-reads", &["secret-exposed"]),
 ];
 
 /// For each finding the place of the one that it follows from: one of the same part, which is of all its paths.
 pub(super) fn causes(findings: &[Finding]) -> Vec<Option<usize>> {
     let open = |finding: &Finding| finding.accepted.is_none() && !finding.above;
     let is_cause = |finding: &Finding, name: &str, cause: &Finding| {
-        cause.check.name == name && cause.part == finding.part && open(cause) && cause.covers(finding)
+        // That every account can read follows only from what is open to every account.
+        let as_wide = finding.check.name != "everyone-reads" || cause.reasons.keys().all(|it| *it == Reason::OpenToAll);
+        let same = cause.check.name == name && cause.part == finding.part && open(cause);
+        same && (as_wide || name == "everyone-writes") && cause.covers(finding)
     };
     let of = |finding: &Finding| {
         let (_, names) = FOLLOWS.iter().find(|(name, _)| *name == finding.check.name).filter(|_| open(finding))?;

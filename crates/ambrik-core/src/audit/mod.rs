@@ -190,7 +190,7 @@ impl Audit {
     /// The exceptions of the site file that cover nothing any more, as far as that can be told of this look.
     pub fn idle_accepts(&self) -> impl Iterator<Item = &Accept> {
         let used = |number: usize| self.wrong.findings.iter().any(|finding| finding.accepted == Some(number));
-        let sure = self.phase == Phase::Sealed && self.is_complete();
+        let sure = self.phase == Phase::Sealed && self.is_complete() && self.seen.not_opened == 0;
         let all = self.site.accepts.iter().enumerate();
         all.filter(move |(number, accept)| sure && !used(*number) && check::is_judged_always(&accept.check))
             .map(|(_, accept)| accept)

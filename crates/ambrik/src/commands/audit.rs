@@ -142,6 +142,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
             audit = ask_over_http(audit, &looked, longest, session)?;
         }
         tell(session, &audit);
+        tell_accepts(session, &audit);
         if phase.phase == Phase::Sealed && audit.is_complete() && audit.worst() < Some(Severity::Medium) {
             records.found_clean(&site.name, begun);
         }
@@ -212,22 +213,25 @@ fn tell_stale(site: &Arc<Site>, looked: &HostView, session: &mut Session<'_>) {
 }
 
 /// Puts an audit of the whole host on record; the answer is what is new since the last one.
-fn record(
+fn record<'a>(
     ledger: &mut Ledger,
-    audits: &[Audit],
+    audits: &'a [Audit],
     of_host: &[HostFinding],
     wrong: &[Wrong],
 ) -> Result<Vec<News>, Failure> {
     let found = recorded(audits, of_host);
     let before = ledger.last_found()?.unwrap_or_default();
-    let not_judged: Vec<&str> = wrong.iter().map(|wrong| &*wrong.site).collect();
+    // Of what could not be looked at nothing is gone.
+    let (whole, in_part): (Vec<&Audit>, Vec<&Audit>) = audits.iter().partition(|audit| audit.is_complete());
+    let name = |audit: &&'a Audit| audit.site.name.as_str();
+    let not_judged: Vec<&str> = wrong.iter().map(|wrong| &*wrong.site).chain(in_part.iter().map(name)).collect();
     let news = news(&before, &found, &not_judged);
     let of = |severity: Severity| output::count(found.iter().filter(|one| one.severity == severity.word()).count());
-    let complete = wrong.is_empty() && audits.iter().all(Audit::is_complete);
+    let complete = not_judged.is_empty();
     let findings = [of(Severity::High), of(Severity::Medium), of(Severity::Low)];
-    let judged: Vec<&str> = audits.iter().map(|audit| &*audit.site.name).collect();
+    let judged: Vec<&str> = whole.iter().map(name).collect();
     let taken = jiff::Timestamp::now();
-    ledger.record_audit(&AuditRecord { taken, complete, findings }, &found, &judged, wrong.is_empty())?;
+    ledger.record_audit(&AuditRecord { taken, complete, findings }, &found, &judged, complete)?;
     Ok(news)
 }
 
@@ -308,12 +312,9 @@ pub(crate) fn ask_over_http(
     Ok(audit.with_asked(asked, jiff::Zoned::now().date()))
 }
 
-/// What is worth knowing about the audit itself.
-pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
+/// Says which exceptions are over, and which cover nothing; only a whole audit knows.
+fn tell_accepts(session: &mut Session<'_>, audit: &Audit) {
     let name = &audit.site.name;
-    for ambrik_core::site::Detected { key, user, because } in &audit.site.detected {
-        session.terminal.say(&format!("{name}: {key} is left out of the site file; found {user} ({because})"));
-    }
     let today = jiff::Zoned::now().date();
     for accept in audit.site.accepts.iter().filter(|accept| !accept.holds_on(today)) {
         let until = accept.until.map(|day| day.to_string()).unwrap_or_default();
@@ -329,6 +330,14 @@ pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
             accept.check,
             Shown(&audit.site.relative(&Path::new("/").join(accept.pattern.text())))
         ));
+    }
+}
+
+/// What is worth knowing about the audit itself.
+pub(crate) fn tell(session: &mut Session<'_>, audit: &Audit) {
+    let name = &audit.site.name;
+    for ambrik_core::site::Detected { key, user, because } in &audit.site.detected {
+        session.terminal.say(&format!("{name}: {key} is left out of the site file; found {user} ({because})"));
     }
     for part in &audit.site.parts {
         if let Some(other) = &part.other {
