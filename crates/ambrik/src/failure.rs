@@ -90,6 +90,11 @@ impl Failure {
         Self { exit, message: message.to_owned() }
     }
 
+    /// The same for programs: `error/1`.
+    pub(crate) fn document(&self) -> serde_json::Value {
+        serde_json::json!({ "ambrik": "error/1", "error": self.message, "exit": self.exit.number() })
+    }
+
     fn privilege_or(privilege: bool, otherwise: Exit, message: &str) -> Self {
         let exit = if privilege { Exit::Privilege } else { otherwise };
         let hint = if privilege { "; run it as root, or name a state directory of your own with --state" } else { "" };

@@ -24,6 +24,7 @@ use clap::{CommandFactory as _, FromArgMatches as _};
 
 use args::Cli;
 pub use failure::Exit;
+use failure::Failure;
 use session::Session;
 
 /// The options that name Ambrik's folders, and the environment variables that do where they may.
@@ -54,6 +55,9 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
         }
     }
     pasted::know(command.get_subcommands().map(|sub| sub.get_name().to_owned()).collect());
+    let args: Vec<OsString> = args.into_iter().collect();
+    let for_a_program = args.windows(2).any(|two| two[0] == "--format" && two[1] == "json")
+        || args.iter().any(|word| word == "--format=json");
     let parsed = command.try_get_matches_from(args).and_then(|matches| Cli::from_arg_matches(&matches));
     let cli = match parsed {
         Ok(cli) => cli,
@@ -62,6 +66,11 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             let to: &mut dyn Write = if help { out } else { err };
             // Where even that cannot be written there is nobody to tell.
             let _ = write!(to, "{}", error.render());
+            if for_a_program && !help {
+                let said = error.render().to_string();
+                let says = said.split("\n\n").next().unwrap_or_default().trim_start_matches("error: ");
+                let _ = writeln!(out, "{:#}", Failure::usage(says.trim()).document());
+            }
             return if help { Exit::Clean } else { Exit::Usage };
         }
     };

@@ -197,9 +197,7 @@ impl<'s> Terminal<'s> {
 
     /// The same for programs: why there is no result.
     pub(crate) fn report_document(&mut self, failure: &Failure) -> io::Result<()> {
-        let error = &failure.message;
-        let document = serde_json::json!({ "ambrik": "error/1", "error": error, "exit": failure.exit.number() });
-        writeln!(self.out, "{document:#}")
+        writeln!(self.out, "{:#}", failure.document())
     }
 
     /// Whether a program reads the results.

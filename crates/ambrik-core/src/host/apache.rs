@@ -45,6 +45,7 @@ pub(super) static APACHE: Program = Program {
     },
     read: Some(read),
     lines: Some(lines),
+    read_again: "apachectl configtest && apachectl graceful",
     ..Program::named("apache2", Role::Web, |name| {
         matches!(name, "apache2" | "httpd") || name.starts_with("httpd-") || name.starts_with("httpd.")
     })

@@ -53,15 +53,17 @@ pub(crate) fn is_web_server(name: &str) -> bool {
 
 /// The lines of the configuration of a web server of this name that keep something from visitors; `path` is below the folder
 /// `served`. Nothing for a server whose configuration is not known, and for a path with anything in it that could mean something
-/// in a configuration: names on the disk may be an attacker's, and these lines are going to be pasted.
+/// in a configuration: names on the disk may be an attacker's, and these lines are going to be pasted. The last line is a comment:
+/// the command that tests the configuration and has it read again.
 #[must_use]
 pub fn configuration_lines(program: &str, keep: Keep, served: &Path, path: &Path) -> Option<String> {
-    let lines = Family::of_name(program)?.lines?;
+    let Program { lines, read_again, .. } = &*Family::of_name(program)?;
+    let lines = (*lines)?;
     let plain = |path: &Path| {
         let text = path.to_str()?;
         text.chars().all(|c| c.is_ascii_alphanumeric() || "/._-".contains(c)).then(|| text.to_owned())
     };
-    Some(lines(keep, &plain(served)?, &plain(path)?))
+    Some(format!("{}\n# then: {read_again}", lines(keep, &plain(served)?, &plain(path)?)))
 }
 
 /// A line of a file.

@@ -24,6 +24,7 @@ pub(super) static NGINX: Program = Program {
     },
     read: Some(read),
     lines: Some(lines),
+    read_again: "nginx -t && nginx -s reload",
     ..Program::named("nginx", Role::Web, |name| name == "nginx")
 };
 

@@ -28,6 +28,8 @@ pub(super) struct Program {
     pub(super) read: Option<fn(&mut Files<'_>, &Launches) -> Vec<Server>>,
     /// The lines of its configuration that keep something from visitors: of a folder or file, and the served folder that it is in.
     pub(super) lines: Option<fn(Keep, &str, &str) -> String>,
+    /// The command that says whether its configuration is right, and has it read again if it is.
+    pub(super) read_again: &'static str,
 }
 
 impl Program {
@@ -44,6 +46,7 @@ impl Program {
             options: Options { main: &[], prefix: &[], names: &[], usual: &[], bases: &[] },
             read: None,
             lines: None,
+            read_again: "",
         }
     }
 }

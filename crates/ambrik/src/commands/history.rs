@@ -8,11 +8,22 @@ use crate::session::Session;
 
 /// List the change sets, the newest first; or what one of them did, path by path
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Examples:\n  ambrik history\n  ambrik history berths\n  ambrik history 3")]
+#[command(after_help = "Examples:\n  ambrik history\n  ambrik history berths\n  ambrik history 3\n  ambrik history 3 --format html")]
 pub(crate) struct HistoryArgs {
     /// Only those of this site; or a change set's number: every path of it, before and after
     #[arg(value_name = "SITE|ID")]
     what: Option<String>,
+}
+
+impl HistoryArgs {
+    /// Whether it is about one change set.
+    pub(crate) fn is_of_one(&self) -> bool {
+        self.id().is_some()
+    }
+
+    fn id(&self) -> Option<i64> {
+        self.what.as_deref()?.parse().ok()
+    }
 }
 
 pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -20,7 +31,7 @@ pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit,
     let all = &records.sets;
     let what = args.what.as_deref();
     let is_site = |name: &str| all.iter().any(|set| set.site == name);
-    if let Some(id) = what.filter(|what| !is_site(what)).and_then(|what| what.parse::<i64>().ok()) {
+    if let Some(id) = args.id().filter(|_| what.is_none_or(|what| !is_site(what))) {
         let set = all.iter().find(|set| set.id == id);
         let set =
             set.ok_or_else(|| Failure::usage(format!("there is no change set {id}: ambrik history lists them")))?;

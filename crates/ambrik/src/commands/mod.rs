@@ -21,6 +21,7 @@ mod why;
 use clap::{Subcommand, ValueEnum as _};
 
 use crate::failure::{Exit, Failure};
+use crate::options::Format;
 use crate::session::Session;
 
 #[derive(Debug, Subcommand)]
@@ -45,10 +46,15 @@ pub(crate) enum Command {
 
 /// Runs a command.
 pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    if let (Some(format), false) = (session.terminal.format_of_audit(), matches!(command, Command::Audit(_))) {
+    let has_it = |format| match &command {
+        Command::Audit(_) => true,
+        Command::History(args) => format == Format::Html && args.is_of_one(),
+        _ => false,
+    };
+    if let Some(format) = session.terminal.format_of_audit().filter(|format| !has_it(*format)) {
         let name = format.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
         let says =
-            format!("--format {name} is for audits (ambrik audit --format {name}); other commands have text and json");
+            format!("--format {name} is for audits (ambrik audit --format {name}), html for a change set as well (ambrik history ID --format html); other commands have text and json");
         return Err(Failure::usage(says));
     }
     let does = matches!(

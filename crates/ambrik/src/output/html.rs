@@ -29,9 +29,21 @@ const MOST_SETS: usize = 8;
 const ROLES: [&str; 4] = ["keeper", "PHP", "web server", "all others"];
 
 pub(super) fn write(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let sites = by_worst(report);
+    let took = format!("in {:.1} seconds", report.took.as_secs_f64());
+    let content = html! {
+        (overview(report, &sites))
+        @if report.course.len() > 1 { (course(report.course)) }
+        @if !report.of_host.is_empty() { (of_host(report.of_host)) }
+        @for (audit, until) in &sites { (site(audit, *until, report.history)) }
+    };
+    page(&format!("Audit of {}", report.host), &took, &audit_text::totals(report), &content, out)
+}
+
+/// A page that fetches nothing: what it is about, how it came about, the verdict, and what it holds.
+pub(super) fn page(title: &str, how: &str, verdict: &str, content: &Markup, out: &mut dyn Write) -> io::Result<()> {
     let hash = base64::engine::general_purpose::STANDARD.encode(sha2::Sha256::digest(STYLE));
     let policy = format!("default-src 'none'; style-src 'sha256-{hash}'; base-uri 'none'; form-action 'none'");
-    let sites = by_worst(report);
     let page = html! {
         (DOCTYPE)
         html lang="en" {
@@ -40,21 +52,16 @@ pub(super) fn write(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result
                 meta http-equiv="Content-Security-Policy" content=(policy);
                 meta name="viewport" content="width=device-width, initial-scale=1";
                 meta name="referrer" content="no-referrer";
-                title { "Audit of " (report.host) }
+                title { (title) }
                 style { (PreEscaped(STYLE)) }
             }
             body {
                 header {
-                    h1 { "Audit of " (report.host) }
-                    p.soft { (clock(Timestamp::now())) ", by Ambrik " (env!("CARGO_PKG_VERSION")) ", in " (format!("{:.1}", report.took.as_secs_f64())) " seconds" }
-                    p.verdict { (audit_text::totals(report)) }
+                    h1 { (title) }
+                    p.soft { (clock(Timestamp::now())) ", by Ambrik " (env!("CARGO_PKG_VERSION")) ", " (how) }
+                    p.verdict { (verdict) }
                 }
-                main {
-                    (overview(report, &sites))
-                    @if report.course.len() > 1 { (course(report.course)) }
-                    @if !report.of_host.is_empty() { (of_host(report.of_host)) }
-                    @for (audit, until) in &sites { (site(audit, *until, report.history)) }
-                }
+                main { (content) }
             }
         }
     };
@@ -145,7 +152,7 @@ fn phase(audit: &Audit, until: Option<Timestamp>) -> String {
     }
 }
 
-fn clock(at: Timestamp) -> String {
+pub(super) fn clock(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M %Z").to_string()
 }
 

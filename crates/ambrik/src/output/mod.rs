@@ -9,6 +9,7 @@ mod csv;
 mod found;
 pub(crate) mod history_text;
 mod html;
+mod html_history;
 pub(crate) mod json;
 pub(crate) mod json_audit;
 pub(crate) mod json_changes;

@@ -16,7 +16,7 @@ pub(crate) use super::found::{AcceptReport, AuditReport, NewsReport, SetReport};
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accept_text, accounts_text, audit_text, checks_text, csv, history_text, html, json_audit, json_changes, json_host,
+    accept_text, accounts_text, audit_text, checks_text, csv, history_text, html, html_history, json_audit, json_changes, json_host,
     json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text, news_text, openmetrics, sarif,
     survey_text, unpack_text, why_text,
 };
@@ -30,7 +30,7 @@ pub(crate) trait Report {
     /// One JSON document.
     fn json(&self, out: &mut dyn Write) -> io::Result<()>;
 
-    /// In a format that only audits have; other commands refuse it before they do anything.
+    /// In a format that audits have, and change sets one of them; other commands refuse it before they do anything.
     fn of_audit(&self, _: AuditFormat, _: &mut dyn Write) -> io::Result<()> {
         Err(io::ErrorKind::Unsupported.into())
     }
@@ -148,6 +148,13 @@ impl Report for SetReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         json_records::one(self, out)
+    }
+
+    fn of_audit(&self, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
+        match format {
+            AuditFormat::Html => html_history::write(self, out),
+            _ => Err(io::ErrorKind::Unsupported.into()),
+        }
     }
 }
 

@@ -9,8 +9,9 @@ use crate::shown::shell_word;
 /// As much of a command line is kept, in bytes.
 const LONGEST: usize = 2_000;
 
-/// The account that runs this; where somebody logged in as another one, that too: `root (deploy)`. The login is the kernel's own
-/// record (`/proc/self/loginuid`, proc(5)), which sudo and su do not change.
+/// The account that runs this; where somebody logged in as another one, that too, and from where: `root (deploy) from 192.0.2.7`.
+/// The login is the kernel's own record (`/proc/self/loginuid`, proc(5)), which sudo and su do not change; the address is what
+/// the environment says (`SSH_CONNECTION`, ssh(1)), where it is one.
 pub(super) fn who() -> String {
     let text = |path: &str| fs::read_to_string(path).unwrap_or_default();
     let accounts = Accounts::from_texts(&text("/etc/passwd"), &text("/etc/group"));
@@ -21,10 +22,11 @@ pub(super) fn who() -> String {
         sudo.parse().ok().map(Uid)
     });
     let shown = |uid: Uid| accounts.user_shown(uid);
-    match login.filter(|login| *login != own) {
-        Some(login) => format!("{} ({})", shown(own), shown(login)),
-        None => shown(own),
-    }
+    let behind = login.filter(|login| *login != own).map(|login| format!(" ({})", shown(login)));
+    let connection = std::env::var("SSH_CONNECTION").unwrap_or_default();
+    let address = connection.split_whitespace().next().and_then(|word| word.parse::<std::net::IpAddr>().ok());
+    let from = address.map(|address| format!(" from {address}"));
+    format!("{}{}{}", shown(own), behind.unwrap_or_default(), from.unwrap_or_default())
 }
 
 /// The command line, as a shell would be given it; of a very long one the beginning.
