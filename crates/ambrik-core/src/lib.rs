@@ -27,6 +27,7 @@ pub mod own;
 mod pattern;
 pub mod people;
 pub mod policy;
+pub mod proofread;
 pub mod security_context;
 pub mod served;
 pub mod shown;

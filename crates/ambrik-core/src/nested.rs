@@ -223,6 +223,7 @@ fn part_of(site: &Site, other: &str, path: &Path, pattern: Pattern) -> Part {
         deep: true,
         served: false,
         overrides: Overrides::default(),
+        file: site.file.clone(),
         line: 0,
         other: Some(OtherSite { name: other.to_owned(), passed_by_others: false }),
     }

@@ -90,6 +90,12 @@ impl OwnPlace {
         &self.shown
     }
 
+    /// Whether there is anything; what cannot be looked at counts, since reading it will say why.
+    #[must_use]
+    pub fn is_there(&self) -> bool {
+        !matches!(self.host.resolve(&self.path), Err(WayError::Missing(_) | WayError::NoDirectory(_)))
+    }
+
     /// The names in it, where it is a directory, sorted; hidden ones, and the lock files of editors, left out.
     pub fn names(&self) -> Result<Vec<OsString>, OwnError> {
         let mut names = self.host.names_in(&self.path).map_err(|error| self.named(error))?;

@@ -10,13 +10,15 @@ use std::sync::Arc;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::AuditSetting;
-use ambrik_core::change::{ChangeCommand, ChangeSet, Ledger, LedgerError, StateDir, StateError};
+use ambrik_core::change::{
+    ChangeCommand, ChangeSet, Keepsake, Ledger, LedgerError, StateDir, StateError, StateSize, kept,
+};
 use ambrik_core::entry::Nanos;
 use ambrik_core::host::Services;
 use ambrik_core::label::Labels;
-use ambrik_core::own::OwnPlace;
+use ambrik_core::own::{Exposed, OwnPlace};
 use ambrik_core::shown::Shown;
-use ambrik_core::site::Site;
+use ambrik_core::site::{HostFile, Site};
 use ambrik_core::tree::{Host, Progress};
 
 use crate::failure::Failure;
@@ -27,6 +29,8 @@ use crate::terminal::Terminal;
 /// One run of the tool.
 pub(crate) struct Session<'s> {
     sites: PathBuf,
+    /// Where sites directory, host file and outlines are if nothing else is said.
+    usual: PathBuf,
     state: PathBuf,
     /// The folder that stands for the host, as it was named.
     host: Option<PathBuf>,
@@ -46,6 +50,16 @@ pub(crate) struct HostView {
     /// When sites were found clean last, as far as that is on record.
     pub(crate) clean_since: HashMap<String, Nanos>,
     services: OnceCell<Services>,
+    /// What holds for all its sites; or what is wrong with that.
+    pub(crate) behind: OnceCell<Result<Behind, String>>,
+}
+
+/// What holds for all sites of the host.
+#[derive(Debug, Default)]
+pub(crate) struct Behind {
+    pub(crate) host_file: HostFile,
+    /// How others could have written it.
+    pub(crate) exposed: Option<Exposed>,
 }
 
 impl HostView {
@@ -86,6 +100,7 @@ impl<'s> Session<'s> {
         };
         Self {
             sites: global.sites.clone().unwrap_or_else(|| below("/etc/ambrik/sites")),
+            usual: below("/etc/ambrik"),
             state: global.state.clone().unwrap_or_else(|| below("/var/lib/ambrik")),
             host: global.host.clone(),
             host_folder: global
@@ -117,7 +132,8 @@ impl<'s> Session<'s> {
         if let Some(problem) = &labels.problem {
             self.terminal.warn(problem);
         }
-        Ok(HostView { host, accounts, labels, clean_since: HashMap::new(), services: OnceCell::new() })
+        let (services, behind) = (OnceCell::new(), OnceCell::new());
+        Ok(HostView { host, accounts, labels, clean_since: HashMap::new(), services, behind })
     }
 
     /// A folder that was named on the command line, as a path from the host's `/` on: under `--host` such a path is
@@ -161,6 +177,15 @@ impl<'s> Session<'s> {
         self.sites.join(format!("{name}.toml"))
     }
 
+    /// Where Ambrik's own files are that are no site files: beside the sites directory, where there is such a file or folder, else
+    /// where they usually are.
+    pub(crate) fn beside(&self, name: &str) -> PathBuf {
+        let sites = std::path::absolute(&self.sites).unwrap_or_else(|_| self.sites.clone());
+        let beside = sites.parent().unwrap_or(&sites).join(name);
+        let is_there = self.place(&beside).is_ok_and(|place| place.is_there());
+        if is_there { beside } else { self.usual.join(name) }
+    }
+
     /// How the host is called in a report.
     pub(crate) fn host_name(&self) -> String {
         let read = |host: Host| host.read(Path::new("/etc/hostname"), 1 << 10).ok();
@@ -176,6 +201,17 @@ impl<'s> Session<'s> {
     /// The state directory, made where it is missing.
     pub(crate) fn state(&self) -> Result<StateDir, Failure> {
         Ok(StateDir::at(&self.place(&self.state)?, true)?)
+    }
+
+    /// What the state directory takes, where it is there and can be looked at.
+    pub(crate) fn state_size(&self) -> Option<StateSize> {
+        StateDir::at(&self.place(&self.state).ok()?, false).ok()?.size().ok()
+    }
+
+    /// The files in which removed things are kept.
+    pub(crate) fn kept(&self, ledger: Option<&Ledger>) -> Result<Vec<Keepsake>, Failure> {
+        let Some(ledger) = ledger else { return Ok(Vec::new()) };
+        Ok(kept(ledger, &StateDir::at(&self.place(&self.state)?, false)?)?)
     }
 
     /// The ledger as far as there is one that can be read: what only looks must work without.

@@ -1,5 +1,6 @@
 //! The site files that a command is about, and those beside them: read, and set apart where one site lies in another.
 
+use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -9,10 +10,10 @@ use ambrik_core::nested::{Clash, Ground};
 use ambrik_core::own::{Exposed, OwnError};
 use ambrik_core::served::serving;
 use ambrik_core::shown::Shown;
-use ambrik_core::site::{self, Site};
+use ambrik_core::site::{self, HostFile, NoOutline, Reading, Site, Source};
 
 use crate::failure::{Failure, Wrong};
-use crate::session::{HostView, Session};
+use crate::session::{Behind, HostView, Session};
 
 /// The sites that a command is about.
 #[derive(Debug)]
@@ -75,6 +76,7 @@ impl Session<'_> {
     }
 
     fn select(&self, named: &[PathBuf], looked: &HostView) -> Result<(Sites, Vec<Read>), Failure> {
+        self.behind(looked)?;
         let files = if named.is_empty() { self.all_files()? } else { named.iter().map(|n| self.file(n)).collect() };
         let chosen = self.read(files, looked);
         let beside = self.read_beside(&chosen, looked);
@@ -108,9 +110,8 @@ impl Session<'_> {
 
     /// The site that this text describes, in the place of what its file says now.
     pub(crate) fn site_of(&self, text: &str, file: &Path, looked: &HostView) -> Result<Sites, Failure> {
-        let detector = Detector::new(&looked.host, looked.services());
-        let site = site::read_detecting(text, file, &looked.accounts, &ambrik_core::check::names(), &detector);
-        let site = Arc::new(site.map_err(|problems| Failure::usage(problems.to_string()))?);
+        let (site, _) = self.read_text(text, file, looked);
+        let site = Arc::new(site.map_err(Failure::usage)?);
         let ground = Some(Ground::of(&looked.host, Arc::clone(&site)));
         let chosen = [Read { file: file.to_owned(), site: Ok(site), root: None, exposed: None, ground }];
         let sites = set_apart(&chosen, &self.read_beside(&chosen, looked), looked);
@@ -123,7 +124,6 @@ impl Session<'_> {
     }
 
     fn read(&self, files: Vec<PathBuf>, looked: &HostView) -> Vec<Read> {
-        let detector = Detector::new(&looked.host, looked.services());
         let host = &looked.host;
         let read_one = |file: PathBuf| {
             let (text, exposed) = match self.text(&file) {
@@ -131,12 +131,11 @@ impl Session<'_> {
                 Err(says) => return Read { file, site: Err(says), root: None, exposed: None, ground: None },
             };
             let root = site::root_of(&text);
-            let site = site::read_detecting(&text, &file, &looked.accounts, &ambrik_core::check::names(), &detector)
-                .map_err(|problems| problems.to_string())
-                .and_then(|site| {
-                    looked.labels.check_types(&site).map(|()| site).map_err(|problems| problems.to_string())
-                })
-                .map(|site| Arc::new(Site { exposed: exposed.clone(), ..site }));
+            let (site, behind) = self.read_text(&text, &file, looked);
+            let of_site = exposed.clone().or(behind);
+            let site = site
+                .and_then(|site| looked.labels.check_types(&site).map(|()| site).map_err(|found| found.to_string()))
+                .map(|site| Arc::new(Site { exposed: of_site, ..site }));
             let ground = match (&site, &root, &exposed) {
                 // What anybody could have written takes nothing out of another site.
                 (.., Some(_)) | (Err(_), None, _) => None,
@@ -146,6 +145,120 @@ impl Session<'_> {
             Read { file, site, root, exposed, ground }
         };
         files.into_iter().map(read_one).collect()
+    }
+
+    /// The site that a text describes, with what stands behind it; and how others could have written that.
+    fn read_text(&self, text: &str, file: &Path, looked: &HostView) -> (Result<Site, String>, Option<Exposed>) {
+        let behind = match self.behind(looked) {
+            Ok(behind) => behind,
+            Err(failure) => return (Err(failure.message), None),
+        };
+        let (accounts, checks) = (&looked.accounts, ambrik_core::check::names());
+        let detector = Detector::new(&looked.host, looked.services());
+        let exposed = RefCell::new(behind.exposed.clone());
+        let outline = |name: &str| {
+            let (source, open) = self.outline(name)?;
+            *exposed.borrow_mut() = exposed.take().or(open);
+            Ok(source)
+        };
+        let reading =
+            Reading { accounts, checks: &checks, detector: &detector, host_file: &behind.host_file, outline: &outline };
+        let site = site::read_within(text, file, &reading).map_err(|problems| problems.to_string());
+        (site, exposed.into_inner())
+    }
+
+    /// What holds for all sites: the host file with its drop-ins.
+    pub(crate) fn behind<'l>(&self, looked: &'l HostView) -> Result<&'l Behind, Failure> {
+        let read = looked.behind.get_or_init(|| self.read_behind(looked));
+        read.as_ref().map_err(|says| Failure::usage(says.clone()))
+    }
+
+    fn read_behind(&self, looked: &HostView) -> Result<Behind, String> {
+        let mut behind = Behind::default();
+        let mut sources = Vec::new();
+        for file in self.host_files().map_err(|failure| failure.message)? {
+            let place = self.place(&file).map_err(|failure| failure.message)?;
+            let read = place.read().map_err(|error| format!("cannot read the host file {}: {error}", Shown(&file)))?;
+            behind.exposed = behind.exposed.or(read.1);
+            sources.push(Source { file, text: read.0 });
+        }
+        let none = |_: &str| Err(NoOutline { what: String::new(), right: String::new() });
+        let reading = Reading {
+            accounts: &looked.accounts,
+            checks: &ambrik_core::check::names(),
+            detector: &Detector::blind(),
+            host_file: &HostFile::default(),
+            outline: &none,
+        };
+        behind.host_file = HostFile::read(sources, &reading).map_err(|problems| problems.to_string())?;
+        Ok(behind)
+    }
+
+    /// Whether something is said for all sites.
+    pub(crate) fn has_host_file(&self) -> bool {
+        self.host_files().is_ok_and(|files| !files.is_empty())
+    }
+
+    /// The host file, where there is one, and its drop-ins in the order of their names.
+    fn host_files(&self) -> Result<Vec<PathBuf>, Failure> {
+        let file = self.beside("host.toml");
+        let folder = self.beside("host.d");
+        let is_there = |path: &Path| self.place(path).map(|place| place.is_there());
+        let mut files: Vec<PathBuf> = is_there(&file)?.then_some(file).into_iter().collect();
+        files.extend(self.toml_files(&folder).unwrap_or_default());
+        Ok(files)
+    }
+
+    /// The outlines, each with what is wrong with it by itself.
+    pub(crate) fn read_outlines(&self, looked: &HostView) -> Vec<(PathBuf, Option<String>)> {
+        let none = |_: &str| Err(NoOutline { what: String::new(), right: String::new() });
+        let reading = Reading {
+            accounts: &looked.accounts,
+            checks: &ambrik_core::check::names(),
+            detector: &Detector::blind(),
+            host_file: &HostFile::default(),
+            outline: &none,
+        };
+        let says = |file: &Path| {
+            let name = file.file_stem().unwrap_or_default().to_string_lossy();
+            let (source, _) = self.outline(&name).map_err(|NoOutline { what, right }| format!("{what}; {right}"))?;
+            site::read_outline(&source, &reading).map_err(|problems| problems.to_string())
+        };
+        let files = self.outline_files().into_iter();
+        files.map(|file| (says(&file).err(), file)).map(|(says, file)| (file, says)).collect()
+    }
+
+    /// The files of outlines, by name.
+    fn outline_files(&self) -> Vec<PathBuf> {
+        self.toml_files(&self.beside("outlines")).unwrap_or_default()
+    }
+
+    fn toml_files(&self, folder: &Path) -> Result<Vec<PathBuf>, OwnError> {
+        let place = self.place(folder).map_err(|_| OwnError::Long(folder.to_owned()));
+        let names = place?.names()?;
+        let paths = names.into_iter().map(|name| folder.join(name));
+        Ok(paths.filter(|path| path.extension().is_some_and(|ending| ending == "toml")).collect())
+    }
+
+    /// An outline; or why there is none, and what to do.
+    fn outline(&self, name: &str) -> Result<(Source, Option<Exposed>), NoOutline> {
+        let file = self.beside("outlines").join(format!("{name}.toml"));
+        let wrong = |what: String| NoOutline { what, right: "leave outline out, or mend that".into() };
+        let place = self.place(&file).map_err(|failure| wrong(failure.message))?;
+        match place.read() {
+            Ok((text, exposed)) => Ok((Source { file, text }, exposed)),
+            Err(error) if error.is_missing() => {
+                let files = self.outline_files();
+                let stems: Vec<String> =
+                    files.iter().filter_map(|file| Some(file.file_stem()?.to_string_lossy().into_owned())).collect();
+                let right = match nearest(name, stems.iter().map(String::as_str)) {
+                    Some(near) => format!("did you mean \"{near}\"?"),
+                    None => "ambrik survey DIR --as-outline NAME drafts one".to_owned(),
+                };
+                Err(NoOutline { what: format!("there is no outline {}", Shown(&file)), right })
+            }
+            Err(error) => Err(wrong(format!("cannot read the outline {}: {error}", Shown(&file)))),
+        }
     }
 
     /// The files of the sites directory beside the chosen ones; a file that was named by its path stands for the one of the

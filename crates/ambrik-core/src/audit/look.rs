@@ -59,7 +59,7 @@ pub(super) fn look(
     let NotThere { missing, below_a_file } = not_there(setting.host, site);
     if let Some((part, above)) = below_a_file {
         let part = &site.parts[part];
-        let (file, line, part) = (site.file.clone(), part.line, part.shown.clone());
+        let (file, line, part) = (part.file.clone(), part.line, part.shown.clone());
         return Err(SiteError::BelowFile { file, line, part, above });
     }
     let policy = Policy::new(Arc::clone(site), phase);

@@ -5,10 +5,11 @@ mod look;
 mod missing;
 mod news;
 mod of_host;
+mod outlines;
 mod start;
 mod table;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -21,9 +22,9 @@ use crate::inspect::{Deviation, Spot, Start, Unseen};
 use crate::label::{Labels, Lasting, Module, SiteLabels};
 use crate::policy::Policy;
 use crate::shown::Shown;
-use crate::site::{Accept, Access, Phase, Site};
+use crate::site::{Accept, Access, Phase, Site, Switch};
 use crate::starts::SiteError;
-use crate::tree::{Failure, Host, Progress};
+use crate::tree::{Failure, Host, Progress, Resolved};
 use crate::want::Solver;
 
 use finding::{Findings, Found, Slot};
@@ -37,6 +38,7 @@ pub use crate::inspect::OpenWay;
 pub use finding::Finding;
 pub use news::{HowNew, News, RecordedFinding, news, recorded};
 pub use of_host::{HostFinding, host_findings};
+pub use outlines::{OutlineFindings, by_outline};
 pub(crate) use start::open_way;
 pub use table::{Cell, PartLine};
 
@@ -325,13 +327,26 @@ impl Audit {
         unproven: impl IntoIterator<Item = (PathBuf, &'static str)>,
         today: Date,
     ) -> Self {
+        let known: HashSet<PathBuf> = std::mem::take(&mut self.wrong.changed).into_iter().collect();
+        // They come by folders: each is looked for once.
+        let mut last: Option<(PathBuf, Option<Resolved>)> = None;
+        let mut there = Vec::new();
         for (path, how) in unproven {
             let path = self.site.root.join(path);
-            if host.resolve_link(&path).is_ok() && !self.wrong.changed.contains(&path) {
-                self = self.with(check::changed(how), path, today);
+            let (above, name) = (path.parent().unwrap_or(&path), path.file_name().unwrap_or_default());
+            let folder = match last.take().filter(|(known, _)| known == above) {
+                Some(folder) => folder,
+                None => (above.to_owned(), host.resolve(above).ok()),
+            };
+            let is_there = folder.1.as_ref().is_some_and(|folder| folder.has(name));
+            last = Some(folder);
+            if is_there && !known.contains(&path) {
+                there.push((check::changed(how), path));
             }
         }
-        self
+        self.wrong.changed = known.into_iter().collect();
+        self.wrong.changed.sort_unstable();
+        self.with_each(there, today)
     }
 
     /// Adds the finding that code is not what was unpacked: the paths below the root, and the day.
@@ -376,7 +391,7 @@ impl Audit {
     fn with_selinux(mut self, setting: &AuditSetting<'_>, labels: Option<&SiteLabels<'_>>) -> Self {
         let root = self.site.root.clone();
         if let (Some(_), Some(of_host)) = (labels, setting.labels) {
-            for name in self.site.switches.clone() {
+            for Switch { name, .. } in self.site.switches.clone() {
                 let later = || crate::label::boolean::will_be_off(setting.host, of_host.state.policy.as_deref(), &name);
                 let says = match crate::label::boolean::is_on(setting.host, &name) {
                     Some(false) => name.clone(),

@@ -11,6 +11,7 @@ mod moving;
 mod places;
 mod plan;
 mod proof;
+mod purge;
 mod remains;
 mod removal;
 mod rights;
@@ -52,8 +53,9 @@ pub use moving::{MoveAsked, MoveError, MovePlan, MoveSetting, PassageGrant, Stop
 pub use places::{PlaceError, check_places};
 pub use plan::{Change, Creation, Group, Plan, Removal};
 pub use proof::{Proof, Prover, answer, prove};
+pub use purge::{Keepsake, KeptFor, PurgePlan, kept, plan_purge, purge};
 pub use sample::Unfinished;
-pub use state::{SiteLock, StateDir, StateError};
+pub use state::{SiteLock, StateDir, StateError, StateSize};
 pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
 pub use unpacking::{
     LaidPart, Replaced, UnpackError, UnpackPlan, UnpackSetting, finish_unpack, free_for, not_as_delivered, plan_unpack,

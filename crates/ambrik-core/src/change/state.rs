@@ -70,6 +70,34 @@ impl StateError {
     }
 }
 
+/// What the state directory takes on the disk.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StateSize {
+    /// The directory.
+    pub path: PathBuf,
+    /// What it takes, in bytes.
+    pub bytes: u64,
+    /// What its file system holds, in bytes.
+    pub of: u64,
+}
+
+/// From so many bytes on a state directory is large; from a tenth of its file system on, too.
+const LARGE: u64 = 1 << 30;
+
+impl StateSize {
+    /// Whether it is worth being told.
+    #[must_use]
+    pub const fn is_large(&self) -> bool {
+        self.bytes > LARGE || self.bytes > self.of / 10
+    }
+}
+
+/// The last name of what is on record as a keepsake's name: nothing else is looked at or removed.
+fn keepsake_name(name: &str) -> CString {
+    let last = Path::new(name).file_name().unwrap_or_default();
+    CString::new(last.as_encoded_bytes()).unwrap_or_default()
+}
+
 /// A site's lock; given back when it is dropped or the process ends.
 #[derive(Debug)]
 pub struct SiteLock {
@@ -194,6 +222,39 @@ impl StateDir {
         rustix::fs::flock(&file, FlockOperation::LockExclusive)
             .map_err(|errno| self.failed("take a lock in", errno))?;
         Ok(Some(file))
+    }
+
+    /// How long the keepsake of this name is, in bytes; nothing where it is gone.
+    pub(crate) fn keepsake_size(&self, name: &str) -> Result<Option<u64>, StateError> {
+        let found =
+            sys::open_directory(&self.handle, c"keepsakes").and_then(|dir| sys::look(dir, &keepsake_name(name)));
+        match found {
+            Ok(facts) => Ok(Some(facts.size)),
+            Err(Errno::NOENT) => Ok(None),
+            Err(errno) => Err(self.failed("look at a keepsake in", errno)),
+        }
+    }
+
+    /// Removes the keepsake of this name, if it is there: what is in it cannot come back.
+    pub(crate) fn remove_keepsake(&self, name: &str) -> Result<(), StateError> {
+        let (folder, name) = (self.folder("keepsakes")?, keepsake_name(name));
+        match sys::unlink(&folder, &name, false) {
+            Ok(()) | Err(Errno::NOENT) => Ok(()),
+            Err(errno) => Err(self.failed("remove a keepsake from", errno)),
+        }
+    }
+
+    /// What it takes on the disk, as far as that can be found out, and how much its file system holds, in bytes.
+    pub fn size(&self) -> Result<StateSize, StateError> {
+        let failed = |errno| self.failed("look into", errno);
+        let sizes = |dir: &OwnedFd| -> Result<u64, Errno> {
+            let names = sys::names(sys::open_directory(dir, c".")?)?;
+            Ok(names.iter().filter_map(|name| Some(sys::look(dir, name).ok()?.size)).sum())
+        };
+        let keepsakes = sys::open_directory(&self.handle, c"keepsakes").and_then(|dir| sizes(&dir)).unwrap_or(0);
+        let bytes = sizes(&self.handle).map_err(failed)? + keepsakes;
+        let of = sys::capacity(&self.handle).map_err(failed)?;
+        Ok(StateSize { path: self.path.clone(), bytes, of })
     }
 
     /// Takes a site's lock: one run a site at a time.

@@ -7,6 +7,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use rustix::io::Errno;
 
 use super::folder::{Folder, Opener, as_os, c_name, folder, split};
@@ -56,6 +57,14 @@ pub enum UndoError {
     /// There is none with this number.
     #[error("there is no change set {0}: `ambrik history` lists them")]
     Unknown(i64),
+    /// Nothing of it is on record any more.
+    #[error(
+        "change set {0} is too old to be taken back: its record was purged; `ambrik history` lists those that are left"
+    )]
+    Forgotten(i64),
+    /// What it removed is gone.
+    #[error("change set {0} is too old to be taken back: what it removed was purged at {1}")]
+    Purged(i64, Timestamp),
     /// It was taken back already.
     #[error(
         "change set {0} was taken back already, by change set {1}; to make it again, take that one back: ambrik undo {1}"
@@ -69,13 +78,16 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
     let unfinished = sets.iter().filter(|s| s.ended.is_none() || s.settled || s.failed > 0);
     let tried: Vec<i64> = unfinished.filter_map(|s| s.undoes).collect();
     let set = match id {
-        Some(id) => sets.into_iter().find(|set| set.id == id).ok_or(UndoError::Unknown(id))?,
+        Some(id) => named(sets, id)?,
         None => sets.into_iter().find(|s| s.undone_by.is_none() && s.undoes.is_none()).ok_or(UndoError::Nothing)?,
     };
     // An undo of it that was stopped, or that failed somewhere, left some of it in between.
     let tried = tried.contains(&set.id);
     if let Some(by) = set.undone_by {
         return Err(UndoError::Already(set.id, by));
+    }
+    if let Some(purged) = set.purged {
+        return Err(UndoError::Purged(set.id, purged));
     }
     let (turns, removals) = (ledger.turns(set.id)?, ledger.removals(set.id)?);
     let (creations, restorings) = (ledger.creations(set.id)?, ledger.restorings(set.id)?);
@@ -95,6 +107,13 @@ pub fn plan_undo(ledger: &Ledger, id: Option<i64>) -> Result<UndoPlan, UndoError
         modules,
         switches,
     })
+}
+
+fn named(sets: Vec<ChangeSet>, id: i64) -> Result<ChangeSet, UndoError> {
+    let newest = sets.first().map(|set| set.id);
+    let unknown =
+        if id > 0 && newest.is_some_and(|newest| id < newest) { UndoError::Forgotten } else { UndoError::Unknown };
+    sets.into_iter().find(|set| set.id == id).ok_or(unknown(id))
 }
 
 /// The change sets to be taken back, the newest first, so that a site is as it was before change set `id`.

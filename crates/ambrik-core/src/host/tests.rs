@@ -717,7 +717,10 @@ fn site(quay: &Quay, accounts_table: &str) -> Result<(String, Vec<&'static str>)
     let text = format!("[site]\nroot = \"/srv/berths\"\n[accounts]\n{accounts_table}");
     let services = look(&host, &accounts);
     let detector = Detector::new(&host, &services);
-    let site = crate::site::read_detecting(&text, Path::new("berths.toml"), &accounts, &[], &detector);
+    let (none, host_file) = (|_: &str| unreachable!("no outline is named"), crate::site::HostFile::default());
+    let (accounts, detector, host_file) = (&accounts, &detector, &host_file);
+    let reading = crate::site::Reading { accounts, checks: &[], detector, host_file, outline: &none };
+    let site = crate::site::read_within(&text, Path::new("berths.toml"), &reading);
     let site = site.map_err(|problems| problems.to_string())?;
     let found = site.detected.iter().map(|detected| detected.key).collect();
     Ok((format!("{} {}", site.php.user, site.web.user), found))

@@ -32,7 +32,7 @@ use crate::host::{Role, domains};
 use crate::nearest::nearest;
 use crate::policy;
 use crate::security_context::SecurityContext;
-use crate::site::{Part, Problem, Problems, Site};
+use crate::site::{Part, Problem, Problems, Site, Switch};
 use crate::tree::Host;
 
 /// The domain that web servers and PHP run in by the trade's common policy, where no process is there to ask.
@@ -202,6 +202,7 @@ impl Labels {
         let unknown = named.filter(|(_, type_name)| !self.has_type(type_name));
         let mut problems: Vec<Problem> = unknown
             .map(|(part, type_name)| Problem {
+                file: part.file.clone(),
                 line: part.line,
                 column: 1,
                 what: format!("part {}: type = \"{type_name}\" is no type of this host's policy", part.shown),
@@ -210,8 +211,8 @@ impl Labels {
             })
             .collect();
         problems.extend(self.useless_types(site));
-        problems.extend(site.switches.iter().filter_map(|name| self.unknown_boolean(name, site.switches_line)));
-        if problems.is_empty() { Ok(()) } else { Err(Problems { file: site.file.clone(), list: problems }) }
+        problems.extend(site.switches.iter().filter_map(|switch| self.unknown_boolean(switch)));
+        if problems.is_empty() { Ok(()) } else { Err(Problems { list: problems }) }
     }
 
     /// The types that a site file names and that do not let PHP do there what the part is for; one that a boolean governs may
@@ -229,6 +230,7 @@ impl Labels {
         };
         let useless = named.filter(|(number, _, type_name)| blocks(&policy.context_of(*number), type_name));
         let problem = |(_, part, type_name): (usize, &Part, &str)| Problem {
+            file: part.file.clone(),
             line: part.line,
             column: 1,
             what: format!(
@@ -243,8 +245,9 @@ impl Labels {
     }
 
     /// What is to be said of a boolean that the site file names and this host's policy does not have.
-    fn unknown_boolean(&self, name: &str, line: usize) -> Option<Problem> {
-        if self.booleans.is_empty() || self.booleans.iter().any(|known| known == name) {
+    fn unknown_boolean(&self, switch: &Switch) -> Option<Problem> {
+        let Switch { name, file, line } = switch;
+        if self.booleans.is_empty() || self.booleans.contains(name) {
             return None;
         }
         let near = nearest(name, self.booleans.iter().map(String::as_str));
@@ -253,7 +256,7 @@ impl Labels {
             |near| format!("it has \"{near}\": write that (getsebool -a lists them all)"),
         );
         let what = format!("[selinux] switches: \"{name}\" is no SELinux boolean of this host's policy");
-        Some(Problem { line, column: 1, what, right })
+        Some(Problem { file: file.clone(), line: *line, column: 1, what, right })
     }
 
     /// Whether a domain may change what has the usual type of web content.

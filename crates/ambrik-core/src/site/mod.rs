@@ -1,6 +1,7 @@
 //! What a site file says: the site, its accounts, and what each of its parts is for.
 
 mod edit;
+mod host_file;
 mod pattern;
 mod problem;
 mod read;
@@ -17,9 +18,10 @@ use crate::own::Exposed;
 
 pub(crate) use edit::clear_beside;
 pub use edit::{EditError, NewAccept, replace, save, with_accepted, with_moved};
+pub use host_file::{HostFile, Source};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
-pub use read::{read, read_detecting, root_of};
+pub use read::{FindOutline, NoOutline, Reading, is_name, read, read_outline, read_within, root_of};
 pub use system::is_systems;
 
 /// One deployed PHP application, as its site file describes it.
@@ -29,6 +31,8 @@ pub struct Site {
     pub name: String,
     /// The site file itself.
     pub file: PathBuf,
+    /// The outline that it goes by.
+    pub outline: Option<String>,
     /// The application's folder: absolute, without `.` and `..`.
     pub root: PathBuf,
     /// The document root below `root`; empty where the whole root is served, absent where nothing is.
@@ -57,18 +61,28 @@ pub struct Site {
     pub grant: Grant,
     /// The parts, in the order of the file.
     pub parts: Vec<Part>,
-    /// The accounts besides keeper, php and web, in the order of the file; then those of the sites inside this one.
+    /// The accounts besides keeper, php and web: those of the site file in its order, of its outline, of the host file; then those of
+    /// the sites inside this one.
     pub access: Vec<Access>,
     /// The accepted exceptions, in the order of the file.
     pub accepts: Vec<Accept>,
-    /// The SELinux SELinux booleans (booleans) that the application needs to be on.
-    pub switches: Vec<String>,
-    /// The line that names them.
-    pub switches_line: usize,
+    /// The SELinux booleans that the application needs to be on.
+    pub switches: Vec<Switch>,
     /// The accounts that the file leaves out and the host told.
     pub detected: Vec<Detected>,
     /// How others than root and the caller could have written the file.
     pub exposed: Option<Exposed>,
+}
+
+/// An SELinux boolean that an application needs to be on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Switch {
+    /// Its name.
+    pub name: String,
+    /// The file that says so.
+    pub file: PathBuf,
+    /// Its line, from 1.
+    pub line: usize,
 }
 
 /// What a host says of what it serves of a site.
@@ -250,7 +264,9 @@ pub struct Part {
     pub served: bool,
     /// What the site file sets instead of the solver.
     pub overrides: Overrides,
-    /// The line of the site file where it begins, from 1; 0 where it is another site's.
+    /// Where it stands: the site file, or its outline.
+    pub file: PathBuf,
+    /// The line there where it begins, from 1; 0 where it is another site's.
     pub line: usize,
     /// The site whose folder it is, where that is another one: nothing in it is this site's, whatever other parts say.
     pub other: Option<OtherSite>,

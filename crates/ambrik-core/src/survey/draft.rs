@@ -23,17 +23,65 @@ impl Survey {
         text
     }
 
-    fn write(&self, out: &mut String) -> fmt::Result {
-        writeln!(out, "# Drafted by `ambrik survey`: read it, answer what it asks, and correct it where it is wrong.")?;
-        writeln!(out, "[site]")?;
-        let why = self.root_because.as_deref().unwrap_or_default();
-        line(out, &format!("root   = {}", quoted(&self.root)), why)?;
+    /// The draft of an outline: what of it other sites of the same application have too. Parts outside the root are a site's own.
+    #[must_use]
+    pub fn outline(&self) -> String {
+        let mut text = String::new();
+        // Writing to a text cannot fail.
+        let _ = self.write_outline(&mut text);
+        text
+    }
+
+    fn write_outline(&self, out: &mut String) -> fmt::Result {
+        writeln!(
+            out,
+            "# Drafted by `ambrik survey` of {}: what all sites of this application have in common.",
+            Shown(&self.root)
+        )?;
+        writeln!(
+            out,
+            "# A site file that goes by it has root and outline in [site]; its own parts replace those of the same path here."
+        )?;
+        writeln!(out, "\n[defaults]")?;
+        self.write_served(out)?;
+        for (path, item) in self.parts.iter().map(|item| (&item.path, item)) {
+            if path.is_absolute() || path.to_str().is_none() {
+                writeln!(out, "\n# {} is of this site alone: it stays in its site file", Shown(path))?;
+                continue;
+            }
+            writeln!(out)?;
+            part(out, item, "")?;
+        }
+        self.write_questions(out)
+    }
+
+    fn write_served(&self, out: &mut String) -> fmt::Result {
         let served = if self.served.as_os_str().is_empty() { Path::new(".") } else { &self.served };
         let mut why = self.served_because.first().map(reason).unwrap_or_default();
         if self.served_confidence == Confidence::Low {
             why = format!("uncertain: is this the document root? {why}");
         }
-        line(out, &format!("served = {}", quoted(served)), &why)?;
+        line(out, &format!("served = {}", quoted(served)), &why)
+    }
+
+    fn write_questions(&self, out: &mut String) -> fmt::Result {
+        for Question { asks, part: item } in &self.refused {
+            let shown = Shown(&item.path);
+            writeln!(out, "\n# {shown} as {}: answered no ({asks})", item.used_as)?;
+        }
+        for Question { asks, part: item } in &self.questions {
+            writeln!(out, "\n# Question: {asks}")?;
+            part(out, item, "# ")?;
+        }
+        Ok(())
+    }
+
+    fn write(&self, out: &mut String) -> fmt::Result {
+        writeln!(out, "# Drafted by `ambrik survey`: read it, answer what it asks, and correct it where it is wrong.")?;
+        writeln!(out, "[site]")?;
+        let why = self.root_because.as_deref().unwrap_or_default();
+        line(out, &format!("root   = {}", quoted(&self.root)), why)?;
+        self.write_served(out)?;
         if let Some(SiteAddress { url, pages, program, at }) = &self.address {
             line(out, &format!("url    = {}", toml(url)), &format!("{program} serves it: {at}"))?;
             let pages: Vec<String> = pages.iter().map(|page| toml(page)).collect();
@@ -69,15 +117,7 @@ impl Survey {
             line(out, &format!("path  = {}", quoted(&literal(path))), "")?;
             line(out, "may   = \"read\"", "")?;
         }
-        for Question { asks, part: item } in &self.refused {
-            let shown = Shown(&item.path);
-            writeln!(out, "\n# {shown} as {}: answered no ({asks})", item.used_as)?;
-        }
-        for Question { asks, part: item } in &self.questions {
-            writeln!(out, "\n# Question: {asks}")?;
-            part(out, item, "# ")?;
-        }
-        Ok(())
+        self.write_questions(out)
     }
 }
 

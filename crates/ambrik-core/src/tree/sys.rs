@@ -406,6 +406,12 @@ pub(crate) fn free(handle: impl AsFd) -> Result<u64, Errno> {
     Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
 }
 
+/// How many bytes the file system that a handle is on holds, used and free.
+pub(crate) fn capacity(handle: impl AsFd) -> Result<u64, Errno> {
+    let stat = again(|| rustix::fs::fstatvfs(&handle))?;
+    Ok(stat.f_blocks.saturating_mul(stat.f_frsize))
+}
+
 /// Lets the kernel forget what it holds of a file, so that reading it asks the disk; where it does not, that is its affair.
 pub(crate) fn forget_cached(file: impl AsFd) {
     let _ = rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed);

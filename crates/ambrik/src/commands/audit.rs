@@ -34,9 +34,9 @@ pub(crate) struct AuditArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]
     names: Vec<PathBuf>,
-    /// Lowest severity that makes the exit code 1
-    #[arg(long, value_enum, default_value = "medium", value_name = "SEVERITY")]
-    fail_on: FailOn,
+    /// Lowest severity that makes the exit code 1 [default: what the host file says, else medium]
+    #[arg(long, value_enum, value_name = "SEVERITY")]
+    fail_on: Option<FailOn>,
     /// Also ask the web server, at the url of the site file, for what it must not serve
     #[arg(long)]
     over_http: bool,
@@ -71,6 +71,13 @@ pub(crate) enum FailOn {
 }
 
 impl FailOn {
+    /// The one that was asked for; else the host file's, else medium.
+    fn or_of_host(asked: Option<Self>, looked: &HostView, session: &Session<'_>) -> Result<Self, Failure> {
+        let said = session.behind(looked)?.host_file.fail_on.as_deref();
+        let said = said.and_then(|word| Self::from_str(word, false).ok());
+        Ok(asked.or(said).unwrap_or(Self::Medium))
+    }
+
     const fn severity(self) -> Option<Severity> {
         match self {
             Self::High => Some(Severity::High),
@@ -108,6 +115,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     session.terminal.quiet |= args.news;
     let mut looked = session.look()?;
     let Sites { chosen: sites, neighbours, mut wrong } = session.sites(&args.names, &looked)?;
+    let fail_on = FailOn::or_of_host(args.fail_on, &looked, session)?;
     session.terminal.report_wrong(&wrong);
     let mut records = session.records()?;
     looked.clean_since = records.clean_since(&sites)?;
@@ -168,7 +176,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let of_host = host_findings(&audits);
     let whole = args.names.is_empty() && !args.labels && !args.over_http;
     if args.news {
-        return tell_news(args, (&audits, &of_host, &wrong), records, session);
+        return tell_news((args.to.as_deref(), fail_on), (&audits, &of_host, &wrong), records, session);
     }
     if whole && let Some(ledger) = &mut records.ledger {
         // Where that cannot be written, by who may not, the audit is none the worse.
@@ -189,7 +197,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         took: started.elapsed(),
         history: &records.sets,
         course: &course,
-        fail_on: args.fail_on.severity(),
+        fail_on: fail_on.severity(),
     };
     match &args.to {
         None => session.terminal.write(&report)?,
@@ -198,7 +206,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     if !wrong.is_empty() {
         return Ok(Exit::Partial);
     }
-    Ok(if args.labels { exit_of_labels(&audits, &tables, args.fail_on) } else { exit(&audits, &of_host, args.fail_on) })
+    Ok(if args.labels { exit_of_labels(&audits, &tables, fail_on) } else { exit(&audits, &of_host, fail_on) })
 }
 
 /// Says where what runs has not got what is configured yet.
@@ -237,7 +245,7 @@ fn record<'a>(
 
 /// Tells what is new; its severity decides the exit code.
 fn tell_news(
-    args: &AuditArgs,
+    (to, fail_on): (Option<&Path>, FailOn),
     (audits, of_host, wrong): (&[Audit], &[HostFinding], &[Wrong]),
     records: Records,
     session: &mut Session<'_>,
@@ -251,7 +259,7 @@ fn tell_news(
     let since = ledger.audits()?.last().map(|record| record.taken);
     let found = record(&mut ledger, audits, of_host, wrong)?;
     let report = NewsReport { host: &session.host_name(), since, news: &found };
-    match &args.to {
+    match to {
         None => session.terminal.write(&report)?,
         Some(file) => write_to(file, &report, session)?,
     }
@@ -260,7 +268,7 @@ fn tell_news(
     }
     let counts = |news: &News| {
         let here = news.how != HowNew::Gone;
-        here && args.fail_on.severity().is_some_and(|limit| severity_of(&news.finding.severity) >= Some(limit))
+        here && fail_on.severity().is_some_and(|limit| severity_of(&news.finding.severity) >= Some(limit))
     };
     Ok(if found.iter().any(counts) { Exit::Findings } else { Exit::Clean })
 }

@@ -8,7 +8,9 @@ use crate::session::Session;
 
 /// List the change sets, the newest first; or what one of them did, path by path
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Examples:\n  ambrik history\n  ambrik history berths\n  ambrik history 3\n  ambrik history 3 --format html")]
+#[command(
+    after_help = "Examples:\n  ambrik history\n  ambrik history berths\n  ambrik history 3\n  ambrik history 3 --format html"
+)]
 pub(crate) struct HistoryArgs {
     /// Only those of this site; or a change set's number: every path of it, before and after
     #[arg(value_name = "SITE|ID")]
@@ -44,6 +46,8 @@ pub(crate) fn run(args: &HistoryArgs, session: &mut Session<'_>) -> Result<Exit,
     if let Some(site) = what.filter(|what| !is_site(what)) {
         session.is_a_site(site)?;
     }
-    session.terminal.write(&HistoryReport { all, site: what })?;
+    let kept = session.kept(records.ledger.as_ref())?;
+    session.terminal.write(&HistoryReport { all, site: what, kept: &kept })?;
+    super::purge::tell_size(session);
     Ok(Exit::Clean)
 }

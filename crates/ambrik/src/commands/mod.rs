@@ -9,7 +9,9 @@ mod demo;
 mod history;
 mod open;
 mod pages;
+mod proofread;
 mod prove;
+mod purge;
 mod relocate;
 mod seal;
 mod set;
@@ -37,8 +39,10 @@ pub(crate) enum Command {
     Why(why::WhyArgs),
     Checks(checks::ChecksArgs),
     Accept(accept::AcceptArgs),
+    Proofread(proofread::ProofreadArgs),
     History(history::HistoryArgs),
     Undo(undo::UndoArgs),
+    Purge(purge::PurgeArgs),
     Demo(demo::DemoArgs),
     #[command(hide = true)]
     ProveAsPhp(prove::ProveArgs),
@@ -53,8 +57,9 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
     };
     if let Some(format) = session.terminal.format_of_audit().filter(|format| !has_it(*format)) {
         let name = format.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
-        let says =
-            format!("--format {name} is for audits (ambrik audit --format {name}), html for a change set as well (ambrik history ID --format html); other commands have text and json");
+        let says = format!(
+            "--format {name} is for audits (ambrik audit --format {name}), html for a change set as well (ambrik history ID --format html); other commands have text and json"
+        );
         return Err(Failure::usage(says));
     }
     let does = matches!(
@@ -70,6 +75,16 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
     if does {
         session.terminal.hold();
     }
+    let changes = does && !matches!(command, Command::Audit(_));
+    let exit = dispatch(command, session)?;
+    if changes && matches!(exit, Exit::Clean | Exit::Partial) {
+        purge::by_host_file(session);
+        purge::tell_size(session);
+    }
+    Ok(exit)
+}
+
+fn dispatch(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
     match command {
         Command::Accounts(args) => accounts::run(&args, session),
         Command::Survey(args) => survey::run(&args, session),
@@ -81,9 +96,11 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         Command::Unpack(args) => unpack::run(&args, session),
         Command::Why(args) => why::run(&args, session),
         Command::Accept(args) => accept::run(&args, session),
+        Command::Proofread(_) => proofread::run(session),
         Command::Checks(args) => checks::run(&args, session),
         Command::History(args) => history::run(&args, session),
         Command::Undo(args) => undo::run(&args, session),
+        Command::Purge(args) => purge::run(&args, session),
         Command::Demo(args) => demo::run(&args, session),
         Command::ProveAsPhp(_) => prove::run(session),
     }

@@ -1,12 +1,12 @@
 //! `survey`: looks at a deployed tree and drafts its site file.
 
-use std::io::IsTerminal as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::os::fd::AsFd as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use ambrik_core::nested::Ground;
 use ambrik_core::shown::Shown;
-use ambrik_core::site::EditError;
+use ambrik_core::site::{EditError, is_name};
 use ambrik_core::survey::watch::{WatchError, Watched, watch};
 use ambrik_core::survey::{Said, Survey, survey};
 
@@ -30,8 +30,11 @@ pub(crate) struct SurveyArgs {
     /// Put the draft into the sites directory, under this name or the folder's
     #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = "")]
     save: Option<String>,
-    /// Replace a site file of that name
-    #[arg(long, requires = "save")]
+    /// Put what other sites of the same application have too into an outline of this name; print it with --draft
+    #[arg(long, value_name = "NAME", conflicts_with = "save")]
+    as_outline: Option<String>,
+    /// Replace a site file, or outline, of that name
+    #[arg(long)]
     replace: bool,
     /// Ask what is uncertain at once, on a terminal, and write the answers into the draft
     #[arg(long)]
@@ -63,6 +66,10 @@ pub(crate) fn run(args: &SurveyArgs, session: &mut Session<'_>) -> Result<Exit, 
     tell(session, &found);
     if args.ask {
         ask(&mut found, session)?;
+    }
+    if let Some(name) = &args.as_outline {
+        outline(&found, name, args, session)?;
+        return Ok(if found.unseen.is_empty() { Exit::Clean } else { Exit::Partial });
     }
     let mut saved = None;
     if let Some(name) = &args.save {
@@ -193,6 +200,34 @@ pub(super) fn default_name(found: &Survey) -> Result<String, Failure> {
     if name.is_empty() { Err(Failure::usage("the folder has no name: give one with --save NAME")) } else { Ok(name) }
 }
 
+/// Saves the draft as an outline, or prints it.
+fn outline(found: &Survey, name: &str, args: &SurveyArgs, session: &mut Session<'_>) -> Result<(), Failure> {
+    if !is_name(name) {
+        return Err(Failure::usage(format!("--as-outline {name}: this cannot be an outline's name; {NAMES}")));
+    }
+    if args.draft {
+        return Ok(write!(session.terminal.out(), "{}", found.outline())?);
+    }
+    let file = session.beside("outlines").join(format!("{name}.toml"));
+    write_new(&file, &found.outline(), args.replace, session)?;
+    session
+        .terminal
+        .say(&format!("saved as {}; a site file goes by it with outline = \"{name}\" in [site]", Shown(&file)));
+    Ok(())
+}
+
+/// What names are like.
+const NAMES: &str = "use letters, digits, \".\", \"_\" and \"-\", beginning with a letter or digit";
+
+fn write_new(file: &Path, text: &str, replace: bool, session: &Session<'_>) -> Result<(), Failure> {
+    ambrik_core::site::save(&session.place(file)?, text, replace).map_err(|error| match error {
+        EditError::Exists(_) => {
+            Failure::usage(format!("{error}; replace it with --replace, or save under another name"))
+        }
+        error => Failure::from(error),
+    })
+}
+
 /// Saves the draft under a name in the sites directory.
 pub(super) fn save(
     found: &Survey,
@@ -202,10 +237,8 @@ pub(super) fn save(
     others: &[Ground],
     session: &mut Session<'_>,
 ) -> Result<(), Failure> {
-    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
-    if !name.chars().all(plain) || name.starts_with(['.', '-']) || name.len() > 100 {
-        let right = "use letters, digits, \".\", \"_\" and \"-\", beginning with a letter or digit";
-        return Err(Failure::usage(format!("--save {name}: this cannot be a site's name; {right}")));
+    if !is_name(name) {
+        return Err(Failure::usage(format!("--save {name}: this cannot be a site's name; {NAMES}")));
     }
     let file = session.site_file(name);
     if let Some(other) = others.iter().find(|other| other.file() != file && other.is_at(&looked.host, &found.root)) {
@@ -218,12 +251,7 @@ pub(super) fn save(
         )));
     }
     let file = session.site_file(name);
-    ambrik_core::site::save(&session.place(&file)?, &found.draft(), replace).map_err(|error| match error {
-        EditError::Exists(_) => {
-            Failure::usage(format!("{error}; replace it with --replace, or save under another name"))
-        }
-        error => Failure::from(error),
-    })?;
+    write_new(&file, &found.draft(), replace, session)?;
     session.terminal.say(&format!("saved as {}", Shown(&file)));
     Ok(())
 }

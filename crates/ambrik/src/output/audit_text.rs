@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write};
 
-use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, PartLine, PutRight};
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, OutlineFindings, PartLine, PutRight, by_outline};
 use ambrik_core::check::{Check, Reason, Severity};
 use ambrik_core::shown::Shown;
 
@@ -104,6 +104,11 @@ fn overview(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result<()> {
         rows.add_row(row);
     }
     write(&mut rows, &[1, 2, 3], "  ", out)?;
+    for OutlineFindings { outline, sites, checks } in by_outline(report.audits) {
+        let each = checks.iter().map(|(check, of)| format!("{of} of its {sites} sites: {}", check.name));
+        let words = format!("outline {outline}: {}", each.collect::<Vec<_>>().join("; "));
+        wrapped(&words, "  ", "    ", out)?;
+    }
     let names: Vec<&str> = good.iter().map(|(audit, _)| &*audit.site.name).collect();
     match names.len() {
         0 => Ok(()),

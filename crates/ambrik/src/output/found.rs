@@ -4,9 +4,10 @@ use std::time::Duration;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, HostFinding, News};
-use ambrik_core::change::{AuditRecord, ChangeSet, PathChange};
+use ambrik_core::change::{AuditRecord, ChangeSet, Keepsake, PathChange, PurgePlan};
 use ambrik_core::check::Severity;
 use ambrik_core::label::{LabelLine, Labels};
+use ambrik_core::proofread::Remark;
 use ambrik_core::site::{NewAccept, Site};
 
 use crate::failure::Wrong;
@@ -68,4 +69,43 @@ pub(crate) struct AcceptReport<'r> {
     /// How many paths it covers now.
     pub(crate) covers: usize,
     pub(crate) written: bool,
+}
+
+/// How many files were read.
+pub(crate) struct FilesRead {
+    pub(crate) sites: usize,
+    pub(crate) outlines: usize,
+    pub(crate) host: usize,
+}
+
+/// `proofread`.
+pub(crate) struct ProofReport<'r> {
+    pub(crate) read: FilesRead,
+    /// What keeps files from being read, or sites from being judged.
+    pub(crate) wrong: &'r [Wrong],
+    pub(crate) remarks: &'r [Remark],
+}
+
+/// `purge`, planned or done.
+pub(crate) struct PurgeReport<'r> {
+    pub(crate) plan: &'r PurgePlan,
+    /// How many bytes of keepsakes went.
+    pub(crate) freed: Option<u64>,
+}
+
+/// `history`.
+pub(crate) struct HistoryReport<'r> {
+    pub(crate) all: &'r [ChangeSet],
+    /// Only those of this site.
+    pub(crate) site: Option<&'r str>,
+    /// The files in which what they removed is kept.
+    pub(crate) kept: &'r [Keepsake],
+}
+
+impl HistoryReport<'_> {
+    /// What is kept of a change set, in bytes.
+    pub(super) fn kept_of(&self, id: i64) -> Option<u64> {
+        let sizes: Vec<u64> = self.kept.iter().filter(|kept| kept.set == id).map(|kept| kept.bytes).collect();
+        (!sizes.is_empty()).then(|| sizes.iter().sum())
+    }
 }

@@ -8,11 +8,12 @@ use ambrik_core::entry::{Kind, Rights};
 use ambrik_core::shown::Shown;
 use jiff::tz::TimeZone;
 
-use super::found::SetReport;
-use super::number;
+use super::found::{HistoryReport, SetReport};
 use super::table::{FAINT, HEAD, ODD, fitting, styled, table, wrapped, write};
+use super::{bytes, number};
 
-pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn render(report: &HistoryReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let &HistoryReport { all, site, .. } = report;
     let sets: Vec<&ChangeSet> = all.iter().filter(|set| site.is_none_or(|site| set.site == site)).collect();
     if sets.is_empty() {
         return writeln!(out, "nothing has been changed yet");
@@ -34,12 +35,13 @@ pub(crate) fn render(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write)
             },
             count(set.removed),
             count(set.failed),
+            report.kept_of(set.id).map(bytes).unwrap_or_default(),
             stories.get(&set.id).map(|began| format!("since {began}")).unwrap_or_default(),
             state(set),
         ]);
     }
-    let heads = ["id", "when", "site", "command", "changed", "removed", "failed", "deployment", "state"];
-    fitting(&heads, &rows, (&[0, 4, 5, 6], &[6, 5, 7, 4]), "", out)?;
+    let heads = ["id", "when", "site", "command", "changed", "removed", "failed", "kept", "deployment", "state"];
+    fitting(&heads, &rows, (&[0, 4, 5, 6, 7], &[6, 5, 8, 7, 4]), "", out)?;
     let newest = sets.iter().filter(|set| set.undone_by.is_none()).find_map(|set| stories.get(&set.id));
     writeln!(out, "\n{}", styled(FAINT, "one of them, path by path: ambrik history ID"))?;
     let Some(began) = newest else { return Ok(()) };
@@ -102,6 +104,7 @@ pub(super) fn state_word(set: &ChangeSet) -> String {
     match (set.undone_by, set.ended) {
         (Some(by), _) => format!("taken back by {by}"),
         (None, None) => "stopped in the middle".into(),
+        (None, Some(_)) if set.purged.is_some() => "done, purged".into(),
         (None, Some(_)) if set.failed > 0 => "done in part".into(),
         (None, Some(_)) => "done".into(),
     }

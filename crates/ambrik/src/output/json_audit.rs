@@ -45,6 +45,8 @@ struct NotJudged<'w> {
 struct SiteAudit<'a, F> {
     name: String,
     root: String,
+    /// The outline that it goes by.
+    outline: Option<String>,
     phase: &'static str,
     phase_known: bool,
     /// When its window ends.
@@ -211,6 +213,7 @@ fn site_audit<'a>(
     SiteAudit {
         name: site.name.clone(),
         root: site.root.to_string_lossy().into_owned(),
+        outline: site.outline.clone(),
         phase: audit.phase.word(),
         phase_known: audit.phase_known,
         until: until.map(|until| until.to_string()),

@@ -6,7 +6,7 @@ use std::path::Path;
 use ambrik_core::change::{ChangeSet, Did, Outcome, PathChange, UndoPlan, deployments};
 use serde::Serialize;
 
-use super::found::SetReport;
+use super::found::{HistoryReport, SetReport};
 use super::history_text;
 use super::json::{FailedPath, PathText, print};
 
@@ -32,6 +32,10 @@ struct SetDocument {
     /// Who made it; null where an older Ambrik did.
     by: Option<String>,
     command_line: Option<String>,
+    /// How long the keepsakes of what it removed are.
+    kept_bytes: Option<u64>,
+    /// When these were purged: it cannot be taken back any more.
+    purged: Option<String>,
     /// Of one change set that was asked for, what it did.
     #[serde(skip_serializing_if = "Option::is_none")]
     paths: Option<Vec<PathDocument>>,
@@ -80,15 +84,21 @@ fn set_document(set: &ChangeSet, deployment: Option<i64>, paths: Option<Vec<Path
         undone_by: set.undone_by,
         by: set.who.clone(),
         command_line: set.line.clone(),
+        kept_bytes: None,
+        purged: set.purged.map(|time| time.to_string()),
         paths,
     }
 }
 
 /// Writes `history/1`.
-pub(crate) fn history(all: &[ChangeSet], site: Option<&str>, out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn history(report: &HistoryReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let &HistoryReport { all, site, .. } = report;
     let stories = deployments(all);
     let sets = all.iter().filter(|set| site.is_none_or(|site| set.site == site));
-    let change_sets = sets.map(|set| set_document(set, stories.get(&set.id).copied(), None));
+    let change_sets = sets.map(|set| SetDocument {
+        kept_bytes: report.kept_of(set.id),
+        ..set_document(set, stories.get(&set.id).copied(), None)
+    });
     print(&HistoryDocument { ambrik: "history/1", change_sets: change_sets.collect() }, out)
 }
 

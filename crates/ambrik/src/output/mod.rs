@@ -23,6 +23,8 @@ pub(crate) mod labels_text;
 pub(crate) mod move_text;
 mod news_text;
 mod openmetrics;
+mod proofread_text;
+mod purge_text;
 pub(crate) mod report;
 mod sarif;
 pub(crate) mod script;
@@ -72,6 +74,11 @@ pub(crate) fn paths(n: u64) -> String {
 /// A number with the word for one or for several.
 pub(crate) fn counted(n: u64, one: &str, several: &str) -> String {
     format!("{} {}", number(n), if n == 1 { one } else { several })
+}
+
+/// A size as people say it.
+pub(crate) fn bytes(n: u64) -> String {
+    indicatif::HumanBytes(n).to_string()
 }
 
 /// A count as a number that never fails.

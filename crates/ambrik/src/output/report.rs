@@ -6,19 +6,21 @@ use std::path::Path;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::archive::{Archive, ArchiveLook};
-use ambrik_core::change::{ChangeSet, MovePlan, Outcome, UndoPlan, UnpackPlan};
+use ambrik_core::change::{MovePlan, Outcome, UndoPlan, UnpackPlan};
 use ambrik_core::check::Check;
 use ambrik_core::host::Services;
 use ambrik_core::survey::Survey;
 use ambrik_core::why::{Everything, NoFile, Review};
 
-pub(crate) use super::found::{AcceptReport, AuditReport, NewsReport, SetReport};
+pub(crate) use super::found::{
+    AcceptReport, AuditReport, FilesRead, HistoryReport, NewsReport, ProofReport, PurgeReport, SetReport,
+};
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accept_text, accounts_text, audit_text, checks_text, csv, history_text, html, html_history, json_audit, json_changes, json_host,
-    json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text, news_text, openmetrics, sarif,
-    survey_text, unpack_text, why_text,
+    accept_text, accounts_text, audit_text, checks_text, csv, history_text, html, html_history, json_audit,
+    json_changes, json_host, json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text,
+    news_text, openmetrics, proofread_text, purge_text, sarif, survey_text, unpack_text, why_text,
 };
 use crate::options::AuditFormat;
 
@@ -124,20 +126,13 @@ impl Report for SurveyReport<'_> {
     }
 }
 
-/// `history`.
-pub(crate) struct HistoryReport<'r> {
-    pub(crate) all: &'r [ChangeSet],
-    /// Only those of this site.
-    pub(crate) site: Option<&'r str>,
-}
-
 impl Report for HistoryReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
-        history_text::render(self.all, self.site, out)
+        history_text::render(self, out)
     }
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
-        json_records::history(self.all, self.site, out)
+        json_records::history(self, out)
     }
 }
 
@@ -165,6 +160,26 @@ impl Report for AcceptReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         accept_text::json(self, out)
+    }
+}
+
+impl Report for PurgeReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        purge_text::render(self, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        purge_text::json(self, out)
+    }
+}
+
+impl Report for ProofReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        proofread_text::render(self, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        proofread_text::json(self, out)
     }
 }
 

@@ -4,6 +4,7 @@ mod audits;
 mod entry;
 mod invocation;
 mod known;
+mod purging;
 mod rows;
 mod schema;
 mod told;
@@ -199,7 +200,7 @@ impl Ledger {
                    (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id), settled,
                    CASE WHEN ended IS NULL AND done = 0
                      THEN (SELECT count(*) FROM turn WHERE turn.id >= change_set.id << 40 AND turn.id < (change_set.id + 1) << 40)
-                     ELSE 0 END, who, line
+                     ELSE 0 END, who, line, purged
                    FROM change_set ORDER BY id DESC";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let rows = statement.query_map([], change_set).map_err(&failed)?;

@@ -74,6 +74,8 @@ pub struct ChangeSet {
     pub who: Option<String>,
     /// The command line.
     pub line: Option<String>,
+    /// When what it removed was purged: it cannot be taken back any more.
+    pub purged: Option<Timestamp>,
 }
 
 /// What is unpacked and opened within this time is one deployment: as long as a window lasts at most.
@@ -316,12 +318,10 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
     let (undoes, undone_by, done, failed, removed) =
         (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
     let (settled, recorded) = (row.get(13)?, row.get(14)?);
-    let (who, line) = (row.get(15)?, row.get(16)?);
+    let (who, line, purged) = (row.get(15)?, row.get(16)?, row.get::<_, Option<String>>(17)?);
     let read = || {
-        let ended = match ended {
-            Some(text) => Some(text.parse().ok()?),
-            None => None,
-        };
+        let time = |text: Option<String>| text.map_or(Some(None), |text| text.parse().ok().map(Some));
+        let (ended, purged) = (time(ended)?, time(purged)?);
         let (phase_before, phase_after) = (Phase::of_word(&before)?, Phase::of_word(&after)?);
         let (begun, command) = (begun.parse().ok()?, ChangeCommand::of_word(&command)?);
         Some(ChangeSet {
@@ -342,6 +342,7 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
             recorded,
             who,
             line,
+            purged,
         })
     };
     Ok(read())

@@ -1,7 +1,7 @@
 //! The ledger's tables, and the steps from one version of them to the next.
 
 /// The version of the tables below.
-pub(super) const VERSION: i64 = 7;
+pub(super) const VERSION: i64 = 8;
 pub(super) const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -25,6 +25,8 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
+/// What came with version 8: when the keepsakes of a change set went.
+const PURGED: &str = "ALTER TABLE change_set ADD COLUMN purged TEXT;";
 /// What came with version 7: audits of the whole host, and what the last of them found; who made a change set, and with what
 /// command.
 const AUDITS: &str = "
@@ -77,8 +79,8 @@ CREATE TABLE moving (
   keeper INTEGER NOT NULL);
 ";
 /// What makes tables of a version those of the next one; the tables above are of version 2.
-pub(super) const STEPS: [(i64, &str); 6] =
-    [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES), (5, DELIVERED), (6, AUDITS)];
+pub(super) const STEPS: [(i64, &str); 7] =
+    [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES), (5, DELIVERED), (6, AUDITS), (7, PURGED)];
 /// What makes tables of version 1 those of version 2.
 const FROM_1: &str = "
 ALTER TABLE change_set ADD COLUMN until TEXT;

@@ -219,6 +219,7 @@ fn what_is_one_deployment(#[case] course: &str, #[case] want: &[i64]) {
                 recorded: 0,
                 who: None,
                 line: None,
+                purged: None,
             },
         );
         phase = then;

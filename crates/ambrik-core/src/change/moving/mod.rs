@@ -190,6 +190,9 @@ pub fn asked(
             "only what PHP writes to, and what is kept from others, is moved: store, scratch, log, secret, hidden",
         );
     }
+    if of.file != site.file {
+        return refuse("it stands in the outline, which holds for other sites too: write it into the site file first");
+    }
     if !of.deep {
         return refuse("it is a directory alone (deep = false), and what is in it is not its own");
     }

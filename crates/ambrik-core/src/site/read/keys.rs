@@ -5,7 +5,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::DeValue;
 
-use super::super::Word;
+use super::super::{Switch, Word};
 use super::{SiteReader, Table};
 use crate::account::Account;
 use crate::nearest::nearest;
@@ -71,17 +71,30 @@ impl SiteReader<'_> {
     }
 
     /// The SELinux booleans that the application needs.
-    pub(super) fn switches(&mut self, table: &Table<'_>) -> Vec<String> {
+    pub(super) fn switches(&mut self, table: &Table<'_>) -> Vec<Switch> {
         let right = "write switches = [\"httpd_…\"], the names of SELinux booleans that are to be on";
         let name = |text: &str| crate::security_context::is_boolean_name(text).then(|| text.to_owned());
-        self.list(table, "switches", right, name).unwrap_or_default()
+        let names = self.list(table, "switches", right, name).unwrap_or_default();
+        let at = table.table.get("switches").map_or(0, |value| value.span().start);
+        let line = self.line_of(at);
+        names.into_iter().map(|name| Switch { name, file: self.source.file.clone(), line }).collect()
+    }
+
+    /// The line of a place in the text, from 1.
+    pub(super) fn line_of(&self, at: usize) -> usize {
+        self.lines.partition_point(|end| *end < at) + 1
     }
 
     /// The pages that are asked before and after a change.
-    pub(super) fn pages(&mut self, table: &Table<'_>) -> Vec<String> {
+    pub(super) fn pages(&mut self, table: &Table<'_>) -> Option<Vec<String>> {
         let right = "write pages = [\"/\", \"/login.php\"], paths below url";
         let is_page = |text: &str| text.starts_with('/') && text.bytes().all(|byte| byte.is_ascii_graphic());
-        let pages = self.list(table, "pages", right, |text| is_page(text).then(|| text.to_owned()));
+        self.list(table, "pages", right, |text| is_page(text).then(|| text.to_owned()))
+    }
+
+    /// The same of a site file, which must say below which address they are.
+    pub(super) fn pages_below_url(&mut self, table: &Table<'_>) -> Vec<String> {
+        let pages = self.pages(table);
         if pages.is_some() && table.table.get("url").is_none() {
             let span = table.table.get("pages").map_or(0..0, Spanned::span);
             self.problem(&span, "pages are below url, and there is no url", "add url = \"http://…/\"");

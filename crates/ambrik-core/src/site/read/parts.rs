@@ -8,8 +8,8 @@ use jiff::civil::Date;
 use toml::Spanned;
 use toml::de::DeValue;
 
-use super::super::{Accept, Access, MOST_ACCESS, Overrides, Part, Pattern, PatternError, Use, Who, Word, Write};
-use super::{ACCEPT_KEYS, ACCESS_KEYS, PART_KEYS, SiteReader, Table};
+use super::super::{Accept, Access, Overrides, Part, Pattern, PatternError, Use, Who, Word, Write};
+use super::{ACCEPT_KEYS, ACCESS_KEYS, LayerKind, PART_KEYS, SiteReader, Table};
 use crate::account::Account;
 use crate::mode::{Mode, ModeSpec};
 use crate::nearest::nearest;
@@ -100,7 +100,7 @@ impl SiteReader<'_> {
                 "leave write out, or give the part another use",
             );
         }
-        let line = self.lines.partition_point(|end| *end < table.span.start) + 1;
+        let line = self.line_of(table.span.start);
         let write = write.unwrap_or_else(|| used_as.default_write());
         Some(Part {
             shown: shown.to_owned(),
@@ -112,6 +112,7 @@ impl SiteReader<'_> {
             deep,
             served,
             overrides,
+            file: self.source.file.clone(),
             line,
             other: None,
         })
@@ -230,13 +231,10 @@ impl SiteReader<'_> {
         root: Option<&Path>,
         parts: &[Part],
         php: Option<&Account>,
+        kind: LayerKind,
     ) -> Vec<Access> {
         let tables = self.tables(top, "access", "[[access]]");
-        if let Some(table) = tables.get(MOST_ACCESS) {
-            let right = "give a group access instead of its members one by one";
-            self.problem(&table.span, format!("there are more than {MOST_ACCESS} [[access]]"), right);
-        }
-        tables.iter().filter_map(|table| self.access(table, root, parts, php)).collect()
+        tables.iter().filter_map(|table| self.access(table, root, parts, php, kind)).collect()
     }
 
     pub(super) fn access(
@@ -245,6 +243,7 @@ impl SiteReader<'_> {
         root: Option<&Path>,
         parts: &[Part],
         php: Option<&Account>,
+        kind: LayerKind,
     ) -> Option<Access> {
         self.known_keys(table, ACCESS_KEYS);
         let who = self.who(table, php);
@@ -266,6 +265,10 @@ impl SiteReader<'_> {
         let prefix = Path::new("/").join(pattern.literal_prefix());
         let outside = || parts.iter().filter(|part| part.shown.starts_with('/'));
         if !root.is_some_and(|root| prefix.starts_with(root)) && !outside().any(|part| part.pattern.covers(&prefix)) {
+            // What holds for all sites holds for those that have it.
+            if kind != LayerKind::Site {
+                return None;
+            }
             let right = "name a part, or a path in one";
             self.problem(&span, format!("path = \"{shown}\" is neither below root nor in a part outside it"), right);
             return None;

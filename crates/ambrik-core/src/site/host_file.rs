@@ -1,0 +1,85 @@
+//! What stands behind the site files of a host: the host file with its drop-ins, and outlines.
+
+use std::path::PathBuf;
+
+use jiff::{SignedDuration, Span, SpanRelativeTo};
+
+use super::Problems;
+use super::read::{Layer, Reading};
+
+/// A file with its text.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Source {
+    /// The file.
+    pub file: PathBuf,
+    /// What stands in it.
+    pub text: String,
+}
+
+/// What holds for all sites of a host: `host.toml`, and what `host.d/*.toml` add to it, each instead of those before it.
+///
+/// What it says of sites is read again with each of them: paths in it are below their roots.
+#[derive(Clone, Debug, Default)]
+pub struct HostFile {
+    /// The last first: what it says holds.
+    pub(super) sources: Vec<Source>,
+    /// How long keepsakes are kept; for ever where it does not say.
+    pub keepsakes: Option<SignedDuration>,
+    /// How long what was changed is on record; for ever where it does not say.
+    pub history: Option<SignedDuration>,
+    /// The lowest severity of a finding that makes an audit's exit code 1: `high`, `medium`, `low`, or `never`.
+    pub fail_on: Option<String>,
+}
+
+impl HostFile {
+    /// Reads the host file and its drop-ins, in this order.
+    ///
+    /// # Errors
+    /// Every mistake in them at once.
+    pub fn read(mut sources: Vec<Source>, reading: &Reading<'_>) -> Result<Self, Problems> {
+        sources.reverse();
+        let mut found = Self::default();
+        let mut list = Vec::new();
+        for source in &sources {
+            let mut layer = Layer::of_host(source, reading);
+            let kept = layer.kept();
+            list.extend(layer.problems_alone());
+            found.keepsakes = found.keepsakes.or(kept.keepsakes);
+            found.history = found.history.or(kept.history);
+            found.fail_on = found.fail_on.or(kept.fail_on);
+        }
+        found.sources = sources;
+        if list.is_empty() { Ok(found) } else { Err(Problems { list }) }
+    }
+
+    /// The files that it was read from.
+    pub fn files(&self) -> impl Iterator<Item = &PathBuf> {
+        self.sources.iter().rev().map(|source| &source.file)
+    }
+}
+
+/// How long something is kept, as in `90d`, `12w` or `36h`.
+pub(super) fn kept_for(text: &str) -> Option<SignedDuration> {
+    let span: Span = text.parse().ok()?;
+    let time = span.to_duration(SpanRelativeTo::days_are_24_hours()).ok()?;
+    (time > SignedDuration::ZERO).then_some(time)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("90d", Some(90 * 24))]
+    #[case("2w", Some(14 * 24))]
+    #[case("36h", Some(36))]
+    #[case("400 days", Some(400 * 24))]
+    #[case("1y", None)]
+    #[case("0d", None)]
+    #[case("-3d", None)]
+    #[case("soon", None)]
+    fn times_are_of_days(#[case] text: &str, #[case] hours: Option<i64>) {
+        assert_eq!(kept_for(text), hours.map(SignedDuration::from_hours));
+    }
+}
