@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use ambrik_core::audit::Audit;
-use ambrik_core::change::{ChangeSet, Ledger, SitePhase, not_as_delivered};
+use ambrik_core::audit::{Audit, KnownRight};
+use ambrik_core::change::{ChangeCommand, ChangeSet, Ledger, SitePhase, not_as_delivered};
 use ambrik_core::entry::Nanos;
 use ambrik_core::site::{Phase, Site};
 use ambrik_core::tree::Host;
@@ -51,6 +51,18 @@ impl Records {
             }
         }
         Ok(found)
+    }
+
+    /// When a site was known to be right.
+    pub(crate) fn known_right(&self, site: &str) -> Result<KnownRight, Failure> {
+        let Some(ledger) = &self.ledger else { return Ok(KnownRight::default()) };
+        let whole = |set: &&ChangeSet| {
+            let brings = matches!(set.command, ChangeCommand::Set | ChangeCommand::Seal);
+            set.site == site && brings && set.failed == 0 && set.undone_by.is_none()
+        };
+        let ended = self.sets.iter().filter(whole).filter_map(|set| set.ended).max();
+        let set = ended.and_then(|ended| Nanos::try_from(ended.as_nanosecond()).ok());
+        Ok(KnownRight { clean_audit: ledger.clean_since(site)?, set })
     }
 
     /// Notes that a site was found clean by an audit that began then; where that cannot be written nothing else depends on it.

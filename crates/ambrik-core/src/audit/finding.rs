@@ -7,8 +7,8 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 use jiff::civil::Date;
 
-use super::Audit;
 use super::missing::part_path;
+use super::{Audit, Since};
 use crate::check::{self, Check, Raised, Reason, Severity};
 use crate::entry::{Identity, Kind};
 use crate::inspect::{Deviation, Spot, Verdict};
@@ -30,6 +30,8 @@ pub struct Finding {
     pub accepted: Option<usize>,
     /// Whether it is about a directory that leads to the site, which `set` does not touch.
     pub above: bool,
+    /// Since when it is there, where that was asked for.
+    pub since: Option<Since>,
     pub(super) paths: Vec<Found>,
 }
 
@@ -129,7 +131,15 @@ impl Findings {
         let Slot { check, part, accepted, above } = slot;
         let key = (check::place(check), above, part, accepted);
         *self.places.entry(key).or_insert_with(|| {
-            self.list.push(Finding { check, part, reasons: BTreeMap::new(), accepted, above, paths: Vec::new() });
+            self.list.push(Finding {
+                check,
+                part,
+                reasons: BTreeMap::new(),
+                accepted,
+                above,
+                since: None,
+                paths: Vec::new(),
+            });
             self.list.len() - 1
         })
     }

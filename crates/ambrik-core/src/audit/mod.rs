@@ -6,6 +6,7 @@ mod missing;
 mod news;
 mod of_host;
 mod outlines;
+mod since;
 mod start;
 mod table;
 
@@ -39,6 +40,7 @@ pub use finding::Finding;
 pub use news::{HowNew, News, RecordedFinding, news, recorded};
 pub use of_host::{HostFinding, host_findings};
 pub use outlines::{OutlineFindings, by_outline};
+pub use since::{KnownRight, Since};
 pub(crate) use start::open_way;
 pub use table::{Cell, PartLine};
 

@@ -3,6 +3,7 @@
 mod creating;
 
 mod afterwards;
+mod drift;
 mod folder;
 mod keepsake;
 mod ledger;
@@ -44,6 +45,7 @@ use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, RightsChange};
 
 pub use afterwards::{Afterwards, afterwards};
+pub use drift::{Drifted, DriftedTo, drift};
 pub use ledger::{
     AuditRecord, ChangeCommand, ChangeSet, Delivered, Did, HowChanged, Ledger, LedgerError, ModuleChange, PathChange,
     SitePhase, Window, deployments,

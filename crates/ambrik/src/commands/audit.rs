@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use ambrik_core::audit::{Audit, AuditSetting, HostFinding, HowNew, News, audit, host_findings, news, recorded};
-use ambrik_core::change::{AuditRecord, Ledger};
+use ambrik_core::change::{AuditRecord, Ledger, drift};
 use ambrik_core::check::Severity;
 use ambrik_core::label::{LabelLine, table};
 use ambrik_core::over_http;
@@ -17,7 +17,7 @@ use clap::ValueEnum;
 use crate::failure::{Exit, Failure, Wrong};
 use crate::output::{
     self,
-    report::{AuditReport, NewsReport, Report},
+    report::{AuditReport, DriftReport, NewsReport, Report},
 };
 use crate::progress::watched;
 use crate::records::Records;
@@ -29,7 +29,9 @@ use crate::sites::Sites;
 /// Judges what each account can do, as the kernel would answer: owners, groups, modes, access lists and every
 /// directory from / on. Changes nothing.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Examples:\n  ambrik audit berths\n  ambrik audit --format html --to audit.html")]
+#[command(
+    after_help = "Examples:\n  ambrik audit berths\n  ambrik audit --format html --to audit.html\n  ambrik audit berths --drift"
+)]
 pub(crate) struct AuditArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]
@@ -52,6 +54,9 @@ pub(crate) struct AuditArgs {
     /// Of the whole host, tell only what is new or gone since the last such audit, and nothing where nothing is
     #[arg(long, conflicts_with_all = ["names", "labels", "over_http", "each"])]
     news: bool,
+    /// Instead of findings, name each path that is no longer as Ambrik left it, and what it was
+    #[arg(long, conflicts_with_all = ["labels", "over_http", "each", "news"])]
+    drift: bool,
     /// Write the report to this file instead, at once or not at all
     #[arg(long, value_name = "FILE")]
     to: Option<PathBuf>,
@@ -107,8 +112,12 @@ pub(super) fn again(
 }
 
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    if (args.labels || args.news) && session.terminal.format_of_audit().is_some() {
-        return Err(Failure::usage("--labels and --news have text and json; the other formats are of all findings"));
+    if (args.labels || args.news || args.drift) && session.terminal.format_of_audit().is_some() {
+        let says = "--labels, --news and --drift have text and json; the other formats are of all findings";
+        return Err(Failure::usage(says));
+    }
+    if args.drift {
+        return tell_drift(args, session);
     }
     let started = std::time::Instant::now();
     // Whoever asks for news alone is told nothing else.
@@ -149,19 +158,14 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
         } else if args.over_http {
             audit = ask_over_http(audit, &looked, longest, session)?;
         }
+        audit = audit.with_times(&looked.host, &looked.accounts, records.known_right(&site.name)?);
         tell(session, &audit);
         tell_accepts(session, &audit);
         if phase.phase == Phase::Sealed && audit.is_complete() && audit.worst() < Some(Severity::Medium) {
             records.found_clean(&site.name, begun);
         }
         if args.labels {
-            let lines = if looked.labels.are_managed() {
-                watched(session.terminal.quiet, "looking at", |progress| {
-                    table(&looked.host, &looked.labels, &site, phase.phase, (args.each, threads()), progress)
-                })?
-            } else {
-                Vec::new()
-            };
+            let lines = labels_of(&site, phase.phase, args.each, &looked, session)?;
             tables.push(lines);
         }
         audits.push(audit);
@@ -241,6 +245,49 @@ fn record<'a>(
     let taken = jiff::Timestamp::now();
     ledger.record_audit(&AuditRecord { taken, complete, findings }, &found, &judged, complete)?;
     Ok(news)
+}
+
+/// The labels of a site's paths; none where the host does not use SELinux.
+fn labels_of(
+    site: &Arc<Site>,
+    phase: Phase,
+    each: bool,
+    looked: &HostView,
+    session: &Session<'_>,
+) -> Result<Vec<LabelLine>, Failure> {
+    if !looked.labels.are_managed() {
+        return Ok(Vec::new());
+    }
+    let lines = watched(session.terminal.quiet, "looking at", |progress| {
+        table(&looked.host, &looked.labels, site, phase, (each, threads()), progress)
+    });
+    Ok(lines?)
+}
+
+/// Tells what is no longer as Ambrik left it.
+fn tell_drift(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let looked = session.look()?;
+    let Sites { chosen: sites, wrong, .. } = session.sites(&args.names, &looked)?;
+    session.terminal.report_wrong(&wrong);
+    let Some(ledger) = session.records()?.readable()?.ledger else {
+        return Err(Failure::usage("nothing is on record yet: Ambrik has changed nothing here"));
+    };
+    let mut found = Vec::new();
+    for site in &sites {
+        found.push((&*site.name, drift(&ledger, &looked.host, site)?));
+    }
+    let nothing = found.iter().all(|(_, paths)| paths.is_empty());
+    let report = DriftReport { sites: &found, accounts: &looked.accounts };
+    match &args.to {
+        Some(file) => write_to(file, &report, session)?,
+        None if nothing && session.terminal.quiet => {}
+        None => session.terminal.write(&report)?,
+    }
+    Ok(match (wrong.is_empty(), nothing) {
+        (false, _) => Exit::Partial,
+        (true, true) => Exit::Clean,
+        (true, false) => Exit::Findings,
+    })
 }
 
 /// Tells what is new; its severity decides the exit code.

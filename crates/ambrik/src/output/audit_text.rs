@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write};
 
-use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, OutlineFindings, PartLine, PutRight, by_outline};
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, OutlineFindings, PartLine, PutRight, Since, by_outline};
 use ambrik_core::check::{Check, Reason, Severity};
 use ambrik_core::shown::Shown;
 
+use super::drift_text::moment;
 use super::found::AuditReport;
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, fitting, styled, table, width, wrapped, write};
 use super::{count, counted, number, paths};
@@ -458,6 +459,9 @@ fn check(audit: &Audit, cause: &Cause<'_>, each: bool, out: &mut dyn Write) -> i
     if let Some(also) = cause.so_also() {
         wrapped(&also, "          ", "          ", out)?;
     }
+    if let Some(words) = since(findings) {
+        wrapped(&styled(FAINT, &words), "          ", "          ", out)?;
+    }
     for words in by_hand {
         wrapped(&format!("→ {words}"), "          ", "            ", out)?;
     }
@@ -495,6 +499,29 @@ fn check(audit: &Audit, cause: &Cause<'_>, each: bool, out: &mut dyn Write) -> i
         0 => Ok(()),
         left => writeln!(out, "            and in {} more", counted(count(left), "part", "parts")),
     }
+}
+
+/// Since when these are there at the earliest, where something is on record to hold change times against.
+pub(super) fn since(findings: &[&Finding]) -> Option<String> {
+    let times: Vec<&Since> = findings.iter().filter_map(|finding| finding.since.as_ref()).collect();
+    let between = times.iter().filter_map(|since| match since {
+        Since::Between { after: Some(after), until, by } => Some((*after, *until, by.as_deref())),
+        _ => None,
+    });
+    let between: Vec<_> = between.collect();
+    if let (Some(after), Some(until)) = (between.iter().map(|b| b.0).min(), between.iter().map(|b| b.1).max()) {
+        let by = between.first().and_then(|first| first.2).filter(|by| between.iter().all(|b| b.2 == Some(by)));
+        let by = by.map(|by| format!(", made by {by}")).unwrap_or_default();
+        return Some(format!("changed between {} and {}{by}", moment(after), moment(until)));
+    }
+    let right = times.iter().find_map(|since| match since {
+        Since::NotThePaths { right } => Some(*right),
+        Since::Between { .. } => None,
+    })?;
+    Some(format!(
+        "the paths are as they were on {}, when all was right: something else changed (site file, accounts, configuration)",
+        moment(right)
+    ))
 }
 
 /// Whether a finding is about the part itself and nothing below it.

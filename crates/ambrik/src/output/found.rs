@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use ambrik_core::account::Accounts;
 use ambrik_core::audit::{Audit, HostFinding, News};
-use ambrik_core::change::{AuditRecord, ChangeSet, Keepsake, PathChange, PurgePlan};
+use ambrik_core::change::{AuditRecord, ChangeSet, Drifted, Keepsake, PathChange, PurgePlan};
 use ambrik_core::check::Severity;
 use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::proofread::Remark;
@@ -108,4 +108,11 @@ impl HistoryReport<'_> {
         let sizes: Vec<u64> = self.kept.iter().filter(|kept| kept.set == id).map(|kept| kept.bytes).collect();
         (!sizes.is_empty()).then(|| sizes.iter().sum())
     }
+}
+
+/// `audit --drift`.
+pub(crate) struct DriftReport<'r> {
+    /// Each site with what is no longer as it was left.
+    pub(crate) sites: &'r [(&'r str, Vec<Drifted>)],
+    pub(crate) accounts: &'r Accounts,
 }

@@ -275,6 +275,7 @@ fn findings(audit: &Audit) -> Markup {
                 h4 { (badge(of[0].severity())) (of[0].check.name) ", " (paths(count(total))) }
                 p { (audit_text::says(audit, of[0].check, of)) "." }
                 @if let Some(also) = cause.so_also() { p { (also) "." } }
+                @if let Some(since) = audit_text::since(of) { p.soft { (since) "." } }
                 @for remedy in of.iter().map(|finding| audit.remedy(finding)).collect::<std::collections::BTreeSet<_>>() {
                     p { "Put it right: " code { (remedy) } }
                 }

@@ -3,7 +3,8 @@
 use std::io::{self, Write};
 
 use ambrik_core::account::Accounts;
-use ambrik_core::audit::{Audit, Cell, Finding, HostFinding};
+use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, Since};
+use ambrik_core::entry::Nanos;
 use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::site::Accept;
 use serde::Serialize;
@@ -113,6 +114,27 @@ struct FindingDocument<P, B> {
     accepted: Option<Accepted>,
     /// The check that it follows from on the same paths.
     implied_by: Option<&'static str>,
+    since: Option<SinceDocument>,
+}
+
+/// When the paths became what they are.
+#[derive(Serialize)]
+struct SinceDocument {
+    /// When all was right still; null where that is not on record.
+    after: Option<String>,
+    /// When the last of the paths was changed; null where they are as they were then.
+    until: Option<String>,
+    by: Option<String>,
+}
+
+fn since(since: &Since) -> SinceDocument {
+    let time = |at: Nanos| jiff::Timestamp::from_nanosecond(at.into()).ok().map(|at| at.to_string());
+    match since {
+        Since::Between { after, until, by } => {
+            SinceDocument { after: after.and_then(time), until: time(*until), by: by.clone() }
+        }
+        Since::NotThePaths { right } => SinceDocument { after: time(*right), until: None, by: None },
+    }
 }
 
 #[derive(Serialize)]
@@ -277,6 +299,7 @@ fn finding_document<'a>(
         },
         accepted: accepted.map(accept),
         implied_by,
+        since: finding.since.as_ref().map(since),
     }
 }
 

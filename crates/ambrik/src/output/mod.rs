@@ -6,6 +6,7 @@ pub(crate) mod audit_text;
 pub(crate) mod changes_text;
 pub(crate) mod checks_text;
 mod csv;
+mod drift_text;
 mod found;
 pub(crate) mod history_text;
 mod html;

@@ -13,12 +13,12 @@ use ambrik_core::survey::Survey;
 use ambrik_core::why::{Everything, NoFile, Review};
 
 pub(crate) use super::found::{
-    AcceptReport, AuditReport, FilesRead, HistoryReport, NewsReport, ProofReport, PurgeReport, SetReport,
+    AcceptReport, AuditReport, DriftReport, FilesRead, HistoryReport, NewsReport, ProofReport, PurgeReport, SetReport,
 };
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accept_text, accounts_text, audit_text, checks_text, csv, history_text, html, html_history, json_audit,
+    accept_text, accounts_text, audit_text, checks_text, csv, drift_text, history_text, html, html_history, json_audit,
     json_changes, json_host, json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text,
     news_text, openmetrics, proofread_text, purge_text, sarif, survey_text, unpack_text, why_text,
 };
@@ -160,6 +160,16 @@ impl Report for AcceptReport<'_> {
 
     fn json(&self, out: &mut dyn Write) -> io::Result<()> {
         accept_text::json(self, out)
+    }
+}
+
+impl Report for DriftReport<'_> {
+    fn text(&self, out: &mut dyn Write) -> io::Result<()> {
+        drift_text::render(self, out)
+    }
+
+    fn json(&self, out: &mut dyn Write) -> io::Result<()> {
+        drift_text::json(self, out)
     }
 }
 

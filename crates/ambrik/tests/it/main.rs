@@ -15,6 +15,7 @@ mod demo;
 mod deployment;
 mod document_root;
 mod documents;
+mod drifted;
 mod every_step;
 mod exposure;
 mod formats;
