@@ -6,6 +6,7 @@ use std::sync::Arc;
 use ambrik_core::change::{ChangeCommand, ChangeContext, Ledger, Plan, forget};
 use ambrik_core::label::Module;
 use ambrik_core::site::{Phase, Site};
+use jiff::Timestamp;
 
 use super::audit::FailOn;
 use super::changing::{self, Insisting, Job, Mode};
@@ -18,7 +19,7 @@ use crate::session::{HostView, Session, threads};
 ///
 /// Shows the changes, asks, records what was there, makes them and reads them back. `ambrik undo` takes them back.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Examples:\n  ambrik set berths --preview\n  ambrik set")]
+#[command(after_help = "Examples:\n  ambrik set berths --preview\n  ambrik set\n  ambrik set --overdue --yes --quiet")]
 pub(crate) struct SetArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]
@@ -37,6 +38,9 @@ pub(crate) struct SetArgs {
     whole_label: bool,
     #[command(flatten)]
     insisting: Insisting,
+    /// Only sites whose window is past its end, if there are any: ends these windows, for timers
+    #[arg(long, conflicts_with = "forget")]
+    overdue: bool,
     /// Take the policy module of these sites out of the host's SELinux policy, and change nothing else
     #[arg(long, requires = "names", conflicts_with_all = ["preview", "as_script"])]
     forget: bool,
@@ -65,7 +69,27 @@ pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Fai
         unfinished: true,
         fail_on: FailOn::Never,
     };
+    if args.overdue {
+        let names = overdue(&args.names, session)?;
+        return if names.is_empty() { Ok(Exit::Clean) } else { changing::run(&job, &names, session) };
+    }
     changing::run(&job, &args.names, session)
+}
+
+/// The files of the sites whose window is past its end.
+fn overdue(named: &[PathBuf], session: &mut Session<'_>) -> Result<Vec<PathBuf>, Failure> {
+    let looked = session.look()?;
+    let sites = session.sites(named, &looked)?;
+    // A window that could be told of and is not is worse than one more line in a log.
+    session.terminal.report_wrong(&sites.wrong);
+    let records = session.records()?.readable()?;
+    let mut files = Vec::new();
+    for site in &sites.chosen {
+        if records.phase(&site.name)?.is_overdue(Timestamp::now()) {
+            files.push(site.file.clone());
+        }
+    }
+    Ok(files)
 }
 
 /// Takes the modules of the sites named out of the host's policy.

@@ -202,7 +202,8 @@ impl Stage {
     fn numbers_agree(&self, scenario: &Scenario, ran: &Ran, what: &str) {
         let number = |text: &str| text.replace(',', "").parse::<u64>().unwrap();
         let message = ran.err.split_once(" after ").unwrap().1.split_once(" changes").unwrap().0;
-        let history = self.host.run(&["history"]).out;
+        let wide = self.host.command(&["history"]).env("COLUMNS", "200").output().unwrap();
+        let history = self.host.told(&wide).out;
         let row = history.lines().find(|line| line.contains("stopped in the middle")).unwrap_or_default();
         let words: Vec<&str> = row.split_whitespace().collect();
         // id, day, hour, site, command (of an undo, which one), changed, removed

@@ -44,6 +44,7 @@ mod shown;
 mod stories;
 mod survey;
 mod trusted;
+mod units;
 mod unpacked;
 mod uploads;
 mod watched;
