@@ -13,6 +13,7 @@ mod progress;
 mod records;
 mod session;
 mod sites;
+mod system_log;
 mod terminal;
 
 use std::cell::Cell;

@@ -38,6 +38,7 @@ pub(crate) struct Session<'s> {
     host_folder: Option<PathBuf>,
     /// Whether runs that were stopped have been told of.
     told_of_stopped: bool,
+    began: jiff::Timestamp,
     /// Where results and remarks go.
     pub(crate) terminal: Terminal<'s>,
 }
@@ -108,6 +109,7 @@ impl<'s> Session<'s> {
                 .as_ref()
                 .map(|host| std::path::absolute(host).unwrap_or_else(|_| host.clone()).components().collect()),
             told_of_stopped: false,
+            began: jiff::Timestamp::now(),
             terminal: Terminal::new(global, out, err),
         }
     }
@@ -151,6 +153,11 @@ impl<'s> Session<'s> {
             matches!(below.first(), None | Some(b'/')).then(|| Path::new("/").join(OsStr::from_bytes(below)))
         });
         Ok(below.unwrap_or(clean))
+    }
+
+    /// Whether this run made a change set: process numbers are given out again.
+    pub(crate) fn is_of_this_run(&self, set: &ChangeSet) -> bool {
+        set.process == i64::from(std::process::id()) && set.begun >= self.began
     }
 
     /// Whether it is this host that is looked at.

@@ -746,8 +746,14 @@ fn what_is_ambiguous_or_unknown_is_a_mistake_of_the_site_file() {
 }
 
 #[rstest]
-#[case("nginx", ".git/HEAD", Some("location ^~ /.git/HEAD { return 404; }"))]
-#[case("apache2", "a.sql", Some("<LocationMatch \"^/a\\.sql\">\n    Require all denied\n</LocationMatch>"))]
+#[case("nginx", ".git/HEAD", Some("location ^~ /.git/HEAD { return 404; }\n# then: nginx -t && nginx -s reload"))]
+#[case(
+    "apache2",
+    "a.sql",
+    Some(
+        "<LocationMatch \"^/a\\.sql\">\n    Require all denied\n</LocationMatch>\n# then: apachectl configtest && apachectl graceful"
+    )
+)]
 #[case("nginx", "x { } location / { proxy_pass http://192.0.2.7;", None)]
 #[case("apache2", "x\">\nRequire all granted", None)]
 #[case("another", "a.sql", None)]

@@ -184,7 +184,9 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     }
     if whole && let Some(ledger) = &mut records.ledger {
         // Where that cannot be written, by who may not, the audit is none the worse.
-        let _ = record(ledger, &audits, &of_host, &wrong);
+        if let Ok(news) = record(ledger, &audits, &of_host, &wrong) {
+            super::logged::tell_news(&news, session);
+        }
     }
     let course = records.ledger.as_ref().and_then(|ledger| ledger.audits().ok()).unwrap_or_default();
     let report = AuditReport {
@@ -305,6 +307,7 @@ fn tell_news(
     session.terminal.release(Exit::Findings)?;
     let since = ledger.audits()?.last().map(|record| record.taken);
     let found = record(&mut ledger, audits, of_host, wrong)?;
+    super::logged::tell_news(&found, session);
     let report = NewsReport { host: &session.host_name(), since, news: &found };
     match to {
         None => session.terminal.write(&report)?,

@@ -7,6 +7,7 @@ mod changing;
 mod checks;
 mod demo;
 mod history;
+mod logged;
 mod open;
 mod pages;
 mod proofread;
@@ -76,12 +77,15 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         session.terminal.hold();
     }
     let changes = does && !matches!(command, Command::Audit(_));
-    let exit = dispatch(command, session)?;
-    if changes && matches!(exit, Exit::Clean | Exit::Partial) {
+    let exit = dispatch(command, session);
+    if changes {
+        logged::tell(&exit, session);
+    }
+    if changes && matches!(exit, Ok(Exit::Clean | Exit::Partial)) {
         purge::by_host_file(session);
         purge::tell_size(session);
     }
-    Ok(exit)
+    exit
 }
 
 fn dispatch(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {

@@ -28,13 +28,13 @@ pub(crate) struct SurveyArgs {
     #[arg(value_name = "DIR")]
     dir: PathBuf,
     /// Put the draft into the sites directory, under this name or the folder's
-    #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = "")]
+    #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = "", group = "kept")]
     save: Option<String>,
     /// Put what other sites of the same application have too into an outline of this name; print it with --draft
-    #[arg(long, value_name = "NAME", conflicts_with = "save")]
+    #[arg(long, value_name = "NAME", group = "kept")]
     as_outline: Option<String>,
     /// Replace a site file, or outline, of that name
-    #[arg(long)]
+    #[arg(long, requires = "kept")]
     replace: bool,
     /// Ask what is uncertain at once, on a terminal, and write the answers into the draft
     #[arg(long)]

@@ -43,6 +43,7 @@ mod shapes;
 mod shown;
 mod stories;
 mod survey;
+mod system_log;
 mod trusted;
 mod units;
 mod unpacked;
