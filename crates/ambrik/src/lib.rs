@@ -3,6 +3,7 @@
 mod args;
 mod ask;
 mod commands;
+mod completing;
 mod demo;
 mod failure;
 mod options;
@@ -46,6 +47,13 @@ fn lends_rights() -> bool {
     process || secure() || std::env::var_os("SUDO_UID").is_some_and(|uid| uid != "0")
 }
 
+/// Where a shell asks what could be typed next it is answered, and the process ends.
+pub fn answer_shell() {
+    if !lends_rights() {
+        completing::answer(Cli::command);
+    }
+}
+
 /// Runs the tool with these arguments (the program's name first). Data goes to `out`, talk to `err`.
 pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &mut dyn Write) -> Exit {
     let lent = lends_rights();
@@ -84,7 +92,7 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             .terminal
             .warn(&format!("{name} is not followed where somebody else's rights are used (sudo, set-uid); use --{id}"));
     }
-    let exit = match commands::run(cli.command, &mut session) {
+    let exit = match commands::run(cli.command, Cli::command, &mut session) {
         Ok(exit) => exit,
         Err(failure) => {
             // A program that waits for a document gets one.

@@ -3,5 +3,6 @@
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    ambrik::answer_shell();
     ambrik::run(std::env::args_os(), &mut std::io::stdout(), &mut std::io::stderr()).into()
 }

@@ -112,6 +112,21 @@ pub fn root_of(text: &str) -> Option<PathBuf> {
     Some(Path::new("/").join(names.iter().collect::<PathBuf>()))
 }
 
+/// The paths of a site file's parts as they stand there, as far as they can be read.
+#[must_use]
+pub fn part_paths(text: &str) -> Vec<String> {
+    let (document, _) = DeTable::parse_recoverable(text);
+    let Some(DeValue::Array(parts)) = document.get_ref().get("part").map(Spanned::get_ref) else { return Vec::new() };
+    let path = |part: &Spanned<DeValue<'_>>| match part.get_ref() {
+        DeValue::Table(table) => match table.get("path")?.get_ref() {
+            DeValue::String(path) => Some(path.to_string()),
+            _ => None,
+        },
+        _ => None,
+    };
+    parts.iter().filter_map(path).collect()
+}
+
 /// A table of the file with the keys that it may hold.
 struct Table<'d> {
     table: &'d DeTable<'d>,

@@ -12,7 +12,7 @@ use crate::session::Session;
 #[command(after_help = "Examples:\n  ambrik checks\n  ambrik checks php-writes-code")]
 pub(crate) struct ChecksArgs {
     /// Only this one, and all that there is to say of it
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "CHECK")]
     name: Option<String>,
 }
 

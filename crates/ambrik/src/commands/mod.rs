@@ -8,6 +8,7 @@ mod checks;
 mod demo;
 mod history;
 mod logged;
+mod manual;
 mod open;
 mod pages;
 mod proofread;
@@ -46,11 +47,13 @@ pub(crate) enum Command {
     Purge(purge::PurgeArgs),
     Demo(demo::DemoArgs),
     #[command(hide = true)]
+    Manual(manual::ManualArgs),
+    #[command(hide = true)]
     ProveAsPhp(prove::ProveArgs),
 }
 
-/// Runs a command.
-pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+/// Runs a command; `line` is the whole command line, for those that tell of it.
+pub(crate) fn run(command: Command, line: fn() -> clap::Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let has_it = |format| match &command {
         Command::Audit(_) => true,
         Command::History(args) => format == Format::Html && args.is_of_one(),
@@ -77,7 +80,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
         session.terminal.hold();
     }
     let changes = does && !matches!(command, Command::Audit(_));
-    let exit = dispatch(command, session);
+    let exit = dispatch(command, line, session);
     if changes {
         logged::tell(&exit, session);
     }
@@ -88,7 +91,7 @@ pub(crate) fn run(command: Command, session: &mut Session<'_>) -> Result<Exit, F
     exit
 }
 
-fn dispatch(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+fn dispatch(command: Command, line: fn() -> clap::Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
     match command {
         Command::Accounts(args) => accounts::run(&args, session),
         Command::Survey(args) => survey::run(&args, session),
@@ -106,6 +109,7 @@ fn dispatch(command: Command, session: &mut Session<'_>) -> Result<Exit, Failure
         Command::Undo(args) => undo::run(&args, session),
         Command::Purge(args) => purge::run(&args, session),
         Command::Demo(args) => demo::run(&args, session),
+        Command::Manual(args) => manual::run(&args, line()),
         Command::ProveAsPhp(_) => prove::run(session),
     }
 }
