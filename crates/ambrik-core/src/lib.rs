@@ -38,4 +38,5 @@ pub mod starts;
 pub mod survey;
 pub mod tree;
 pub mod want;
+pub mod watching;
 pub mod why;

@@ -30,10 +30,11 @@ static SIGNALS: LazyLock<Signals> = LazyLock::new(|| {
 
 /// As long as this is there signals are noted.
 #[derive(Debug)]
-pub(crate) struct Held(());
+pub struct Held(());
 
 /// Notes signals from now on.
-pub(crate) fn hold() -> Held {
+#[must_use]
+pub fn hold() -> Held {
     SIGNALS.holders.fetch_add(1, Ordering::SeqCst);
     if came().is_none() {
         SIGNALS.at_once.store(false, Ordering::SeqCst);

@@ -82,6 +82,7 @@ impl HostView {
             sniff: true,
             threads: threads(),
             clean_since,
+            only: None,
             today,
             progress,
         }

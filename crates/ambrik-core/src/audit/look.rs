@@ -1,6 +1,7 @@
 //! One look at a site: the walk, what each thread found put together, and what was learnt for the next look.
 
 use std::collections::{BTreeMap, HashMap};
+use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -8,12 +9,12 @@ use super::finding::{Findings, collect, hard_links};
 use super::missing::{NotThere, ToMake, not_there, to_make};
 use super::start::{begin, not_seen, start};
 use super::table::{Cell, PartLine};
-use super::{Audit, AuditSetting, Judgement, Observation, ToChange};
+use super::{Audit, AuditSetting, Judgement, Observation, ToChange, Touched};
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Pages, Reason, Sniffing};
 use crate::entry::{Identity, Kind, Rights};
 use crate::host::{Holder, held_by};
-use crate::inspect::{Deviation, DirData, Inspector, NamedIds, PathJudge, Spot, Unseen};
+use crate::inspect::{Deviation, DirData, Inspector, NamedIds, PathJudge, Spot, Start, Unseen};
 use crate::label::SiteLabels;
 use crate::named::{Sought, named};
 use crate::people::People;
@@ -21,7 +22,8 @@ use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Part, Phase, ServedToo, Site};
 use crate::starts::{SiteError, find_root, not_the_systems};
-use crate::tree::{Dir, Host, Op, Resolved, Trouble, WayError, sys, walk};
+use crate::tree::along::{Below, look_along};
+use crate::tree::{Dir, Host, Op, Progress, Resolved, Trouble, WayError, sys, walk};
 use crate::want::Solver;
 
 /// As many short PHP files are opened to know what they are.
@@ -68,7 +70,9 @@ pub(super) fn look(
     let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let mut judge = PathJudge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
 
-    judge.held = held(setting, site);
+    if setting.only.is_none() {
+        judge.held = held(setting, site);
+    }
     if setting.sniff {
         judge.sniffing = Some(Sniffing::new(MOST_SNIFFED));
         judge.pages = Some(Pages::new());
@@ -98,8 +102,14 @@ pub(super) fn look(
             dirs.push((handle, Arc::new(begin(start, data))));
         }
     }
-    let walked = walk(dirs, inspectors, setting.progress);
-    let merged = Merged::of(walked.visitors);
+    let merged = Merged::of(match setting.only {
+        None => walk(dirs, inspectors, setting.progress).visitors,
+        Some(only) => {
+            let real: Vec<&Path> = dirs.iter().map(|(_, dir)| real_of(&starts, dir)).collect();
+            let below = real.iter().map(|real| below(real, only)).collect();
+            narrow(&dirs, below, inspectors, setting.progress)
+        }
+    });
     let to_make = all_to_make(setting.host, &policy, &solver, labels.as_ref(), &missing);
     unseen.extend(merged.unseen);
     let together = judge.pages.as_ref().map(Pages::together).unwrap_or_default();
@@ -145,6 +155,38 @@ pub(super) fn look(
         audit.add_of_host(check, concern, setting.today);
     }
     Ok((audit.with_selinux(setting, labels.as_ref()), learnt))
+}
+
+/// Where the directory that a walk begins with really is.
+fn real_of<'s>(starts: &'s [Start], dir: &Dir<DirData>) -> &'s Path {
+    let found = starts.iter().find(|start| start.facts.id == dir.id);
+    found.map_or(Path::new(""), |start| &start.real)
+}
+
+/// Those of the paths that are below a folder, by what they are called from there on.
+fn below(folder: &Path, only: &[Touched]) -> Below {
+    let below = |touched: &Touched| Some((touched.path.strip_prefix(folder).ok()?.to_owned(), touched.whole));
+    let mut found = Below::new();
+    for (path, whole) in only.iter().filter_map(below) {
+        *found.entry(path).or_default() |= whole;
+    }
+    found
+}
+
+/// Looks at some paths alone, with the folders that lead there; at all below them where that is meant.
+fn narrow<'j>(
+    dirs: &[(OwnedFd, Arc<Dir<DirData>>)],
+    below: Vec<Below>,
+    mut inspectors: Vec<Inspector<'j>>,
+    progress: &Progress,
+) -> Vec<Inspector<'j>> {
+    let Some(first) = inspectors.first_mut() else { return inspectors };
+    let mut ahead = Vec::new();
+    for ((handle, dir), paths) in dirs.iter().zip(below) {
+        // A handle that only pins can be asked about names in it, not listed.
+        ahead.extend(look_along(handle, dir, &paths, first));
+    }
+    if ahead.is_empty() { inspectors } else { walk(ahead, inspectors, progress).visitors }
 }
 
 /// What looks like a left-over and is named by the site's code is none; an installer that other code loads is needed.

@@ -44,6 +44,15 @@ pub use since::{KnownRight, Since};
 pub(crate) use start::open_way;
 pub use table::{Cell, PartLine};
 
+/// A path that something was done to, from the host's `/` on and without links.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Touched {
+    /// The path.
+    pub path: PathBuf,
+    /// Whether all below it is to be looked at.
+    pub whole: bool,
+}
+
 /// What an audit is made with.
 #[derive(Debug)]
 pub struct AuditSetting<'a> {
@@ -61,6 +70,8 @@ pub struct AuditSetting<'a> {
     pub threads: usize,
     /// When sites were found clean last, by their names.
     pub clean_since: &'a HashMap<String, Nanos>,
+    /// The paths that alone are looked at, with what leads there; all, where it does not say.
+    pub only: Option<&'a [Touched]>,
     /// The day on which accepted exceptions must still hold.
     pub today: Date,
     /// How far it is.

@@ -1,6 +1,7 @@
 //! Trees on disk: every system call that touches one (`sys`), the way to a site's root (`way`), and the
 //! parallel walk (`walk`).
 
+pub(crate) mod along;
 #[cfg(feature = "faults")]
 mod faults;
 mod mounts;

@@ -45,7 +45,7 @@ impl<D> Dir<D> {
     }
 
     /// The directory `name` in `above`.
-    fn below(above: &Arc<Self>, name: &CStr, id: Identity, restless: bool, data: D) -> Self {
+    pub(super) fn below(above: &Arc<Self>, name: &CStr, id: Identity, restless: bool, data: D) -> Self {
         let restless = restless || above.restless;
         Self { above: Some(Arc::clone(above)), name: name.to_owned(), id, data, depth: above.depth + 1, restless }
     }

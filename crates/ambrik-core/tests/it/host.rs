@@ -126,6 +126,7 @@ impl TestHost {
         let clean_since = std::collections::HashMap::new();
         let setting = AuditSetting {
             clean_since: &clean_since,
+            only: None,
             labels: None,
             host: &host,
             accounts: &self.accounts,

@@ -20,6 +20,7 @@ mod set;
 mod survey;
 mod undo;
 mod unpack;
+mod watch;
 mod why;
 
 use clap::{Subcommand, ValueEnum as _};
@@ -39,6 +40,7 @@ pub(crate) enum Command {
     Seal(seal::SealArgs),
     Move(relocate::MoveArgs),
     Why(why::WhyArgs),
+    Watch(watch::WatchArgs),
     Checks(checks::ChecksArgs),
     Accept(accept::AcceptArgs),
     Proofread(proofread::ProofreadArgs),
@@ -102,6 +104,7 @@ fn dispatch(command: Command, line: fn() -> clap::Command, session: &mut Session
         Command::Move(args) => relocate::run(&args, session),
         Command::Unpack(args) => unpack::run(&args, session),
         Command::Why(args) => why::run(&args, session),
+        Command::Watch(args) => watch::run(&args, session),
         Command::Accept(args) => accept::run(&args, session),
         Command::Proofread(_) => proofread::run(session),
         Command::Checks(args) => checks::run(&args, session),

@@ -124,7 +124,7 @@ fn left(until: jiff::Timestamp) -> String {
     if minutes > 0 { format!("{minutes} min left") } else { styled(BAD, "past its end") }
 }
 
-pub(super) fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
+pub(crate) fn counted_findings(audit: &Audit) -> impl Iterator<Item = &Finding> {
     audit.wrong.findings.iter().filter(|f| f.accepted.is_none())
 }
 

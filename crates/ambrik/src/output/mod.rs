@@ -34,6 +34,7 @@ mod table;
 mod told;
 pub(crate) mod undo_text;
 pub(crate) mod unpack_text;
+pub(crate) mod watch_text;
 pub(crate) mod why_text;
 
 use std::path::Path;

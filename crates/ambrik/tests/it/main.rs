@@ -49,6 +49,7 @@ mod units;
 mod unpacked;
 mod uploads;
 mod watched;
+mod watching;
 mod why;
 mod widths;
 mod windows;

@@ -56,14 +56,18 @@ fn systemd_finds_them_right_and_closed() {
         fs::write(&unit, text).unwrap();
         units.push(unit);
     }
-    assert_eq!(units.len(), 6);
+    assert_eq!(units.len(), 7);
     let verified = Command::new("systemd-analyze").args(["verify", "--man=no"]).args(&units).output().unwrap();
     let said = String::from_utf8_lossy(&verified.stderr);
     let ours: Vec<&str> = said.lines().filter(|line| line.contains("ambrik")).collect();
     assert!(verified.status.success() && ours.is_empty(), "{said}");
     for unit in units.iter().filter(|unit| unit.extension().is_some_and(|ending| ending == "service")) {
-        // Of ten: what only reads is closed further than what changes sites.
-        let bar = if unit.to_string_lossy().contains("windows") { "45" } else { "30" };
+        // Of ten: what only reads is closed further than what changes sites, or listens to the kernel.
+        let bar = if unit.to_string_lossy().contains("audit") || unit.to_string_lossy().contains("proofread") {
+            "30"
+        } else {
+            "45"
+        };
         let mut command = Command::new("systemd-analyze");
         let closed = command.args(["security", "--offline=true", "--threshold", bar]).arg(unit).output().unwrap();
         assert!(closed.status.success(), "{}", String::from_utf8_lossy(&closed.stdout));
