@@ -18,6 +18,7 @@ const ACCOUNTS: &[(&str, u32, &str)] = &[
     ("berths", 4101, "/usr/sbin/nologin"),
     ("tidewatch", 4102, "/usr/sbin/nologin"),
     ("notices", 4103, "/usr/sbin/nologin"),
+    ("piers", 4104, "/usr/sbin/nologin"),
     ("wharfinger", 4110, "/bin/sh"),
 ];
 
@@ -27,6 +28,9 @@ const SERVED: &[(&str, &str)] = &[
     ("tidewatch", "/srv/www/tidewatch/public"),
     ("notices", "/usr/share/notices/htdocs"),
 ];
+
+/// So many piers have a board of their own, all of one outline.
+const PIERS: usize = 12;
 
 /// The disk of another host, below the demo host's own.
 pub(crate) const OTHER_HOST: &str = "srv/images/quay-2";
@@ -44,6 +48,7 @@ pub(crate) fn build(root: &Path) -> io::Result<usize> {
     host.berths()?;
     host.tidewatch()?;
     host.notices()?;
+    host.piers()?;
     host.labelled()?;
     Ok(host.files)
 }
@@ -137,7 +142,7 @@ impl Builder {
     /// nginx and three pools of php-fpm: as configured, and as they run. A fourth pool was renamed and nobody reloaded.
     fn services(&mut self) -> io::Result<()> {
         let mut servers = String::new();
-        let mut pools = vec![("spare", 33, 54)];
+        let mut pools: Vec<(&str, usize, usize)> = vec![("spare", 33, 54)];
         for (n, (site, folder)) in SERVED.iter().enumerate() {
             let server = format!(
                 "server {{\n    listen 80;\n    server_name {site}.quay-1.example;\n    root {folder};\n    \
@@ -150,6 +155,18 @@ impl Builder {
             self.write(&format!("etc/php/8.2/fpm/pool.d/{site}.conf"), pool)?;
             pools.push((site, 4101 + n, 51 + n));
         }
+        for n in 1..=PIERS {
+            let server = format!(
+                "server {{\n    listen 80;\n    server_name pier-{n:02}.quay-1.example;\n    root /srv/www/pier-{n:02}/public;\n    \
+                 location ~ \\.php$ {{\n        fastcgi_pass unix:/run/php/piers.sock;\n    }}\n}}\n"
+            );
+            servers.push_str(&server);
+        }
+        self.write(
+            "etc/php/8.2/fpm/pool.d/piers.conf",
+            "[piers]\nuser = piers\ngroup = piers\nlisten = /run/php/$pool.sock\nlisten.owner = www-data\npm = dynamic\n",
+        )?;
+        pools.push(("piers", 4104, 55));
         self.write("etc/nginx/sites-enabled/harbour.conf", servers)?;
         self.write(
             "etc/nginx/nginx.conf",
@@ -260,6 +277,34 @@ impl Builder {
         self.all("usr/share/notices", (0, 0), 0o755, 0o644)?;
         self.all("etc/notices", (0, 4103), 0o755, 0o644)?;
         self.all("var/lib/notices", (4103, 4103), 0o755, 0o644)
+    }
+
+    /// Twelve small boards of one outline, which the backup may read; three were made to work in a hurry.
+    fn piers(&mut self) -> io::Result<()> {
+        let outline = "# The boards of the piers: each site file has its root, and what is its own.\n[defaults]\nkeeper = \"deploy\"\nphp    = \"piers\"\n\
+                       web    = \"www-data\"\nserved = \"public\"\n\n[[part]]\npath = \"settings.php\"\nuse  = \"secret\"\n\n[[part]]\npath = \"public/uploads\"\n\
+                       use  = \"store\"\n\n[[access]]\nuser = \"backup\"\npath = \".\"\nmay  = \"read\"\n";
+        let outline = if self.owners { outline.to_owned() } else { outline.replace("\"deploy\"", "\"you\"") };
+        self.write("etc/ambrik/outlines/piers.toml", outline)?;
+        self.write("etc/ambrik/host.toml", "[keep]\nkeepsakes = \"90d\"\nhistory   = \"400d\"\n")?;
+        for n in 1..=PIERS {
+            let (name, root) = (format!("pier-{n:02}"), format!("srv/www/pier-{n:02}"));
+            let site = format!("[site]\nroot    = \"/{root}\"\noutline = \"piers\"\n");
+            self.write(&format!("etc/ambrik/sites/{name}.toml"), site)?;
+            self.write(&format!("{root}/public/index.php"), "<?php require __DIR__ . '/../lib/Board.php';\n")?;
+            self.write(&format!("{root}/lib/Board.php"), format!("<?php // the board of pier {n}\n"))?;
+            self.write(&format!("{root}/settings.php"), "<?php return ['secret_key' => 'made-up'];\n")?;
+            self.write(&format!("{root}/public/uploads/plan.svg"), "<svg xmlns=\"http://www.w3.org/2000/svg\"/>\n")?;
+            self.all(&root, (4100, 4100), 0o755, 0o644)?;
+            self.own(&format!("{root}/settings.php"), 4100, 4104)?;
+            self.mode(&format!("{root}/settings.php"), 0o640)?;
+            self.all(&format!("{root}/public/uploads"), (4104, 33), 0o2750, 0o640)?;
+            if n % 4 == 3 {
+                self.mode(&format!("{root}/lib"), 0o777)?;
+                self.mode(&format!("{root}/lib/Board.php"), 0o666)?;
+            }
+        }
+        Ok(())
     }
 
     /// The disk of quay-2, where SELinux enforces: the bookings were unpacked there as if it did not.

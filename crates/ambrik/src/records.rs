@@ -56,13 +56,16 @@ impl Records {
     /// When a site was known to be right.
     pub(crate) fn known_right(&self, site: &str) -> Result<KnownRight, Failure> {
         let Some(ledger) = &self.ledger else { return Ok(KnownRight::default()) };
-        let whole = |set: &&ChangeSet| {
-            let brings = matches!(set.command, ChangeCommand::Set | ChangeCommand::Seal);
-            set.site == site && brings && set.failed == 0 && set.undone_by.is_none()
-        };
-        let ended = self.sets.iter().filter(whole).filter_map(|set| set.ended).max();
-        let set = ended.and_then(|ended| Nanos::try_from(ended.as_nanosecond()).ok());
-        Ok(KnownRight { clean_audit: ledger.clean_since(site)?, set })
+        let nanos = |at: jiff::Timestamp| Nanos::try_from(at.as_nanosecond()).ok();
+        let last = self.sets.iter().find(|set| set.site == site && set.ended.is_some());
+        let ended = last.and_then(|set| set.ended).and_then(nanos);
+        let brings =
+            |set: &&ChangeSet| matches!(set.command, ChangeCommand::Set | ChangeCommand::Seal) && set.failed == 0;
+        let set = ended.filter(|_| last.as_ref().is_some_and(brings));
+        // What Ambrik changes itself moves the time of the clean audit on: an undo does, and leaves what was wrong before.
+        let clean_audit =
+            ledger.clean_since(site)?.filter(|clean| set.is_some() || ended.is_none_or(|ended| *clean > ended));
+        Ok(KnownRight { clean_audit, set })
     }
 
     /// Notes that a site was found clean by an audit that began then; where that cannot be written nothing else depends on it.

@@ -54,12 +54,18 @@ pub fn host_findings(audits: &[Audit]) -> Vec<HostFinding> {
     alike.into_iter().map(|((_, cause), alike)| finding(cause, &alike)).collect()
 }
 
+/// Of so many sites it is said what each has to do with it; all of them are named beside.
+const MOST_DETAILS: usize = 4;
+
 /// One finding for all that have one cause.
 fn finding(cause: &str, alike: &[&OfHost]) -> HostFinding {
     let sites: BTreeMap<&String, &String> = alike.iter().flat_map(|of_host| &of_host.concern.sites).collect();
     let details = sites.iter().filter(|(_, detail)| !detail.is_empty());
     let details: Vec<String> = details.map(|(site, detail)| format!("{site} {detail}")).collect();
-    let details = if details.is_empty() { String::new() } else { format!(" ({})", details.join("; ")) };
+    let more = details.len().saturating_sub(MOST_DETAILS);
+    let more = if more > 1 { format!("; and {more} more") } else { String::new() };
+    let shown = if more.is_empty() { &*details } else { &details[..MOST_DETAILS] };
+    let details = if details.is_empty() { String::new() } else { format!(" ({}{more})", shown.join("; ")) };
     let check = alike[0].check;
     HostFinding {
         check,

@@ -204,6 +204,9 @@ fn unwise_accounts(seen: &HostSeen<'_>, sightings: &[Sighting]) -> Vec<String> {
     says
 }
 
+/// Of so many served folders that have one account in common the names are said.
+const MOST_NAMED: usize = 4;
+
 fn one_for_many(served: &[Runs]) -> Vec<String> {
     let mut folders: BTreeMap<(Uid, &str), BTreeSet<String>> = BTreeMap::new();
     for runs in served {
@@ -214,7 +217,11 @@ fn one_for_many(served: &[Runs]) -> Vec<String> {
     }
     let many = folders.into_iter().filter(|(_, folders)| folders.len() > 1);
     let says = many.map(|((_, user), folders)| {
-        let folders: Vec<String> = folders.into_iter().collect();
+        let mut folders: Vec<String> = folders.into_iter().collect();
+        if folders.len() > MOST_NAMED + 1 {
+            let more = folders.split_off(MOST_NAMED).len();
+            folders.push(format!("{more} more"));
+        }
         format!(
             "PHP of {} runs as one account, {user}: each can read and change what the others' PHP can",
             folders.join(" and ")

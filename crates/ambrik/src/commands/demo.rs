@@ -30,7 +30,10 @@ const STEPS: &[(&str, &[&str])] = &[
         "What a tree needs, drafted with reasons. (--save puts it into the sites directory.)",
         &["survey", "/srv/www/berths"],
     ),
-    ("Three sites, looked at: one just unpacked, one that drifted, one nearly right.", &["audit"]),
+    (
+        "Three sites, looked at: one just unpacked, one that drifted, one nearly right.",
+        &["audit", "berths", "tidewatch", "notices"],
+    ),
     (
         "Why PHP cannot write what it should: every step that decides, and the smallest change that makes it right.",
         &["why", "/srv/www/tidewatch/data/lock"],
@@ -50,7 +53,10 @@ const STEPS: &[(&str, &[&str])] = &[
         &["move", "berths", "var/log", "/var/log/berths", "--yes"],
     ),
     ("The other two at once.", &["set", "tidewatch", "notices", "--yes"]),
-    ("Looked at again: what remains is for people to decide.", &["audit"]),
+    ("Looked at again: what remains is for people to decide.", &["audit", "berths", "tidewatch", "notices"]),
+    ("The files of the host themselves: what is wrong in them, or doubtful.", &["proofread"]),
+    ("All fifteen sites. Twelve go by one outline, and lack the same thing.", &["audit"]),
+    ("It is put right at once; with --quiet nothing is printed where all was done.", &["set", "--yes", "--quiet"]),
     ("Everything that was changed is on record …", &["history"]),
     ("… and can be taken back, removed files included.", &["undo", "2", "--yes"]),
     ("The installer is back, and with it the finding.", &["audit", "berths"]),

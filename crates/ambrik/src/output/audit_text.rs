@@ -309,7 +309,9 @@ pub(super) fn verdict(audit: &Audit) -> (anstyle::Style, String) {
         (true, None) => (GOOD, as_it_should_be(audit)),
         (true, Some(severity)) => {
             let findings = counted(count(counted_findings(audit).count()), "finding", "findings");
-            (style(severity), format!("{findings}, none graver than {severity}"))
+            let gravest = counted_findings(audit).find(|finding| finding.severity() == severity);
+            let gravest = gravest.map(|finding| format!(" ({})", finding.check.name)).unwrap_or_default();
+            (style(severity), format!("{findings}, none graver than {severity}{gravest}"))
         }
         (false, worst) => (worst.map_or(ODD, style), told.join("; ")),
     }
@@ -437,7 +439,8 @@ fn host(of_host: &[HostFinding], out: &mut dyn Write) -> io::Result<()> {
             wrapped(&format!("accepted: {} in {sites}: {}", finding.check.name, accept.reason), "  ", "    ", out)?;
             continue;
         }
-        writeln!(out, "  {}  {name}  {sites}", styled(style(severity), &format!("{severity:<6}")))?;
+        let head = format!("{}  {name}  {sites}", styled(style(severity), &format!("{severity:<6}")));
+        wrapped(&head, "  ", "          ", out)?;
         wrapped(&finding.says, "          ", "          ", out)?;
         wrapped(&format!("→ {}", finding.remedy()), "          ", "            ", out)?;
     }

@@ -153,7 +153,7 @@ fn what_is_known_of_services_and_trees_is_as_described() {
     let from =
         |name: &str| services.iter().any(|s| s["evidence"].as_array().unwrap().iter().any(|e| e["from"] == name));
     assert!(from("process") && from("config"));
-    assert_eq!(accounts["disagreements"].as_array().unwrap().len(), 1);
+    assert_eq!(accounts["disagreements"].as_array().unwrap().len(), 2);
     let survey = document(&host, &["survey", "/srv/www/berths"], "survey");
     assert_eq!((&survey["root"], &survey["served"]), (&"/srv/www/berths".into(), &".".into()));
     let parts = survey["parts"].as_array().unwrap();
