@@ -32,6 +32,7 @@ mod name_service;
 mod nested;
 mod no_root;
 mod page;
+mod pages;
 mod php_settings;
 mod proved;
 mod purged;

