@@ -190,7 +190,7 @@ impl Session<'_> {
             host_file: &HostFile::default(),
             outline: &none,
         };
-        behind.host_file = HostFile::read(sources, &reading).map_err(|problems| problems.to_string())?;
+        behind.host_file = site::read_host_file(sources, &reading).map_err(|problems| problems.to_string())?;
         Ok(behind)
     }
 

@@ -19,6 +19,7 @@ mod rights;
 mod sample;
 mod state;
 mod undo;
+mod undo_plan;
 mod unpacking;
 mod window;
 
@@ -58,7 +59,8 @@ pub use proof::{Proof, Prover, answer, prove};
 pub use purge::{Keepsake, KeptFor, PurgePlan, kept, plan_purge, purge};
 pub use sample::Unfinished;
 pub use state::{SiteLock, StateDir, StateError, StateSize};
-pub use undo::{UndoError, UndoPlan, plan_undo, since, undo};
+pub use undo::undo;
+pub use undo_plan::{UndoError, UndoPlan, plan_undo, since};
 pub use unpacking::{
     LaidPart, Replaced, UnpackError, UnpackPlan, UnpackSetting, finish_unpack, free_for, not_as_delivered, plan_unpack,
     unpack,

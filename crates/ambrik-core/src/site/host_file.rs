@@ -4,9 +4,6 @@ use std::path::PathBuf;
 
 use jiff::{SignedDuration, Span, SpanRelativeTo};
 
-use super::Problems;
-use super::read::{Layer, Reading};
-
 /// A file with its text.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Source {
@@ -32,26 +29,6 @@ pub struct HostFile {
 }
 
 impl HostFile {
-    /// Reads the host file and its drop-ins, in this order.
-    ///
-    /// # Errors
-    /// Every mistake in them at once.
-    pub fn read(mut sources: Vec<Source>, reading: &Reading<'_>) -> Result<Self, Problems> {
-        sources.reverse();
-        let mut found = Self::default();
-        let mut list = Vec::new();
-        for source in &sources {
-            let mut layer = Layer::of_host(source, reading);
-            let kept = layer.kept();
-            list.extend(layer.problems_alone());
-            found.keepsakes = found.keepsakes.or(kept.keepsakes);
-            found.history = found.history.or(kept.history);
-            found.fail_on = found.fail_on.or(kept.fail_on);
-        }
-        found.sources = sources;
-        if list.is_empty() { Ok(found) } else { Err(Problems { list }) }
-    }
-
     /// The files that it was read from.
     pub fn files(&self) -> impl Iterator<Item = &PathBuf> {
         self.sources.iter().rev().map(|source| &source.file)

@@ -21,7 +21,9 @@ pub use edit::{EditError, NewAccept, replace, save, with_accepted, with_moved};
 pub use host_file::{HostFile, Source};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
-pub use read::{FindOutline, NoOutline, Reading, is_name, part_paths, read, read_outline, read_within, root_of};
+pub use read::{
+    FindOutline, NoOutline, Reading, is_name, part_paths, read, read_host_file, read_outline, read_within, root_of,
+};
 pub use system::is_systems;
 
 /// One deployed PHP application, as its site file describes it.

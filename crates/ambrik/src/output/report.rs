@@ -18,9 +18,9 @@ pub(crate) use super::found::{
 use super::json_audit::HostHeader;
 use super::json_changes::{ChangedSite, Moved};
 use super::{
-    accept_text, accounts_text, audit_text, checks_text, csv, drift_text, history_text, html, html_history, json_audit,
-    json_changes, json_host, json_records, json_survey, json_unpack, json_why, junit, labels_text, move_text,
-    news_text, openmetrics, proofread_text, purge_text, sarif, survey_text, unpack_text, why_text,
+    accept_text, accounts_text, audit_overview, checks_text, csv, drift_text, history_text, html, html_history,
+    json_audit, json_changes, json_host, json_records, json_survey, json_unpack, json_why, junit, labels_text,
+    move_text, news_text, openmetrics, proofread_text, purge_text, sarif, survey_text, unpack_text, why_text,
 };
 use crate::options::AuditFormat;
 
@@ -59,7 +59,7 @@ impl Report for AccountsReport<'_> {
 impl Report for AuditReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
         let Some(tables) = self.tables else {
-            return audit_text::render(self, out);
+            return audit_overview::render(self, out);
         };
         for (n, (audit, lines)) in self.audits.iter().zip(tables).enumerate() {
             if n > 0 {
