@@ -319,6 +319,9 @@ impl Work<'_> {
             let outcome = Some(outcome);
             return Ok(Some((Exit::Partial, ChangedSite { plan, outcome, after: None, broken, taken_back })));
         }
+        if let Some(outcome) = outcome.as_ref().filter(|_| plan.phase_before == Phase::Open && compared) {
+            Ledger::open_or_create(state)?.note_written(outcome.id, changed.len())?;
+        }
         if approved {
             let mut ledger = Ledger::open_or_create(state)?;
             ledger.approve(&site.name)?;

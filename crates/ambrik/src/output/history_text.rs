@@ -39,6 +39,22 @@ pub(super) fn render(report: &HistoryReport<'_>, out: &mut dyn Write) -> io::Res
             stories.get(&set.id).map(|began| format!("since {began}")).unwrap_or_default(),
             state(set),
         ]);
+        // What happened between the opening and this, as the story has it: newest first.
+        if let Some(written) = set.written.filter(|written| *written > 0) {
+            let (none, says) = (String::new, "by the installer, or who else could");
+            rows.push(vec![
+                none(),
+                none(),
+                set.site.clone(),
+                "(written)".to_owned(),
+                count(written),
+                none(),
+                none(),
+                none(),
+                none(),
+                says.to_owned(),
+            ]);
+        }
     }
     let heads = ["id", "when", "site", "command", "changed", "removed", "failed", "kept", "deployment", "state"];
     fitting(&heads, &rows, (&[0, 4, 5, 6, 7], &[6, 5, 8, 7, 4]), "", out)?;
@@ -57,6 +73,10 @@ pub(crate) fn one(report: &SetReport<'_>, out: &mut dyn Write) -> io::Result<()>
     writeln!(out, "{name}, {when}, change set {}, {}", set.id, state(set))?;
     if let (Some(who), Some(line)) = (&set.who, &set.line) {
         wrapped(&styled(FAINT, &format!("by {who}: {line}")), "  ", "    ", out)?;
+    }
+    if let Some(written) = set.written.filter(|written| *written > 0) {
+        let words = format!("  in the window that it ended {} were written", super::paths(written.unsigned_abs()));
+        writeln!(out, "{}", styled(FAINT, &words))?;
     }
     let mut rows = table(&[]);
     for PathChange { path, what, failed } in *paths {

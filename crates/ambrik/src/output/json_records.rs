@@ -36,6 +36,8 @@ struct SetDocument {
     kept_bytes: Option<u64>,
     /// When these were purged: it cannot be taken back any more.
     purged: Option<String>,
+    /// How many paths were written in the window that it ended.
+    written: Option<i64>,
     /// Of one change set that was asked for, what it did.
     #[serde(skip_serializing_if = "Option::is_none")]
     paths: Option<Vec<PathDocument>>,
@@ -86,6 +88,7 @@ fn set_document(set: &ChangeSet, deployment: Option<i64>, paths: Option<Vec<Path
         command_line: set.line.clone(),
         kept_bytes: None,
         purged: set.purged.map(|time| time.to_string()),
+        written: set.written,
         paths,
     }
 }

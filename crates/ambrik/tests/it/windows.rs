@@ -175,3 +175,27 @@ fn a_person_answers_for_what_changed(#[case] typed: &str, #[case] right: bool) {
     assert_eq!(sealed.code, i32::from(!right), "{sealed:?}");
     assert_eq!(!host.run(&["audit"]).out.contains("changed-in-window"), right);
 }
+
+/// One page tells the story of a deployment: opened, written in, sealed.
+#[test]
+fn the_story_is_told() {
+    if !is_root() {
+        return;
+    }
+    let host = host();
+    assert_eq!(host.run(&["open", "berths", "--for", "30m", "--yes"]).code, 0);
+    fs::write(at(&host, "settings.php"), "<?php return ['installed' => true];\n").unwrap();
+    host.file("plugins/new.php", PHP, 0o644);
+    assert!([0, 1].contains(&host.run(&["seal", "berths", "--yes"]).code));
+    let story = host.run(&["history"]).out;
+    let commands: Vec<&str> = ["seal", "(written)", "open"].into_iter().filter(|word| story.contains(word)).collect();
+    assert_eq!(commands.len(), 3, "{story}");
+    let at_line = |word: &str| story.lines().position(|line| line.contains(word)).unwrap();
+    assert!(at_line("seal ") < at_line("(written)") && at_line("(written)") < at_line("open "), "{story}");
+    let told = crate::documents::document(&host, &["history"], "history");
+    assert_eq!(
+        (&told["change_sets"][0]["command"], &told["change_sets"][0]["written"]),
+        (&"seal".into(), &2.into()),
+        "{told:#}"
+    );
+}

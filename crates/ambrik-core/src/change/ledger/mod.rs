@@ -200,7 +200,7 @@ impl Ledger {
                    (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id), settled,
                    CASE WHEN ended IS NULL AND done = 0
                      THEN (SELECT count(*) FROM turn WHERE turn.id >= change_set.id << 40 AND turn.id < (change_set.id + 1) << 40)
-                     ELSE 0 END, who, line, purged
+                     ELSE 0 END, who, line, purged, written
                    FROM change_set ORDER BY id DESC";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let rows = statement.query_map([], change_set).map_err(&failed)?;
@@ -411,6 +411,14 @@ impl Ledger {
             transaction.prepare_cached(sql).and_then(|mut s| s.execute(values)).map_err(&failed)?;
         }
         transaction.commit().map_err(&failed)
+    }
+
+    /// Notes how many paths were written in the window that a change set ended.
+    pub fn note_written(&mut self, id: i64, paths: usize) -> Result<(), LedgerError> {
+        self.writing()?;
+        let paths = i64::try_from(paths).unwrap_or(i64::MAX);
+        let sql = "UPDATE change_set SET written = ? WHERE id = ?";
+        self.db.execute(sql, params![paths, id]).map_err(self.failed("write")).map(|_| ())
     }
 
     /// Somebody has answered for the code of a site as it is now.

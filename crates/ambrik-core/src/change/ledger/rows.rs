@@ -76,6 +76,8 @@ pub struct ChangeSet {
     pub line: Option<String>,
     /// When what it removed was purged: it cannot be taken back any more.
     pub purged: Option<Timestamp>,
+    /// Of one that ended a window: how many paths were written in it, by the installer or whoever else.
+    pub written: Option<i64>,
 }
 
 /// What is unpacked and opened within this time is one deployment: as long as a window lasts at most.
@@ -319,6 +321,7 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
         (row.get(8)?, row.get(9)?, row.get(10)?, row.get(11)?, row.get(12)?);
     let (settled, recorded) = (row.get(13)?, row.get(14)?);
     let (who, line, purged) = (row.get(15)?, row.get(16)?, row.get::<_, Option<String>>(17)?);
+    let written = row.get(18)?;
     let read = || {
         let time = |text: Option<String>| text.map_or(Some(None), |text| text.parse().ok().map(Some));
         let (ended, purged) = (time(ended)?, time(purged)?);
@@ -343,6 +346,7 @@ pub(super) fn change_set(row: &Row<'_>) -> rusqlite::Result<Option<ChangeSet>> {
             who,
             line,
             purged,
+            written,
         })
     };
     Ok(read())

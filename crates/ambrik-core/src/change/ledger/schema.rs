@@ -25,8 +25,9 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
-/// What came with version 8: when the keepsakes of a change set went.
-const PURGED: &str = "ALTER TABLE change_set ADD COLUMN purged TEXT;";
+/// What came with version 8: when the keepsakes of a change set went, and how much was written in the window that it ended.
+const PURGED: &str =
+    "ALTER TABLE change_set ADD COLUMN purged TEXT; ALTER TABLE change_set ADD COLUMN written INTEGER;";
 /// What came with version 7: audits of the whole host, and what the last of them found; who made a change set, and with what
 /// command.
 const AUDITS: &str = "

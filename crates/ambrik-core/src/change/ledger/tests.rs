@@ -220,6 +220,7 @@ fn what_is_one_deployment(#[case] course: &str, #[case] want: &[i64]) {
                 who: None,
                 line: None,
                 purged: None,
+                written: None,
             },
         );
         phase = then;

@@ -337,3 +337,59 @@ impl<'a> Layer<'a> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use rstest::rstest;
+    use serde_json::Value;
+
+    use super::super::{ACCEPT_KEYS, ACCESS_KEYS, PART_KEYS};
+    use super::*;
+    use crate::site::{Use, Word, Write};
+
+    fn keys(schema: &Value) -> BTreeSet<&str> {
+        schema["properties"].as_object().unwrap().keys().map(String::as_str).collect()
+    }
+
+    fn set<'k>(keys: &[&'k str]) -> BTreeSet<&'k str> {
+        keys.iter().copied().collect()
+    }
+
+    /// What editors are told of the files is what is read: each section, each key, each word.
+    #[rstest]
+    #[case::site("site-file", LayerKind::Site)]
+    #[case::outline("outline", LayerKind::Outline)]
+    #[case::host("host-file", LayerKind::Host)]
+    fn schemas_for_editors_are_true(#[case] name: &str, #[case] kind: LayerKind) {
+        let file = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schemas/{name}.json"));
+        let schema: Value = serde_json::from_str(&std::fs::read_to_string(file).unwrap()).unwrap();
+        let of = |section: &str| &schema["properties"][section];
+        assert_eq!(keys(&schema), set(kind.sections()));
+        let (defaults, known) = kind.defaults();
+        assert_eq!(keys(of(defaults)), set(known));
+        assert_eq!(keys(&of("access")["items"]), set(ACCESS_KEYS));
+        assert_eq!(keys(&of("accept")["items"]), set(ACCEPT_KEYS));
+        if kind == LayerKind::Host {
+            assert_eq!((keys(of("keep")), keys(of("audit"))), (set(KEEP_KEYS), set(AUDIT_KEYS)));
+            return;
+        }
+        assert_eq!((keys(of("selinux")), keys(&of("part")["items"])), (set(SELINUX_KEYS), set(PART_KEYS)));
+        let words = |key: &str| -> Vec<&str> {
+            let list = of("part")["items"]["properties"][key]["enum"].as_array().unwrap();
+            list.iter().map(|word| word.as_str().unwrap()).collect()
+        };
+        assert_eq!(
+            words("use").iter().copied().collect::<BTreeSet<_>>(),
+            Use::WORDS.iter().map(|(word, _)| *word).collect()
+        );
+        assert_eq!(
+            words("write").iter().copied().collect::<BTreeSet<_>>(),
+            Write::WORDS.iter().map(|(word, _)| *word).collect()
+        );
+        if kind == LayerKind::Site {
+            assert_eq!(keys(of("site")), set(SITE_KEYS));
+        }
+    }
+}
