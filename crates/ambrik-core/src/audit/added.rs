@@ -1,7 +1,10 @@
 //! Findings that come from elsewhere than the walk: what is on record, what was asked, what holds for the host.
 
 use std::collections::HashSet;
-use std::path::PathBuf;
+use std::ffi::{CString, OsStr};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
 
 use jiff::civil::Date;
 
@@ -10,7 +13,7 @@ use super::{Audit, AuditSetting, HttpAnswers};
 use crate::check::{self, Raised};
 use crate::label::SiteLabels;
 use crate::site::Switch;
-use crate::tree::{Host, Resolved};
+use crate::tree::{Host, sys};
 
 impl Audit {
     /// Adds the finding that code changed and that nobody has answered for it: paths, and how. What is gone by now is none.
@@ -22,18 +25,23 @@ impl Audit {
         today: Date,
     ) -> Self {
         let known: HashSet<PathBuf> = std::mem::take(&mut self.wrong.changed).into_iter().collect();
-        // They come by folders: each is looked for once.
-        let mut last: Option<(PathBuf, Option<Resolved>)> = None;
+        // They come by folders: each is opened once, from the root on.
+        let root = host.resolve(&self.site.root).ok();
+        let mut last: Option<(PathBuf, Option<OwnedFd>)> = None;
         let mut there = Vec::new();
         for (path, how) in unproven {
             let path = self.site.root.join(path);
             let (above, name) = (path.parent().unwrap_or(&path), path.file_name().unwrap_or_default());
-            let folder = match last.take().filter(|(known, _)| known == above) {
-                Some(folder) => folder,
-                None => (above.to_owned(), host.resolve(above).ok()),
-            };
-            let is_there = folder.1.as_ref().is_some_and(|folder| folder.has(name));
-            last = Some(folder);
+            if last.as_ref().is_none_or(|(known, _)| known != above) {
+                let folder = match (above.strip_prefix(&self.site.root), &root) {
+                    (Ok(below), Some(root)) => folder_below(&root.handle, below),
+                    // A part outside the root.
+                    _ => host.resolve(above).ok().map(|found| found.handle),
+                };
+                last = Some((above.to_owned(), folder));
+            }
+            let folder = last.as_ref().and_then(|(_, folder)| folder.as_ref());
+            let is_there = folder.is_some_and(|folder| is_in(folder, name));
             if is_there && !known.contains(&path) {
                 there.push((check::changed(how), path));
             }
@@ -121,4 +129,16 @@ impl Audit {
         self.wrong.findings = findings.sorted();
         self
     }
+}
+
+/// A folder below another one that is held open; no links are followed.
+fn folder_below(root: &OwnedFd, below: &Path) -> Option<OwnedFd> {
+    below.components().try_fold(root.try_clone().ok()?, |dir, name| {
+        sys::pin_directory(&dir, &CString::new(name.as_os_str().as_bytes()).ok()?).ok()
+    })
+}
+
+/// Whether something of this name is in a folder; links are not followed.
+fn is_in(folder: &OwnedFd, name: &OsStr) -> bool {
+    CString::new(name.as_bytes()).is_ok_and(|name| sys::look(folder, &name).is_ok())
 }

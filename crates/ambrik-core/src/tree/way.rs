@@ -105,13 +105,6 @@ pub struct Resolved {
     pub way: Way,
 }
 
-impl Resolved {
-    /// Whether something of this name is in it; links are not followed.
-    pub(crate) fn has(&self, name: &OsStr) -> bool {
-        CString::new(name.as_bytes()).is_ok_and(|name| sys::look(&self.handle, &name).is_ok())
-    }
-}
-
 /// Why a path could not be reached.
 #[derive(Debug, thiserror::Error)]
 pub enum WayError {
