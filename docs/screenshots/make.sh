@@ -37,8 +37,9 @@ prompt() { printf "printf '\\\\033[1m\$ %s\\\\033[0m\\\\n'; %s --color always" "
 picture demo 46 "head -n 46 $work/demo.txt"
 rm -rf $demo
 ambrik demo $demo --build-only > /dev/null
-picture accounts 13 "$(prompt "ambrik --host $demo accounts")"
+picture accounts 26 "$(prompt "ambrik --host $demo accounts")"
 picture survey 32 "$(prompt "ambrik --host $demo survey /srv/www/berths")"
+picture sites 33 "$(prompt "ambrik --host $demo audit") | head -n 31"
 picture audit 33 "$(prompt "ambrik --host $demo audit notices")"
 picture why 31 "$(prompt "ambrik --host $demo why /srv/www/tidewatch/data/lock"); echo; $(prompt "ambrik --host $demo why --writable tidewatch")"
 picture set-preview 22 "$(prompt "ambrik --host $demo set berths --preview")"

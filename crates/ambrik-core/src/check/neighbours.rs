@@ -63,7 +63,7 @@ fn reached(case: &Case<'_>) -> Option<Reason> {
         };
         ways.entry(way).or_default().push(&neighbour.site);
     }
-    let says: Vec<String> = ways.iter().map(|(way, sites)| format!("{} {way}", sites.join(" and "))).collect();
+    let says: Vec<String> = ways.iter().map(|(way, sites)| format!("{} {way}", few(sites))).collect();
     (!says.is_empty()).then(|| Reason::Says(says.join("; ")))
 }
 
@@ -75,4 +75,12 @@ fn through(case: &Case<'_>, ids: &Ids, want: Perm) -> String {
         Class::Group => format!("through group {}", case.accounts.group_shown(case.facts.rights.gid)),
         Class::Other => "open to every account".into(),
     }
+}
+
+/// So many are named; of more, how many more there are.
+const MOST_NAMED: usize = 4;
+
+fn few(sites: &[&str]) -> String {
+    let more = sites.len().saturating_sub(MOST_NAMED);
+    if more < 2 { sites.join(" and ") } else { format!("{} and {more} more", sites[..MOST_NAMED].join(" and ")) }
 }
