@@ -205,7 +205,12 @@ impl Session<'_> {
         let folder = self.beside("host.d");
         let is_there = |path: &Path| self.place(path).map(|place| place.is_there());
         let mut files: Vec<PathBuf> = is_there(&file)?.then_some(file).into_iter().collect();
-        files.extend(self.toml_files(&folder).unwrap_or_default());
+        match self.toml_files(&folder) {
+            Ok(dropped_in) => files.extend(dropped_in),
+            Err(error) if error.is_missing() => {}
+            // What holds for all sites is not left out because it cannot be seen.
+            Err(error) => return Err(Failure::usage(format!("cannot list {}: {error}", Shown(&folder)))),
+        }
         Ok(files)
     }
 

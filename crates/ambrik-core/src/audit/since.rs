@@ -1,12 +1,13 @@
 //! Since when, at the earliest, something is wrong: change times, which nobody can set, against when it was known to be right.
 
+use super::finding::Found;
 use super::{Audit, Finding, PutRight};
 use crate::account::{Accounts, Uid};
 use crate::entry::Nanos;
 use crate::tree::Host;
 
-/// As many paths of a finding are looked at again.
-const MOST_PATHS: usize = 200;
+/// As many paths of a finding are looked at again, where the walk did not keep when they were changed.
+const MOST_ASKED: usize = 200;
 
 /// When a site was known to be right, in nanoseconds since 1970.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -51,21 +52,43 @@ impl Audit {
     fn since(&self, finding: &Finding, host: &Host, accounts: &Accounts, known: KnownRight) -> Option<Since> {
         let of_set = known.set.filter(|_| self.put_right(finding) == PutRight::Set);
         let after = known.clean_audit.max(of_set);
-        let facts: Vec<_> = self
-            .paths(finding)
-            .take(MOST_PATHS)
-            .filter_map(|path| host.resolve_link(&self.site.root.join(path)).ok())
-            .map(|found| found.facts)
-            .collect();
+        let facts = self.facts_of(finding, host)?;
         let until = facts.iter().map(|facts| facts.changed).max()?;
         if let Some(right) = after.filter(|right| until < *right) {
             return Some(Since::NotThePaths { right });
         }
-        let owner = facts.first().map(|facts| facts.rights.uid)?;
+        let owner = facts.first().map(|facts| facts.owner)?;
         // A new owner is given by root; who made something new owns it.
         let made_since = |born: Nanos| after.is_some_and(|after| born > after);
-        let all_his = facts.iter().all(|facts| facts.rights.uid == owner && made_since(facts.id.born));
+        let all_his = facts.iter().all(|facts| facts.owner == owner && made_since(facts.born));
         let by = (all_his && owner != self.site.keeper.ids.uid && owner != Uid(0)).then(|| accounts.user_shown(owner));
         Some(Since::Between { after, until, by })
     }
+
+    /// When each path of a finding was changed last; nothing where that would be known of some of them only.
+    fn facts_of(&self, finding: &Finding, host: &Host) -> Option<Vec<TimedPath>> {
+        let asked = finding.paths.iter().filter(|found| matches!(found, Found::Path(_))).count();
+        if asked > MOST_ASKED {
+            return None;
+        }
+        let facts = |found: &Found| match found {
+            Found::Deviation(number) => {
+                let deviant = &self.seen.deviants[*number as usize];
+                let owner = deviant.verdict.rights.uid;
+                Some(TimedPath { changed: deviant.changed, born: deviant.id.born, owner })
+            }
+            Found::Path(path) => {
+                let facts = host.resolve_link(path).ok()?.facts;
+                Some(TimedPath { changed: facts.changed, born: facts.id.born, owner: facts.rights.uid })
+            }
+        };
+        finding.paths.iter().map(facts).collect()
+    }
+}
+
+/// What tells when a path became what it is.
+struct TimedPath {
+    changed: Nanos,
+    born: Nanos,
+    owner: Uid,
 }

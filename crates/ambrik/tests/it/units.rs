@@ -32,7 +32,7 @@ fn start(host: &TestHost, unit: &str, without: &str) -> Vec<Ran> {
     lines
         .map(|line| {
             let words: Vec<&str> = line.split_whitespace().collect();
-            assert_eq!(words[0], "/usr/bin/ambrik");
+            assert_eq!(words[0].trim_start_matches('-'), "/usr/bin/ambrik");
             let mut command = Command::new("setpriv");
             command.args(["--bounding-set", &set, "--no-new-privs"]).arg(env!("CARGO_BIN_EXE_ambrik"));
             command.args(["--host", &host.at("").to_string_lossy()]).args(&words[1..]);
