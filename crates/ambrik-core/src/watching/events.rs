@@ -67,7 +67,12 @@ pub struct Listener {
     mounts: Mounts,
     own: Option<(u64, u64)>,
     buffer: Vec<u8>,
+    /// Folders by their handles, as long as no folder gets another name; most of them are no site's.
+    folders: HashMap<Vec<u8>, Option<PathBuf>>,
 }
+
+/// As many folders are remembered.
+const MOST_FOLDERS: usize = 50_000;
 
 /// What was heard.
 #[derive(Debug, Default)]
@@ -100,7 +105,7 @@ impl Listener {
             return Err(ListenError::Failed("none of the file systems can be marked".into()));
         }
         let own = std::fs::metadata("/proc/self/exe").ok().map(|meta| (meta.dev(), meta.ino()));
-        Ok((Self { group, mounts, own, buffer: Vec::new() }, unheard))
+        Ok((Self { group, mounts, own, buffer: Vec::new(), folders: HashMap::new() }, unheard))
     }
 
     /// Waits until something is there to be read, or the time is over, or a signal came.
@@ -112,9 +117,8 @@ impl Listener {
     /// All that is there to be read.
     pub fn read(&mut self) -> io::Result<Heard> {
         let mut heard = Heard::default();
-        // A process does many things, and much is done in one folder.
+        // A process does many things.
         let mut who: HashMap<i32, Option<By>> = HashMap::new();
-        let mut folders: HashMap<Vec<u8>, Option<PathBuf>> = HashMap::new();
         loop {
             let events = match self.group.read_events(&mut self.buffer) {
                 Ok(events) => events,
@@ -131,12 +135,16 @@ impl Listener {
                 else {
                     continue;
                 };
-                let folder = folders.entry(handle.to_vec()).or_insert_with(|| {
+                let is = |mask: u64| event.mask() & mask != 0;
+                if self.folders.len() > MOST_FOLDERS || (is(FAN_ONDIR) && is(FAN_MOVED_FROM | FAN_MOVED_TO)) {
+                    // What is in a folder has another path with it.
+                    self.folders.clear();
+                }
+                let folder = self.folders.entry(handle.to_vec()).or_insert_with(|| {
                     let found = resolve_file_handle_in(self.mounts.candidates(), Some(fsid), handle).ok()?;
                     (!found.as_os_str().as_bytes().ends_with(b" (deleted)")).then_some(found)
                 });
                 let Some(folder) = folder else { continue };
-                let is = |mask: u64| event.mask() & mask != 0;
                 let (own, pid) = (self.own, event.pid());
                 heard.events.push(Event {
                     path: if name == "." { folder.clone() } else { folder.join(name) },
