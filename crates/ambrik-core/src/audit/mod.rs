@@ -12,6 +12,8 @@ mod start;
 mod table;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -20,13 +22,13 @@ use jiff::civil::Date;
 use crate::account::Accounts;
 use crate::check::{self, Check, Raised, Reason, Remedy, Severity};
 use crate::entry::{Kind, Nanos, Rights};
-use crate::inspect::{Deviation, Spot, Start, Unseen};
+use crate::inspect::{Deviation, DirData, Spot, Start, Unseen};
 use crate::label::{Labels, Lasting, Module};
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Accept, Access, Phase, Site};
 use crate::starts::SiteError;
-use crate::tree::{Failure, Host, Progress};
+use crate::tree::{Dir, Failure, Host, Progress};
 use crate::want::Solver;
 
 use finding::Found;
@@ -190,9 +192,21 @@ pub struct ToChange {
 impl Audit {
     /// The paths of a finding, relative to the root, or absolute outside it; in order.
     pub fn paths<'f>(&'f self, finding: &'f Finding) -> impl Iterator<Item = PathBuf> + 'f {
-        finding.paths.iter().map(|found| match found {
-            Found::Deviation(number) => self.relative(&self.path(&self.seen.deviants[*number as usize])),
+        // They come by folders: what a folder is called is put together once.
+        let mut folder: Option<(&Arc<Dir<DirData>>, PathBuf)> = None;
+        finding.paths.iter().map(move |found| match found {
             Found::Path(path) => self.relative(path),
+            Found::Deviation(number) => match &self.seen.deviants[*number as usize].spot {
+                Spot::Start(number) => self.relative(&self.seen.starts[*number as usize].path),
+                Spot::In(dir, name) => {
+                    let known = folder.take().filter(|(known, _)| Arc::ptr_eq(known, dir));
+                    let (dir, path) = known.unwrap_or_else(|| (dir, self.relative(&dir.path())));
+                    let name = OsStr::from_bytes(name.to_bytes());
+                    let found = if path == Path::new(".") { PathBuf::from(name) } else { path.join(name) };
+                    folder = Some((dir, path));
+                    found
+                }
+            },
         })
     }
 

@@ -9,7 +9,7 @@ use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::site::Accept;
 use serde::Serialize;
 
-use super::json::{Each, PathText, print};
+use super::json::{Each, LossyPath, PathText, print};
 use crate::failure::Wrong;
 
 #[derive(Serialize)]
@@ -287,7 +287,7 @@ fn finding_document<'a>(
         severity: finding.severity().word(),
         part: audit.part_shown(finding.part).to_owned(),
         count: finding.count(),
-        paths: Each(move || audit.paths(finding).map(|path| path.to_string_lossy().into_owned())),
+        paths: Each(move || audit.paths(finding).map(LossyPath)),
         not_utf8: lossy.then_some({
             Each(move || audit.paths(finding).filter(|path| path.to_str().is_none()).map(|path| PathText::owned(&path)))
         }),
