@@ -12,8 +12,8 @@ use super::table::{Cell, PartLine};
 use super::{Audit, AuditSetting, Judgement, Observation, ToChange, Touched};
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Pages, Reason, Sniffing};
-use crate::entry::{Identity, Kind, Rights};
-use crate::host::{Holder, held_by};
+use crate::entry::{Kind, Rights};
+use crate::host::{HeldFiles, held_by};
 use crate::inspect::{Deviation, DirData, Inspector, NamedIds, PathJudge, Spot, Start, Unseen};
 use crate::label::SiteLabels;
 use crate::named::{Sought, named};
@@ -70,9 +70,8 @@ pub(super) fn look(
     let labels = setting.labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let mut judge = PathJudge::new(&policy, &solver, &people, setting.accounts, setting.host, labels.as_ref());
 
-    if setting.only.is_none() {
-        judge.held = held(setting, site);
-    }
+    let held = if setting.only.is_none() { held(setting, site) } else { HeldFiles::default() };
+    judge.held = held.files;
     if setting.sniff {
         judge.sniffing = Some(Sniffing::new(MOST_SNIFFED));
         judge.pages = Some(Pages::new());
@@ -149,6 +148,11 @@ pub(super) fn look(
     let served = site.served_folder().unwrap_or_else(|| site.root.clone());
     for (below, raised) in together {
         audit = audit.with(raised, served.join(below), setting.today);
+    }
+    if held.unseen > 0 {
+        let says = "what processes of PHP's account hold open for writing: that needs CAP_SYS_PTRACE";
+        // Where that is how the host is, an exception can say so.
+        audit = audit.with(check::could_not_look(says), site.root.clone(), setting.today);
     }
     let open_folder = check::open_folder(site);
     for (check, concern) in check::judge_host(site, &people).into_iter().chain(open_folder) {
@@ -235,11 +239,11 @@ fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
 }
 
 /// What PHP holds open for writing, where that can be seen and its account is one of its own.
-fn held(setting: &AuditSetting<'_>, site: &Site) -> HashMap<Identity, Holder> {
+fn held(setting: &AuditSetting<'_>, site: &Site) -> HeldFiles {
     let php = site.php.ids.uid;
     let own = ![Uid::ROOT, site.keeper.ids.uid].contains(&php);
     let seen = setting.host.is_this() && rustix::process::geteuid().is_root();
-    if own && seen { held_by(php) } else { HashMap::new() }
+    if own && seen { held_by(php) } else { HeldFiles::default() }
 }
 
 /// What is made of the missing parts, and of what leads there, with its label.

@@ -39,7 +39,7 @@ pub use open_files::{Holding, OpenFiles, open_below};
 pub use php_settings::{PhpSetting, PhpSettings};
 pub use program::Keep;
 pub use still_open::Holder;
-pub(crate) use still_open::held_by;
+pub(crate) use still_open::{HeldFiles, held_by};
 pub use tie::{AccountAnswer, Hint, Runs, Undecided};
 
 /// The programs that are looked for.

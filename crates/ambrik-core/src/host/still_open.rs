@@ -35,10 +35,10 @@ impl fmt::Display for Holder {
 }
 
 /// The files that processes of `uid` on this system hold open for writing, or have mapped shared and writable, by their
-/// inodes: a path means nothing where a process has mounts of its own. What cannot be looked at is left out.
+/// inodes: a path means nothing where a process has mounts of its own.
 #[must_use]
-pub(crate) fn held_by(uid: Uid) -> HashMap<Identity, Holder> {
-    let mut found = HashMap::new();
+pub(crate) fn held_by(uid: Uid) -> HeldFiles {
+    let mut found = HeldFiles::default();
     let Ok(proc) = rustix::fs::open("/proc", rustix::fs::OFlags::DIRECTORY, rustix::fs::Mode::empty()) else {
         return found;
     };
@@ -48,10 +48,20 @@ pub(crate) fn held_by(uid: Uid) -> HashMap<Identity, Holder> {
         let Some(pid) = pid else { continue };
         let Ok(folder) = sys::open_directory(&proc, &name) else { continue };
         if let Some(process) = HoldingProcess::of(folder, pid, uid) {
-            process.add_to(&mut found);
+            process.add_to(&mut found.files);
+            found.unseen += usize::from(process.is_closed());
         }
     }
     found
+}
+
+/// What processes hold open for writing.
+#[derive(Debug, Default)]
+pub(crate) struct HeldFiles {
+    /// By inode.
+    pub(crate) files: HashMap<Identity, Holder>,
+    /// How many of the processes could not be looked into.
+    pub(crate) unseen: usize,
 }
 
 struct HoldingProcess {
@@ -85,6 +95,21 @@ impl HoldingProcess {
         {
             found.entry(id).or_insert_with(|| self.holder(mapped));
         }
+    }
+
+    /// Whether it is there, and what it has open cannot be seen.
+    fn is_closed(&self) -> bool {
+        use rustix::io::Errno;
+        let refused = |errno: &Errno| matches!(*errno, Errno::ACCESS | Errno::PERM);
+        // The names can be listed by who may read folders; what is behind them is another right (ptrace(2), PTRACE_MODE_READ).
+        let behind = sys::open_directory(&self.folder, c"fd").and_then(|handles| {
+            let names = sys::names(&handles)?;
+            names.iter().try_for_each(|name| match sys::look_behind(&handles, name) {
+                Err(errno) if refused(&errno) => Err(errno),
+                _ => Ok(()),
+            })
+        });
+        behind.is_err_and(|errno| refused(&errno))
     }
 
     /// The regular files that it has open for writing.
@@ -169,14 +194,15 @@ mod tests {
             sys::look_at(&file).unwrap().id
         };
         let found = held_by(me);
+        let found = found.files;
         let holder = found.get(&id(&written)).unwrap();
         assert_eq!((holder.pid, &*holder.program, holder.mapped), (one.id(), "cat", false));
         assert!(!found.contains_key(&id(&read)));
-        assert!(!held_by(Uid(u32::MAX - 5)).contains_key(&id(&written)));
+        assert!(!held_by(Uid(u32::MAX - 5)).files.contains_key(&id(&written)));
         for child in [&mut one, &mut other] {
             drop(child.stdin.take());
             child.wait().unwrap();
         }
-        assert!(!held_by(me).contains_key(&id(&written)));
+        assert!(!held_by(me).files.contains_key(&id(&written)));
     }
 }

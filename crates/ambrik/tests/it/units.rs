@@ -139,3 +139,36 @@ fn windows_are_ended(#[case] hours: i64, #[case] ended: bool) {
     let other = fs::metadata(host.at("srv/www/tidewatch/index.php")).unwrap();
     assert_eq!(std::os::unix::fs::MetadataExt::mode(&other) & 0o777, 0o666, "a site without a window is left alone");
 }
+
+/// Without the capability that looks into processes it is said that what they hold open is not known.
+#[test]
+fn what_processes_hold_is_not_said_unseen() {
+    if !is_root() {
+        return;
+    }
+    let dir = tempfile::tempdir_in("/var/tmp").unwrap();
+    let at = |path: &str| dir.path().join(path);
+    fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    fs::create_dir_all(at("site")).unwrap();
+    fs::create_dir(at("sites")).unwrap();
+    fs::write(at("site/index.php"), "<?php\n").unwrap();
+    let text = format!("[site]\nroot = \"{}\"\n[accounts]\nphp = \"www-data\"\n", at("site").display());
+    fs::write(at("sites/berths.toml"), text).unwrap();
+    let mut php =
+        Command::new("setpriv").args(["--reuid", "33", "--clear-groups", "cat"]).stdin(Stdio::piped()).spawn().unwrap();
+    // It is PHP's own once it has given up being root.
+    let uid = || std::os::unix::fs::MetadataExt::uid(&fs::metadata(format!("/proc/{}", php.id())).unwrap());
+    while uid() != 33 {
+        std::thread::yield_now();
+    }
+    let checks = |set: &str| {
+        let mut command = Command::new("setpriv");
+        command.args(["--bounding-set", set, "--no-new-privs"]).arg(env!("CARGO_BIN_EXE_ambrik"));
+        command.arg("--sites").arg(at("sites")).arg("--state").arg(at("state")).args(["audit", "--format", "json"]);
+        String::from_utf8_lossy(&command.output().unwrap().stdout).into_owned()
+    };
+    assert!(checks("-all,+dac_read_search").contains("CAP_SYS_PTRACE"));
+    assert!(!checks("-all,+dac_read_search,+sys_ptrace").contains("CAP_SYS_PTRACE"));
+    drop(php.stdin.take());
+    php.wait().unwrap();
+}
