@@ -140,7 +140,7 @@ impl<'s> Terminal<'s> {
     pub(crate) fn say(&mut self, words: &str) {
         if !self.quiet {
             // That a remark cannot be written must not stop the work.
-            let _ = writeln!(self.err, "{}", self.pasted.in_text(words));
+            let _ = writeln!(self.err, "{}", on_lines(&self.pasted.in_text(words)));
         }
     }
 
@@ -164,7 +164,7 @@ impl<'s> Terminal<'s> {
 
     /// Says something that must be known, `-q` or not.
     pub(crate) fn warn(&mut self, words: &str) {
-        let _ = writeln!(self.err, "ambrik: {}", self.pasted.in_text(words));
+        let _ = writeln!(self.err, "{}", on_lines(&format!("ambrik: {}", self.pasted.in_text(words))));
     }
 
     /// Names each path that failed with its reason; of very many with the same reason, the first.
@@ -208,7 +208,7 @@ impl<'s> Terminal<'s> {
     /// Tells why a command ended early.
     pub(crate) fn report(&mut self, failure: &Failure) -> Exit {
         for line in failure.message.lines() {
-            let _ = writeln!(self.err, "ambrik: {}", self.pasted.in_text(line));
+            let _ = writeln!(self.err, "{}", on_lines(&format!("ambrik: {}", self.pasted.in_text(line))));
         }
         failure.exit
     }
@@ -217,6 +217,15 @@ impl<'s> Terminal<'s> {
     pub(crate) fn run_again(&mut self, line: Vec<std::ffi::OsString>) -> Exit {
         crate::run(line, &mut *self.out, &mut *self.err)
     }
+}
+
+/// A remark as wide as the terminal that it is read on; in logs and pipes a line stays one.
+fn on_lines(words: &str) -> String {
+    if !io::stderr().is_terminal() {
+        return words.to_owned();
+    }
+    let options = textwrap::Options::new(crate::output::width()).subsequent_indent("    ").break_words(false);
+    words.lines().map(|line| textwrap::fill(line, &options)).collect::<Vec<_>>().join("\n")
 }
 
 /// A stream without colours.

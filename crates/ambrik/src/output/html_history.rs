@@ -40,7 +40,7 @@ fn facts(report: &SetReport<'_>) -> Markup {
                 @if let Some(line) = &set.line { tr { th scope="row" { "Command" } td { code { (line) } } } }
                 tr { th scope="row" { "Phase" } td { (phases.0) @if phases.0 != phases.1 { ", then " (phases.1) } } }
                 @if let Some(by) = set.undone_by { tr { th scope="row" { "Taken back" } td { "by change set " (by) } } }
-                @else { tr { th scope="row" { "Taken back by" } td { code { "ambrik undo " (set.id) } } } }
+                @else { tr { th scope="row" { "To take it back" } td { code { "ambrik undo " (set.id) } } } }
             }
         }
     }

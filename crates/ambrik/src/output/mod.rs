@@ -74,6 +74,8 @@ pub(crate) fn paths(n: u64) -> String {
     counted(n, "path", "paths")
 }
 
+pub(crate) use table::width;
+
 /// A number with the word for one or for several.
 pub(crate) fn counted(n: u64, one: &str, several: &str) -> String {
     format!("{} {}", number(n), if n == 1 { one } else { several })
