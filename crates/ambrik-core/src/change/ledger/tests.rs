@@ -94,7 +94,7 @@ fn the_files_are_for_the_owner_alone() {
 }
 
 #[rstest]
-fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6)] version: i64) {
+fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6, 7)] version: i64) {
     let dir = tempfile::tempdir().unwrap();
     let state = StateDir::open_or_create(&dir.path().join("state")).unwrap();
     state.ensure_file(FILE).unwrap();
