@@ -161,6 +161,12 @@ impl<'s> Session<'s> {
         set.process == i64::from(std::process::id()) && set.begun >= self.began
     }
 
+    /// Whether this run made a change set.
+    pub(crate) fn has_changed(&mut self) -> Result<bool, Failure> {
+        let sets = self.records()?.sets;
+        Ok(sets.iter().any(|set| self.is_of_this_run(set)))
+    }
+
     /// Whether it is this host that is looked at.
     pub(crate) const fn is_this_host(&self) -> bool {
         self.host.is_none()

@@ -28,8 +28,8 @@ pub struct Keepsake {
     pub bytes: u64,
 }
 
-/// What a purge would remove.
-#[derive(Debug, Default)]
+/// What a purge would remove, or did.
+#[derive(Debug)]
 pub struct PurgePlan {
     /// The keepsakes, those of the oldest change set first.
     pub keepsakes: Vec<Keepsake>,
@@ -41,6 +41,10 @@ pub struct PurgePlan {
     pub audits_before: Option<Timestamp>,
     /// The sites that are open, or of which a run was stopped: nothing of theirs goes.
     pub spared: BTreeSet<String>,
+    /// The sites that another run held: of theirs nothing was removed.
+    pub held: BTreeSet<String>,
+    ages: KeptFor,
+    at: Timestamp,
 }
 
 impl PurgePlan {
@@ -61,6 +65,17 @@ impl PurgePlan {
     pub fn sites(&self) -> BTreeSet<&str> {
         self.sets.iter().chain(&self.closed).map(|set| &*set.site).collect()
     }
+
+    /// Leaves what is another's, or what was needed by the time the sites were locked.
+    fn only(&mut self, held: BTreeSet<String>, now: &Self) {
+        let ids = |sets: &[ChangeSet]| sets.iter().map(|set| set.id).collect::<BTreeSet<_>>();
+        let (sets, closed) = (ids(&now.sets), ids(&now.closed));
+        self.sets.retain(|set| sets.contains(&set.id) && !held.contains(&set.site));
+        self.closed.retain(|set| closed.contains(&set.id) && !held.contains(&set.site));
+        let stays = [ids(&self.sets), ids(&self.closed)];
+        self.keepsakes.retain(|keepsake| stays.iter().any(|sets| sets.contains(&keepsake.set)));
+        self.held = held;
+    }
 }
 
 /// The keepsakes that are there, those of the oldest change set first.
@@ -78,7 +93,7 @@ pub fn kept(ledger: &Ledger, state: &StateDir) -> Result<Vec<Keepsake>, LedgerEr
 }
 
 /// What is older than it is kept for. What the newest record is of stays, and what tells audits which code archives brought; so
-/// does all of a site that is open, or whose last run was stopped.
+/// does all of a site that is open, or whose last run was stopped, and the record of a keepsake that is kept longer.
 ///
 /// # Errors
 /// Where the ledger or the state directory cannot be read.
@@ -100,12 +115,18 @@ pub fn plan_purge(ledger: &Ledger, state: &StateDir, ages: KeptFor, now: Timesta
     };
     let audits_before = before(ages.history);
     let needed = ledger.delivering()?;
+    let without: BTreeSet<i64> = sets.iter().filter(old(before(ages.keepsakes))).map(|set| set.id).collect();
+    let purged: BTreeSet<i64> = sets.iter().filter(|set| set.purged.is_some()).map(|set| set.id).collect();
+    let (keepsakes, kept_on): (Vec<_>, Vec<_>) = kept(ledger, state)?
+        .into_iter()
+        .partition(|keepsake| without.contains(&keepsake.set) || purged.contains(&keepsake.set));
+    let kept_on: BTreeSet<i64> = kept_on.iter().map(|keepsake| keepsake.set).collect();
     let newest = sets.first().map(|set| set.id);
     let mut going: BTreeSet<i64> = sets
         .iter()
         .filter(old(audits_before))
         .map(|set| set.id)
-        .filter(|id| Some(*id) != newest && !needed.contains(id))
+        .filter(|id| Some(*id) != newest && !needed.contains(id) && !kept_on.contains(id))
         .collect();
     // One that another stands by stays with it.
     loop {
@@ -117,10 +138,6 @@ pub fn plan_purge(ledger: &Ledger, state: &StateDir, ages: KeptFor, now: Timesta
         }
         going.retain(|id| !bound.contains(id));
     }
-    let without: BTreeSet<i64> = sets.iter().filter(old(before(ages.keepsakes))).map(|set| set.id).collect();
-    let purged: BTreeSet<i64> = sets.iter().filter(|set| set.purged.is_some()).map(|set| set.id).collect();
-    let mut keepsakes = kept(ledger, state)?;
-    keepsakes.retain(|keepsake| [&going, &without, &purged].iter().any(|sets| sets.contains(&keepsake.set)));
     let emptied: BTreeSet<i64> = keepsakes.iter().map(|keepsake| keepsake.set).collect();
     let (mut gone, mut closed) = (Vec::new(), Vec::new());
     for set in sets.into_iter().rev() {
@@ -130,34 +147,33 @@ pub fn plan_purge(ledger: &Ledger, state: &StateDir, ages: KeptFor, now: Timesta
             closed.push(set);
         }
     }
-    Ok(PurgePlan { keepsakes, sets: gone, closed, audits_before, spared })
+    Ok(PurgePlan { keepsakes, sets: gone, closed, audits_before, spared, held: BTreeSet::new(), ages, at: now })
 }
 
 /// Removes it: first the record says so, durably, then the keepsakes go, then the ledger is made as small as what is in it. Sites
-/// that another run holds are left for the next time. Answers how many bytes of keepsakes went.
+/// that another run holds are left for the next time, and so is what became needed since it was planned. Answers what went.
 ///
 /// # Errors
 /// Where the ledger cannot be written, or a keepsake not be removed: what is on record as gone is removed by the next purge.
-pub fn purge(plan: &PurgePlan, ledger: &mut Ledger, state: &StateDir) -> Result<u64, LedgerError> {
+pub fn purge(mut plan: PurgePlan, ledger: &mut Ledger, state: &StateDir) -> Result<PurgePlan, LedgerError> {
     let (mut locks, mut held) = (Vec::new(), BTreeSet::new());
     for site in plan.sites() {
         match state.lock(site, "purge") {
             Ok(lock) => locks.push(lock),
-            Err(StateError::Locked { .. }) => drop(held.insert(site)),
+            Err(StateError::Locked { .. }) => drop(held.insert(site.to_owned())),
             Err(error) => return Err(error.into()),
         }
     }
-    let free = |set: &&ChangeSet| !held.contains(&*set.site);
-    let sets: Vec<i64> = plan.sets.iter().filter(free).map(|set| set.id).collect();
-    let closed: Vec<i64> = plan.closed.iter().filter(free).map(|set| set.id).collect();
+    let now = plan_purge(ledger, state, plan.ages, plan.at)?;
+    plan.only(held, &now);
+    let ids = |sets: &[ChangeSet]| sets.iter().map(|set| set.id).collect::<Vec<_>>();
+    let (sets, closed) = (ids(&plan.sets), ids(&plan.closed));
     ledger.close(&sets)?;
     ledger.close(&closed)?;
-    let mut bytes = 0;
-    for keepsake in plan.keepsakes.iter().filter(|kept| sets.contains(&kept.set) || closed.contains(&kept.set)) {
+    for keepsake in &plan.keepsakes {
         state.remove_keepsake(&keepsake.name)?;
-        bytes += keepsake.bytes;
     }
     ledger.forget(&sets, plan.audits_before)?;
     ledger.compact()?;
-    Ok(bytes)
+    Ok(plan)
 }

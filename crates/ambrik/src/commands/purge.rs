@@ -51,24 +51,24 @@ pub(crate) fn run(args: &PurgeArgs, session: &mut Session<'_>) -> Result<Exit, F
     };
     let state = session.state()?;
     let plan = plan_purge(&ledger, &state, ages, Timestamp::now())?;
-    let report = |freed: Option<u64>| PurgeReport { plan: &plan, freed };
+    let planned = PurgeReport { plan: &plan, is_done: false };
     if plan.is_empty() || args.preview {
-        session.terminal.write(&report(None))?;
+        session.terminal.write(&planned)?;
         return Ok(if plan.is_empty() { Exit::Clean } else { Exit::Findings });
     }
     if session.terminal.tells() {
-        session.terminal.write(&report(None))?;
+        session.terminal.write(&planned)?;
     }
     if !go_on(session, args.yes, "Remove them for good?")? {
         session.terminal.say("nothing was removed");
         return Ok(Exit::Usage);
     }
-    let freed = purge(&plan, &mut ledger, &state)?;
-    session.terminal.write(&report(Some(freed)))?;
+    let plan = purge(plan, &mut ledger, &state)?;
+    session.terminal.write(&PurgeReport { plan: &plan, is_done: true })?;
     Ok(Exit::Clean)
 }
 
-/// What the host file says goes at the end of what changed something; that it could not is told with `-v`, and stops nothing.
+/// What the host file says goes at the end of a run that changed something; that it could not is told with `-v`, and stops nothing.
 pub(crate) fn by_host_file(session: &mut Session<'_>) {
     match purge_by_host_file(session) {
         Ok(Some(plan)) => session.terminal.detail(&format!(
@@ -82,7 +82,7 @@ pub(crate) fn by_host_file(session: &mut Session<'_>) {
 }
 
 fn purge_by_host_file(session: &mut Session<'_>) -> Result<Option<PurgePlan>, Failure> {
-    if !session.has_host_file() {
+    if !session.has_host_file() || !session.has_changed()? {
         return Ok(None);
     }
     let looked = session.look()?;
@@ -94,8 +94,7 @@ fn purge_by_host_file(session: &mut Session<'_>) -> Result<Option<PurgePlan>, Fa
     if plan.is_empty() {
         return Ok(None);
     }
-    purge(&plan, &mut ledger, &state)?;
-    Ok(Some(plan))
+    Ok(Some(purge(plan, &mut ledger, &state)?))
 }
 
 /// Says that the state directory is large, where it is.

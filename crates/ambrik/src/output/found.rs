@@ -89,8 +89,8 @@ pub(crate) struct ProofReport<'r> {
 /// `purge`, planned or done.
 pub(crate) struct PurgeReport<'r> {
     pub(crate) plan: &'r PurgePlan,
-    /// How many bytes of keepsakes went.
-    pub(crate) freed: Option<u64>,
+    /// Whether that went, or would go.
+    pub(crate) is_done: bool,
 }
 
 /// `history`.

@@ -1,5 +1,6 @@
 //! What is too old to be kept: for people, and as `purge/1`.
 
+use std::collections::BTreeSet;
 use std::io::{self, Write};
 
 use jiff::tz::TimeZone;
@@ -11,11 +12,12 @@ use super::table::{FAINT, HEAD, fitting, styled};
 use super::{bytes, count, counted};
 
 pub(super) fn render(report: &PurgeReport<'_>, out: &mut dyn Write) -> io::Result<()> {
-    let PurgeReport { plan, freed } = report;
+    let PurgeReport { plan, is_done } = report;
     let keepsakes = counted(count(plan.keepsakes.len()), "keepsake", "keepsakes");
     let sets = counted(count(plan.sets.len()), "change set", "change sets");
-    if let Some(freed) = freed {
-        return writeln!(out, "removed {keepsakes} ({}) and the record of {sets}", bytes(*freed));
+    if *is_done {
+        writeln!(out, "removed {keepsakes} ({}) and the record of {sets}", bytes(plan.bytes()))?;
+        return named(&plan.held, "left for the next time, since another run holds", out);
     }
     if plan.is_empty() {
         writeln!(out, "nothing is older than it is kept for")?;
@@ -41,11 +43,16 @@ pub(super) fn render(report: &PurgeReport<'_>, out: &mut dyn Write) -> io::Resul
         fitting(&["id", "when", "site", "command", "goes", "size"], &rows, (&[0, 5], &[3, 1]), "", out)?;
         writeln!(out, "{}", styled(FAINT, "none of these can be taken back afterwards"))?;
     }
-    if !plan.spared.is_empty() {
-        let spared: Vec<&str> = plan.spared.iter().map(String::as_str).collect();
-        writeln!(out, "{}", styled(FAINT, &format!("left alone, since open or stopped: {}", spared.join(", "))))?;
+    named(&plan.spared, "left alone, since open or stopped:", out)
+}
+
+/// The sites of which something stays, and why.
+fn named(sites: &BTreeSet<String>, why: &str, out: &mut dyn Write) -> io::Result<()> {
+    if sites.is_empty() {
+        return Ok(());
     }
-    Ok(())
+    let sites: Vec<&str> = sites.iter().map(String::as_str).collect();
+    writeln!(out, "{}", styled(FAINT, &format!("{why} {}", sites.join(", "))))
 }
 
 #[derive(Serialize)]
@@ -66,17 +73,17 @@ struct KeepsakeDocument<'d> {
 }
 
 pub(super) fn json(report: &PurgeReport<'_>, out: &mut dyn Write) -> io::Result<()> {
-    let PurgeReport { plan, freed } = report;
+    let PurgeReport { plan, is_done } = report;
     let keepsakes = plan.keepsakes.iter();
     let document = Document {
         ambrik: "purge/1",
-        applied: freed.is_some(),
+        applied: *is_done,
         keepsakes: keepsakes
             .map(|kept| KeepsakeDocument { change_set: kept.set, name: &kept.name, bytes: kept.bytes })
             .collect(),
         change_sets: plan.sets.iter().map(|set| set.id).collect(),
         cannot_be_undone: plan.closed.iter().map(|set| set.id).collect(),
-        freed: *freed,
+        freed: is_done.then(|| plan.bytes()),
     };
     print(&document, out)
 }

@@ -2,6 +2,7 @@
 
 use std::fs;
 
+use rstest::rstest;
 use rusqlite::Connection;
 
 use crate::documents::document;
@@ -104,6 +105,10 @@ fn what_changes_something_purges_by_the_host_file() {
     }
     let host = host([100, 90, 1]);
     host.write("etc/ambrik/host.toml", "[keep]\nkeepsakes = \"95d\"\nhistory = \"80d\"\n");
+    for nothing_to_do in [&["set", "--preview"][..], &["set", "--yes"]] {
+        assert_eq!(host.run(nothing_to_do).code, 0);
+        assert_eq!((ids(&host), keepsakes(&host)), (vec![3, 2, 1], 1), "{nothing_to_do:?} changed nothing");
+    }
     host.file("index.php", 0, 0o666);
     assert_eq!(host.run(&["set", "--preview"]).code, 1);
     assert_eq!(ids(&host), [3, 2, 1], "what only looks purges nothing");
@@ -112,13 +117,47 @@ fn what_changes_something_purges_by_the_host_file() {
     assert_eq!((ids(&host), keepsakes(&host)), (vec![4, 3], 0));
 }
 
+/// What was removed is kept as long as that was said, whatever is said of the history: for ever where nothing is.
+#[rstest]
+#[case::for_ever(&["--history", "1d"], &[3, 1])]
+#[case::longer(&["--history", "1d", "--keepsakes", "200d"], &[3, 1])]
+#[case::as_long(&["--history", "1d", "--keepsakes", "1d"], &[3])]
+fn a_keepsake_that_stays_keeps_its_record(#[case] ages: &[&str], #[case] left: &[i64]) {
+    if !is_root() {
+        return;
+    }
+    let host = host([100, 90, 1]);
+    assert_eq!(host.run(&[&["purge", "--yes"], ages].concat()).code, 0);
+    assert_eq!((ids(&host), keepsakes(&host)), (left.to_vec(), usize::from(left.contains(&1))));
+    if left.contains(&1) {
+        assert_eq!(host.run(&["undo", "1", "--yes"]).code, 0);
+        assert!(host.at("srv/www/berths/install/index.php").exists());
+    }
+}
+
+/// Of a site that another run holds nothing is removed, and the report does not say so.
+#[test]
+fn what_another_run_holds_is_left() {
+    if !is_root() {
+        return;
+    }
+    let host = host([100, 90, 1]);
+    let lock = host.at("var/lib/ambrik/locks/berths.lock");
+    let lock = fs::File::open(&lock).unwrap_or_else(|cause| panic!("{}: {cause}", lock.display()));
+    lock.lock().unwrap();
+    let purged = host.run(&["purge", "--history", "1d", "--keepsakes", "1d", "--yes"]);
+    let held = "removed 0 keepsakes (0 B) and the record of 0 change sets\nleft for the next time, since another run holds berths";
+    assert!(purged.code == 0 && purged.out.contains(held), "{purged:?}");
+    assert_eq!((ids(&host), keepsakes(&host)), (vec![3, 2, 1], 1));
+}
+
 /// Killed anywhere, a purge is finished by the next one: no keepsake is left that nothing is on record of.
 #[test]
 fn killed_anywhere_it_is_finished() {
     if !is_root() {
         return;
     }
-    let words = ["purge", "--history", "1d", "--yes"];
+    let words = ["purge", "--history", "1d", "--keepsakes", "1d", "--yes"];
     let steps = host([100, 90, 1]).changes(&words);
     assert!(steps >= 4, "{steps}");
     for n in 1..=steps {
