@@ -51,7 +51,13 @@ pub fn of_site(host: &Host, services: &Services, site: &Arc<Site>, today: Date, 
         let right = "write served = the folder that is, or take the site file away where the site is gone";
         found.push(remark(false, "no web server of this host serves it".to_owned(), right));
     }
-    for part in unmatched(host, site, threads) {
+    let (unmatched, is_whole) = unmatched(host, site, threads);
+    if !is_whole {
+        let says =
+            format!("not all of site {} can be looked at: which of its parts match something is not known", site.name);
+        found.push(remark(false, says, "run it as root; an audit names what cannot be looked at"));
+    }
+    for part in unmatched {
         let of_part = |says: String, right: &str| Remark {
             file: part.file.clone(),
             line: Some(part.line),
@@ -81,37 +87,56 @@ fn is_served(host: &Host, services: &Services, site: &Site) -> bool {
         .any(|path| folder.starts_with(&path) || path.starts_with(&root))
 }
 
-/// The parts that match nothing, but for those that are to be gone, are made, or are another site's.
-fn unmatched<'s>(host: &Host, site: &'s Arc<Site>, threads: usize) -> Vec<&'s Part> {
+/// The parts that match nothing, but for those that are to be gone, are made, or are another site's; and whether that is known of
+/// those with wildcards.
+fn unmatched<'s>(host: &Host, site: &'s Arc<Site>, threads: usize) -> (Vec<&'s Part>, bool) {
     let expected = |part: &Part| !part.used_as.goes() && !part.create && part.from.is_none() && part.other.is_none();
     let of_one_path = |part: &Part| part.pattern.as_path().map(|path| Path::new("/").join(path));
-    let matched = if site.parts.iter().any(|part| expected(part) && of_one_path(part).is_none()) {
-        matched(host, site, threads)
-    } else {
-        BTreeSet::new()
-    };
+    let Matching { parts: matched, is_partial } =
+        if site.parts.iter().any(|part| expected(part) && of_one_path(part).is_none()) {
+            matched(host, site, threads)
+        } else {
+            Matching::default()
+        };
     let is_there = |number: usize, part: &Part| match of_one_path(part) {
         Some(path) => !matches!(host.resolve_link(&path), Err(WayError::Missing(_) | WayError::NoDirectory(_))),
-        None => matched.contains(&number),
+        None => is_partial || matched.contains(&number),
     };
     let parts = site.parts.iter().enumerate();
-    parts.filter(|(number, part)| expected(part) && !is_there(*number, part)).map(|(_, part)| part).collect()
+    let unmatched = parts.filter(|(number, part)| expected(part) && !is_there(*number, part));
+    (unmatched.map(|(_, part)| part).collect(), !is_partial)
 }
 
-/// The numbers of the parts that paths of the site belong to.
-fn matched(host: &Host, site: &Arc<Site>, threads: usize) -> BTreeSet<usize> {
-    #[derive(Clone, Default)]
-    struct Matching(BTreeSet<usize>);
-    impl SiteVisitor for Matching {
-        fn path(&mut self, spot: &SiteSpot<'_>) {
-            self.0.extend(spot.cursor.context.part);
-        }
+/// The parts that the paths of a site belong to.
+#[derive(Clone, Default)]
+struct Matching {
+    /// Their numbers.
+    parts: BTreeSet<usize>,
+    /// Whether not all paths could be looked at.
+    is_partial: bool,
+}
+
+impl SiteVisitor for Matching {
+    fn path(&mut self, spot: &SiteSpot<'_>) {
+        self.parts.extend(spot.cursor.context.part);
     }
+
+    fn unseen(&mut self) {
+        self.is_partial = true;
+    }
+}
+
+/// The parts that a walk through the site finds paths of.
+fn matched(host: &Host, site: &Arc<Site>, threads: usize) -> Matching {
     let policy = Policy::new(Arc::clone(site), Phase::Sealed);
     let visitors = vec![Matching::default(); threads.max(1)];
     // Where there is no root, that was said before.
     let walked = walk_site(host, site, &policy, visitors, &Progress::default()).unwrap_or_default();
-    walked.into_iter().flat_map(|visitor| visitor.0).collect()
+    walked.into_iter().fold(Matching::default(), |mut all, one| {
+        all.parts.extend(one.parts);
+        all.is_partial |= one.is_partial;
+        all
+    })
 }
 
 /// The folders that web servers serve, that are there, and that no site file describes: neither they themselves nor what is around

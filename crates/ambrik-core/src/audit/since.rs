@@ -27,8 +27,8 @@ pub enum Since {
         after: Option<Nanos>,
         /// When the last of the paths was changed last.
         until: Nanos,
-        /// Who made all of them since, where their owner tells.
-        by: Option<String>,
+        /// Who owns all of them, where all are new since.
+        owner: Option<String>,
     },
     /// The paths are as they were when all was right: what changed is something else (the site file, accounts, configuration).
     NotThePaths {
@@ -58,11 +58,12 @@ impl Audit {
             return Some(Since::NotThePaths { right });
         }
         let owner = facts.first().map(|facts| facts.owner)?;
-        // A new owner is given by root; who made something new owns it.
+        // Who made something new owns it, unless root gave it away since.
         let made_since = |born: Nanos| after.is_some_and(|after| born > after);
         let all_his = facts.iter().all(|facts| facts.owner == owner && made_since(facts.born));
-        let by = (all_his && owner != self.site.keeper.ids.uid && owner != Uid(0)).then(|| accounts.user_shown(owner));
-        Some(Since::Between { after, until, by })
+        let owned =
+            (all_his && owner != self.site.keeper.ids.uid && owner != Uid(0)).then(|| accounts.user_shown(owner));
+        Some(Since::Between { after, until, owner: owned })
     }
 
     /// When each path of a finding was changed last; nothing where that would be known of some of them only.

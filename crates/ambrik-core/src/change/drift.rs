@@ -1,18 +1,20 @@
 //! What is no longer as Ambrik left it.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use rustix::io::Errno;
 
 use super::folder::c_name;
 use super::ledger::{Ledger, LedgerError};
 use super::rights::is_still;
-use crate::entry::{Identity, Kind, Nanos, Rights};
+use crate::entry::{Facts, Identity, Kind, Nanos, Rights};
 use crate::policy::Policy;
 use crate::site::{Phase, Site, Write};
-use crate::tree::{Host, Resolved, sys};
+use crate::tree::{Host, Resolved, WayError, sys};
 
 /// A path that is no longer as Ambrik left it.
 #[derive(Clone, Debug)]
@@ -36,6 +38,11 @@ pub struct Drifted {
 pub enum DriftedTo {
     /// Nothing.
     Nothing,
+    /// That cannot be told.
+    Unseen {
+        /// Why.
+        why: String,
+    },
     /// The same, with other rights.
     Rights {
         /// These.
@@ -70,7 +77,7 @@ struct Left {
 /// Where the ledger cannot be read.
 pub fn drift(ledger: &Ledger, host: &Host, site: &Arc<Site>) -> Result<Vec<Drifted>, LedgerError> {
     let policy = Policy::new(Arc::clone(site), Phase::Sealed);
-    let mut folder: Option<(PathBuf, Option<Resolved>)> = None;
+    let mut folder: Option<(PathBuf, Result<Resolved, WayError>)> = None;
     let mut found = Vec::new();
     for (path, left) in left(ledger, &site.name)? {
         let Left { kind, id, rights, set, when } = left;
@@ -80,18 +87,15 @@ pub fn drift(ledger: &Ledger, host: &Host, site: &Arc<Site>) -> Result<Vec<Drift
         }
         let (above, name) = (path.parent().unwrap_or(&path), path.file_name().unwrap_or_default());
         if folder.as_ref().is_none_or(|(known, _)| known != above) {
-            folder = Some((above.to_owned(), host.resolve(above).ok()));
+            folder = Some((above.to_owned(), host.resolve(above)));
         }
-        let dir = folder.as_ref().and_then(|(_, dir)| dir.as_ref());
-        let facts = dir.zip(c_name(name).ok()).and_then(|(dir, name)| {
-            let handle = sys::pin(&dir.handle, &name).ok()?;
-            sys::look_whole(handle).ok()
-        });
+        let Some((_, dir)) = &folder else { continue };
         let phps_own = context.write == Write::Always;
-        let now = match facts {
-            None if phps_own => continue,
-            None => DriftedTo::Nothing,
-            Some(facts) => {
+        let now = match look(dir, name) {
+            Ok(None) if phps_own => continue,
+            Ok(None) => DriftedTo::Nothing,
+            Err(why) => DriftedTo::Unseen { why },
+            Ok(Some(facts)) => {
                 let is_another = facts.kind != kind || id.is_some_and(|id| !facts.id.is_still(&id));
                 let (rights_now, changed) = (Box::new(facts.rights), facts.changed);
                 if is_another && phps_own && facts.kind == kind {
@@ -107,6 +111,22 @@ pub fn drift(ledger: &Ledger, host: &Host, site: &Arc<Site>) -> Result<Vec<Drift
         found.push(Drifted { path, kind, left: rights, set, when, now });
     }
     Ok(found)
+}
+
+/// What is at a name in a folder now; an error where that cannot be told.
+fn look(dir: &Result<Resolved, WayError>, name: &OsStr) -> Result<Option<Facts>, String> {
+    let dir = match dir {
+        Ok(dir) => dir,
+        Err(WayError::Missing(_) | WayError::NoDirectory(_)) => return Ok(None),
+        Err(error) => return Err(error.to_string()),
+    };
+    let name = c_name(name).map_err(|failure| failure.to_string())?;
+    let seen = sys::pin(&dir.handle, &name).and_then(sys::look_whole);
+    match seen {
+        Ok(facts) => Ok(Some(facts)),
+        Err(Errno::NOENT | Errno::NOTDIR) => Ok(None),
+        Err(errno) => Err(errno.to_string()),
+    }
 }
 
 /// How the last change set that touched a path left it; not of what was removed since, or put back, with all that was in it.

@@ -420,14 +420,15 @@ fn check(audit: &Audit, cause: &Cause<'_>, each: bool, out: &mut dyn Write) -> i
 pub(super) fn since(findings: &[&Finding]) -> Option<String> {
     let times: Vec<&Since> = findings.iter().filter_map(|finding| finding.since.as_ref()).collect();
     let between = times.iter().filter_map(|since| match since {
-        Since::Between { after: Some(after), until, by } => Some((*after, *until, by.as_deref())),
+        Since::Between { after: Some(after), until, owner } => Some((*after, *until, owner.as_deref())),
         _ => None,
     });
     let between: Vec<_> = between.collect();
     if let (Some(after), Some(until)) = (between.iter().map(|b| b.0).min(), between.iter().map(|b| b.1).max()) {
-        let by = between.first().and_then(|first| first.2).filter(|by| between.iter().all(|b| b.2 == Some(by)));
-        let by = by.map(|by| format!(", made by {by}")).unwrap_or_default();
-        return Some(format!("changed between {} and {}{by}", moment(after), moment(until)));
+        let owner =
+            between.first().and_then(|first| first.2).filter(|owner| between.iter().all(|b| b.2 == Some(owner)));
+        let owned = owner.map(|owner| format!(", new and owned by {owner}")).unwrap_or_default();
+        return Some(format!("changed between {} and {}{owned}", moment(after), moment(until)));
     }
     let right = times.iter().find_map(|since| match since {
         Since::NotThePaths { right } => Some(*right),

@@ -32,8 +32,15 @@ pub(super) fn render(report: &DriftReport<'_>, out: &mut dyn Write) -> io::Resul
             writeln!(out, "{name}: all that Ambrik changed is as it left it")?;
             continue;
         }
-        let many = counted(count(paths.len()), "path is", "paths are");
-        writeln!(out, "{name}: {} no longer as Ambrik left it", styled(ODD, &many))?;
+        let unseen = paths.iter().filter(|found| matches!(found.now, DriftedTo::Unseen { .. })).count();
+        let many = |n: usize| counted(count(n), "path is", "paths are");
+        let says = match (paths.len() - unseen, unseen) {
+            (known, 0) => format!("{} no longer as Ambrik left it", styled(ODD, &many(known))),
+            (known, unseen) => {
+                format!("{} no longer as Ambrik left it, {unseen} cannot be looked at", styled(ODD, &many(known)))
+            }
+        };
+        writeln!(out, "{name}: {says}")?;
         for found in paths {
             let Drifted { path, kind, left, set, when, .. } = found;
             writeln!(out, "  {}", Shown(path))?;
@@ -49,6 +56,7 @@ pub(super) fn render(report: &DriftReport<'_>, out: &mut dyn Write) -> io::Resul
 fn now(report: &DriftReport<'_>, found: &Drifted) -> String {
     match &found.now {
         DriftedTo::Nothing => "nothing is there".to_owned(),
+        DriftedTo::Unseen { why } => format!("cannot be told: {why}"),
         DriftedTo::Rights { rights: now, changed } => {
             format!("{}, since {} at the latest", rights(report.accounts, now, found.kind), moment(*changed))
         }
@@ -89,6 +97,7 @@ pub(super) fn json(report: &DriftReport<'_>, out: &mut dyn Write) -> io::Result<
     let path = |found: &Drifted| {
         let (what, now, changed) = match &found.now {
             DriftedTo::Nothing => ("gone", None, None),
+            DriftedTo::Unseen { .. } => ("unseen", None, None),
             DriftedTo::Rights { rights: now, changed } => ("rights", Some((now, found.kind)), Some(*changed)),
             DriftedTo::Another { kind, rights: now, changed } => ("replaced", Some((now, *kind)), Some(*changed)),
         };

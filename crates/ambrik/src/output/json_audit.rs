@@ -130,8 +130,8 @@ struct SinceDocument {
 fn since(since: &Since) -> SinceDocument {
     let time = |at: Nanos| jiff::Timestamp::from_nanosecond(at.into()).ok().map(|at| at.to_string());
     match since {
-        Since::Between { after, until, by } => {
-            SinceDocument { after: after.and_then(time), until: time(*until), by: by.clone() }
+        Since::Between { after, until, owner } => {
+            SinceDocument { after: after.and_then(time), until: time(*until), by: owner.clone() }
         }
         Since::NotThePaths { right } => SinceDocument { after: time(*right), until: None, by: None },
     }

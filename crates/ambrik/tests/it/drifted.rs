@@ -1,7 +1,7 @@
 //! What is no longer as Ambrik left it, and since when something is wrong.
 
 use std::fs;
-use std::os::unix::fs::{PermissionsExt as _, chown};
+use std::os::unix::fs::{PermissionsExt as _, chown, symlink};
 
 use rstest::rstest;
 use serde_json::Value;
@@ -58,6 +58,19 @@ fn each_path_is_told_with_what_was_left() {
     assert!(text.out.contains("left   root:root 0644 (change set 1, "), "{text:?}");
     assert!(text.out.contains("now    php:php 0644, since "), "{text:?}");
 
+    // What cannot be looked at is not told to be gone.
+    let lib = host.at("srv/www/berths/lib");
+    let aside = host.at("srv/www/berths/aside");
+    fs::rename(&lib, &aside).unwrap();
+    symlink("lib", &lib).unwrap();
+    let whats: Vec<String> = drifted(&host).into_iter().map(|(_, what)| what).collect();
+    assert_eq!(whats, ["rights", "unseen", "unseen", "rights"]);
+    let text = host.run(&["audit", "--drift"]).out;
+    assert!(text.starts_with("berths: 2 paths are no longer as Ambrik left it, 2 cannot be looked at"), "{text}");
+    assert!(text.contains("now    cannot be told: /srv/www/berths/lib: too many symlinks"), "{text}");
+    fs::remove_file(&lib).unwrap();
+    fs::rename(&aside, &lib).unwrap();
+
     // An undo leaves things as well: as they were before.
     assert_eq!(host.run(&["set", "--yes"]).code, 0);
     assert!(drifted(&host).iter().all(|(_, what)| what != "rights"), "{:?}", drifted(&host));
@@ -95,7 +108,7 @@ fn a_finding_says_since_when(#[case] path: &str, #[case] made: bool, #[case] of_
     assert_eq!((since["until"].is_string(), since["by"] == "php"), (of_paths, made), "{finding:#}");
     let text = host.run(&["audit"]).out.replace("\n          ", " ");
     match (of_paths, made) {
-        (true, true) => assert!(text.contains(", made by php"), "{text}"),
+        (true, true) => assert!(text.contains(", new and owned by php"), "{text}"),
         (true, false) => assert!(text.contains("changed between 20"), "{text}"),
         (false, _) => assert!(text.contains("when all was right: something else changed"), "{text}"),
     }

@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::os::unix::process::CommandExt as _;
 
 use rstest::rstest;
 use serde_json::Value;
@@ -209,6 +210,28 @@ fn what_is_doubtful_is_said() {
         assert!(said.iter().any(|said| said.starts_with(want)), "{want}: {said:#?}");
     }
     assert_eq!(host.run(&["proofread"]).code, 1);
+}
+
+/// Where the walk cannot look everywhere, no part with a wildcard is said to match nothing.
+#[test]
+fn what_cannot_be_looked_at_is_not_said_to_match_nothing() {
+    if !is_root() {
+        return;
+    }
+    let host = TestHost::new();
+    host.site(
+        "berths",
+        "[[part]]\npath = \"**/*.tide\"\nuse = \"store\"\n[[part]]\npath = \"gone\"\nuse = \"store\"\n",
+    );
+    host.file("index.php", 0, 0o644);
+    host.file("closed/a.tide", 0, 0o600);
+    fs::set_permissions(host.at("srv/www/berths/closed"), fs::Permissions::from_mode(0o700)).unwrap();
+    fs::set_permissions(host.at("."), fs::Permissions::from_mode(0o755)).unwrap();
+    let out = host.command(&["proofread"]).uid(61_009).gid(61_009).output().unwrap();
+    let said = String::from_utf8_lossy(&out.stdout).replace("\n  ", " ");
+    assert!(said.contains("part gone matches nothing"), "{out:?}");
+    assert!(said.contains("not all of site berths can be looked at") && !said.contains("**/*.tide matches"), "{out:?}");
+    assert!(!host.run(&["proofread"]).out.contains("**/*.tide"), "{:?}", host.run(&["proofread"]));
 }
 
 /// What a survey drafts as an outline is one that sites go by, and says of the site what the survey found.
