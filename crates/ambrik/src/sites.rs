@@ -10,7 +10,7 @@ use ambrik_core::nested::{Clash, Ground};
 use ambrik_core::own::{Exposed, OwnError};
 use ambrik_core::served::serving;
 use ambrik_core::shown::Shown;
-use ambrik_core::site::{self, HostFile, NoOutline, Reading, Site, Source};
+use ambrik_core::site::{self, NoOutline, Reading, Site, Source};
 
 use crate::failure::{Failure, Wrong};
 use crate::session::{Behind, HostView, Session};
@@ -182,15 +182,8 @@ impl Session<'_> {
             behind.exposed = behind.exposed.or(read.1);
             sources.push(Source { file, text: read.0 });
         }
-        let none = |_: &str| Err(NoOutline { what: String::new(), right: String::new() });
-        let reading = Reading {
-            accounts: &looked.accounts,
-            checks: &ambrik_core::check::names(),
-            detector: &Detector::blind(),
-            host_file: &HostFile::default(),
-            outline: &none,
-        };
-        behind.host_file = site::read_host_file(sources, &reading).map_err(|problems| problems.to_string())?;
+        let (accounts, checks) = (&looked.accounts, ambrik_core::check::names());
+        behind.host_file = site::read_host_file(sources, accounts, &checks).map_err(|problems| problems.to_string())?;
         Ok(behind)
     }
 
@@ -214,23 +207,22 @@ impl Session<'_> {
         Ok(files)
     }
 
-    /// The outlines, each with what is wrong with it by itself.
-    pub(crate) fn read_outlines(&self, looked: &HostView) -> Vec<(PathBuf, Option<String>)> {
-        let none = |_: &str| Err(NoOutline { what: String::new(), right: String::new() });
-        let reading = Reading {
-            accounts: &looked.accounts,
-            checks: &ambrik_core::check::names(),
-            detector: &Detector::blind(),
-            host_file: &HostFile::default(),
-            outline: &none,
-        };
+    /// The outlines, each with what is wrong with it by itself; or why they cannot be listed.
+    pub(crate) fn read_outlines(&self, looked: &HostView) -> Result<Vec<(PathBuf, Option<String>)>, String> {
+        let (accounts, checks) = (&looked.accounts, ambrik_core::check::names());
         let says = |file: &Path| {
             let name = file.file_stem().unwrap_or_default().to_string_lossy();
             let (source, _) = self.outline(&name).map_err(|NoOutline { what, right }| format!("{what}; {right}"))?;
-            site::read_outline(&source, &reading).map_err(|problems| problems.to_string())
+            site::read_outline(&source, accounts, &checks).map_err(|problems| problems.to_string())
         };
-        let files = self.outline_files().into_iter();
-        files.map(|file| (says(&file).err(), file)).map(|(says, file)| (file, says)).collect()
+        let folder = self.beside("outlines");
+        match self.toml_files(&folder) {
+            Ok(files) => {
+                Ok(files.into_iter().map(|file| (says(&file).err(), file)).map(|(says, file)| (file, says)).collect())
+            }
+            Err(error) if error.is_missing() => Ok(Vec::new()),
+            Err(error) => Err(format!("the outlines cannot be listed: {error}")),
+        }
     }
 
     /// The files of outlines, by name.

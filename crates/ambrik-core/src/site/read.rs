@@ -54,9 +54,14 @@ pub struct Reading<'a> {
 ///
 /// Errors: every mistake of the file at once, in the order of their lines.
 pub fn read(text: &str, file: &Path, accounts: &Accounts, checks: &[&str]) -> Result<Site, Problems> {
+    alone(accounts, checks, |reading| read_within(text, file, reading))
+}
+
+/// Reads a file on its own: on a host that tells nothing, with nothing behind it.
+fn alone<T>(accounts: &Accounts, checks: &[&str], read: impl FnOnce(&Reading<'_>) -> T) -> T {
     let none = |_: &str| Err(NoOutline { what: "there are no outlines here".into(), right: "leave it out".into() });
     let (detector, host_file) = (&Detector::blind(), &HostFile::default());
-    read_within(text, file, &Reading { accounts, checks, detector, host_file, outline: &none })
+    read(&Reading { accounts, checks, detector, host_file, outline: &none })
 }
 
 /// Reads the text of the site file `file` with what stands behind it: its outline, then the host file.
@@ -83,14 +88,16 @@ pub fn read_within(text: &str, file: &Path, reading: &Reading<'_>) -> Result<Sit
 /// Reads the host file and its drop-ins, in this order.
 ///
 /// Errors: every mistake in them at once.
-pub fn read_host_file(mut sources: Vec<Source>, reading: &Reading<'_>) -> Result<HostFile, Problems> {
+pub fn read_host_file(mut sources: Vec<Source>, accounts: &Accounts, checks: &[&str]) -> Result<HostFile, Problems> {
     sources.reverse();
     let mut found = HostFile::default();
     let mut list = Vec::new();
     for source in &sources {
-        let mut layer = Layer::of_host(source, reading);
-        let kept = layer.kept();
-        list.extend(layer.problems_alone());
+        let (kept, problems) = alone(accounts, checks, |reading| {
+            let mut layer = Layer::of_host(source, reading);
+            (layer.kept(), layer.problems_alone())
+        });
+        list.extend(problems);
         found.keepsakes = found.keepsakes.or(kept.keepsakes);
         found.history = found.history.or(kept.history);
         found.fail_on = found.fail_on.or(kept.fail_on);
@@ -102,8 +109,8 @@ pub fn read_host_file(mut sources: Vec<Source>, reading: &Reading<'_>) -> Result
 /// What is wrong with an outline on its own, whatever sites go by it.
 ///
 /// Errors: every mistake in it.
-pub fn read_outline(source: &Source, reading: &Reading<'_>) -> Result<(), Problems> {
-    let list = Layer::new(source, reading, LayerKind::Outline).problems_alone();
+pub fn read_outline(source: &Source, accounts: &Accounts, checks: &[&str]) -> Result<(), Problems> {
+    let list = alone(accounts, checks, |reading| Layer::new(source, reading, LayerKind::Outline).problems_alone());
     if list.is_empty() { Ok(()) } else { Err(Problems { list }) }
 }
 

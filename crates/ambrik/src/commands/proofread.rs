@@ -22,7 +22,10 @@ pub(crate) fn run(session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let mut wrong = Vec::new();
     let mut remarks = Vec::new();
-    let outlines = session.read_outlines(&looked);
+    let (outlines, unlisted) = match session.read_outlines(&looked) {
+        Ok(outlines) => (outlines, None),
+        Err(says) => (Vec::new(), Some(says)),
+    };
     let host_files = match session.behind(&looked) {
         Ok(behind) => behind.host_file.files().count(),
         Err(failure) => {
@@ -52,7 +55,7 @@ pub(crate) fn run(session: &mut Session<'_>) -> Result<Exit, Failure> {
         wrong.extend(known.wrong);
     }
     let read = FilesRead { sites, outlines: outlines.len(), host: host_files };
-    for says in outlines.into_iter().filter_map(|(_, says)| says) {
+    for says in outlines.into_iter().filter_map(|(_, says)| says).chain(unlisted) {
         // A site that goes by it says the same.
         if !wrong.iter().any(|wrong| wrong.says.contains(&says)) {
             wrong.push(Wrong { site: String::new(), says });

@@ -57,14 +57,17 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
     let mut watch = Watch::of(&looked.host, &as_slices(&phases));
     // What is changed while all is looked at is heard.
     let mut listener = listen(&watch, session)?;
-    let mut known = 0;
+    let (mut known, mut looked_at) = (0, 0);
     for (site, found) in watch.look(&as_slices(&phases), &setting) {
         match found {
-            Ok(audit) => known += output::audit_text::counted_findings(&audit).count(),
+            Ok(audit) => {
+                looked_at += 1;
+                known += output::audit_text::counted_findings(&audit).count();
+            }
             Err(error) => session.terminal.warn(&format!("{site}: {error}")),
         }
     }
-    let sites = output::counted(output::count(phases.len()), "site", "sites");
+    let sites = output::counted(looked_at, "site", "sites");
     let known = output::counted(output::count(known), "finding is", "findings are");
     session.terminal.say(&format!("watching {sites}; {known} known already (ambrik audit); a signal ends it"));
     let held = signals::hold();

@@ -212,6 +212,18 @@ fn what_is_doubtful_is_said() {
     assert_eq!(host.run(&["proofread"]).code, 1);
 }
 
+/// Outlines that cannot be listed are not told as if there were none.
+#[test]
+fn outlines_that_cannot_be_listed_are_told() {
+    let host = TestHost::new();
+    host.site("berths", "");
+    host.file("index.php", 0, 0o644);
+    host.write("etc/ambrik/outlines", "no folder");
+    let found = host.run(&["proofread"]);
+    assert!(found.code == 1 && found.out.contains("1 site file, 0 outlines"), "{found:?}");
+    assert!(found.out.contains("the outlines cannot be listed"), "{found:?}");
+}
+
 /// Where the walk cannot look everywhere, no part with a wildcard is said to match nothing.
 #[test]
 fn what_cannot_be_looked_at_is_not_said_to_match_nothing() {
