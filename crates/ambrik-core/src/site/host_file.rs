@@ -35,11 +35,12 @@ impl HostFile {
     }
 }
 
-/// How long something is kept, as in `90d`, `12w` or `36h`.
-pub(super) fn kept_for(text: &str) -> Option<SignedDuration> {
+/// How long something is kept, as in `90d`, `12w` or `36h`; days are 24 hours. Nothing where it is no such time, or a negative one.
+#[must_use]
+pub fn kept_for(text: &str) -> Option<SignedDuration> {
     let span: Span = text.parse().ok()?;
     let time = span.to_duration(SpanRelativeTo::days_are_24_hours()).ok()?;
-    (time > SignedDuration::ZERO).then_some(time)
+    (time >= SignedDuration::ZERO).then_some(time)
 }
 
 #[cfg(test)]
@@ -53,7 +54,7 @@ mod tests {
     #[case("36h", Some(36))]
     #[case("400 days", Some(400 * 24))]
     #[case("1y", None)]
-    #[case("0d", None)]
+    #[case("0d", Some(0))]
     #[case("-3d", None)]
     #[case("soon", None)]
     fn times_are_of_days(#[case] text: &str, #[case] hours: Option<i64>) {

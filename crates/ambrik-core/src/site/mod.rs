@@ -18,7 +18,7 @@ use crate::own::Exposed;
 
 pub(crate) use edit::clear_beside;
 pub use edit::{EditError, NewAccept, replace, save, with_accepted, with_moved};
-pub use host_file::{HostFile, Source};
+pub use host_file::{HostFile, Source, kept_for};
 pub use pattern::{Component, Pattern, PatternError};
 pub use problem::{Problem, Problems};
 pub use read::{

@@ -1,7 +1,8 @@
 //! `purge`: removes keepsakes and records that are older than they are kept for.
 
 use ambrik_core::change::{KeptFor, PurgePlan, plan_purge, purge};
-use jiff::{SignedDuration, Span, SpanRelativeTo, Timestamp};
+use ambrik_core::site::kept_for;
+use jiff::{SignedDuration, Timestamp};
 
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
@@ -30,9 +31,7 @@ pub(crate) struct PurgeArgs {
 }
 
 fn days(text: &str) -> Result<SignedDuration, String> {
-    let span: Option<Span> = text.parse().ok();
-    let time = span.and_then(|span| span.to_duration(SpanRelativeTo::days_are_24_hours()).ok());
-    time.filter(|time| *time >= SignedDuration::ZERO).ok_or_else(|| "say for how many days or weeks, as in 90d".into())
+    kept_for(text).ok_or_else(|| "say for how many days or weeks, as in 90d".into())
 }
 
 pub(crate) fn run(args: &PurgeArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {

@@ -166,7 +166,7 @@ impl<'a> Layer<'a> {
             self.within("keep", |reader, table| {
                 reader.known_keys(table, KEEP_KEYS);
                 let (text, span) = reader.string(table, key)?;
-                let time = kept_for(text);
+                let time = kept_for(text).filter(|time| !time.is_zero());
                 if time.is_none() {
                     let what = format!("{key} = \"{text}\" is no time");
                     reader.problem(&span, what, format!("say for how many days or weeks: {key} = \"90d\""));
