@@ -164,9 +164,9 @@ pub(crate) fn ledger_rows(bytes: &[u8]) {
     let mut rest = bytes;
     for table in [
         "change_set",
-        "folder",
         "rights",
-        "turn",
+        "rights_changes",
+        "rights_outcome",
         "removal",
         "creation",
         "restoring",
@@ -179,6 +179,10 @@ pub(crate) fn ledger_rows(bytes: &[u8]) {
         "window_state",
         "unproven",
         "clean",
+        "delivered",
+        "staging",
+        "audit",
+        "found",
     ] {
         let columns = db.prepare(&format!("SELECT * FROM {table}")).expect("the table is there").column_count();
         let values: Vec<rusqlite::types::Value> = (0..columns).map(|_| value(&mut rest)).collect();

@@ -41,7 +41,7 @@ use crate::tree::{Dir, Failure, Host, Op, Progress, sys};
 
 use creating::create;
 use folder::{Folder, Opener, as_os};
-use ledger::{Recorder, TakenBack};
+use ledger::{CameOf, Recorder, TakenBack};
 use removal::{PendingRemoval, remove};
 use rights::{ChangeTime, RightsChange};
 
@@ -367,8 +367,8 @@ fn run(
     let (send, receive) = mpsc::sync_channel::<(i64, Vec<Job>)>(means.threads * 2);
     let receive = Mutex::new(receive);
     let failed: Mutex<Vec<(i64, PathBuf, Failure)>> = Mutex::default();
-    let left: Mutex<Vec<(i64, ChangeTime)>> = Mutex::default();
-    let not_begun: Mutex<Vec<i64>> = Mutex::default();
+    let came: Mutex<Vec<(i64, CameOf)>> = Mutex::default();
+    let tell = |number, what| came.lock().unwrap_or_else(PoisonError::into_inner).push((number, what));
     let done = std::sync::atomic::AtomicU64::new(0);
     let recorded = std::thread::scope(|scope| {
         for _ in 0..means.threads.max(1) {
@@ -380,14 +380,15 @@ fn run(
                     let Ok((first, jobs)) = next else { break };
                     for (number, job) in (first..).zip(&jobs) {
                         if signals::came().is_some() {
-                            not_begun.lock().unwrap_or_else(PoisonError::into_inner).push(number);
+                            // What was recorded and not begun is no part of what was done.
+                            tell(number, CameOf::NotBegun);
                             continue;
                         }
                         let made = opener.open_again(&job.folder).and_then(|dir| make(dir, &job.name, &job.turn));
                         match made {
                             Ok(time) => {
                                 if let Some(time) = time {
-                                    left.lock().unwrap_or_else(PoisonError::into_inner).push((number, time));
+                                    tell(number, CameOf::Left(time));
                                 }
                                 done.fetch_add(1, Ordering::Relaxed)
                             }
@@ -409,13 +410,9 @@ fn run(
     outcome.done += done.into_inner();
     let failed = failed.into_inner().unwrap_or_else(PoisonError::into_inner);
     recorded?;
-    // What was recorded and not begun, because a signal came, is no part of what was done.
-    entry.forget_turns(&not_begun.into_inner().unwrap_or_else(PoisonError::into_inner))?;
-    entry.left(&left.into_inner().unwrap_or_else(PoisonError::into_inner))?;
-    let lines: Vec<(i64, String)> = failed.iter().map(|(number, _, failure)| (*number, failure.to_string())).collect();
-    if !lines.is_empty() {
-        entry.failed_turns(&lines)?;
-    }
+    let mut came = came.into_inner().unwrap_or_else(PoisonError::into_inner);
+    came.extend(failed.iter().map(|(number, _, failure)| (*number, CameOf::Failed(failure.to_string()))));
+    entry.came_of(&came)?;
     for (_, path, failure) in failed {
         outcome.fail(path, failure);
     }

@@ -98,7 +98,7 @@ fn take_all_back(
     let mut jobs =
         plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &successors, &mut between)).filter_map(
             |row| {
-                let known = last.take().filter(|folder| folder.path == row.folder);
+                let known = last.take().filter(|folder| *folder.path == *row.folder);
                 let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
                 last = Some(Arc::clone(&folder));
                 job(row, folder)

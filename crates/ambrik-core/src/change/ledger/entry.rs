@@ -8,8 +8,9 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 use jiff::Timestamp;
-use rusqlite::{ToSql, params};
+use rusqlite::params;
 
+use super::block::{BlockWriter, CHANGES, Sort};
 use super::known::{HowChanged, Known};
 use super::{
     CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, PlaceRow, StagingRow, Window, identity_bytes,
@@ -30,31 +31,18 @@ SELECT c.site, c.phase_after,
 FROM change_set c WHERE c.id = ?1 AND (c.phase_after <> c.phase_before OR c.command = 'open')
 ON CONFLICT (name) DO UPDATE SET phase = excluded.phase, until = excluded.until, parts = excluded.parts";
 
-/// As many turns are inserted by one statement.
-const ROWS: usize = 64;
-
-const TURN_COLUMNS: usize = 10;
-
-/// The statement that inserts as many turns.
-fn insert_turns(rows: usize) -> String {
-    let row = format!("(?{})", ",?".repeat(TURN_COLUMNS - 1));
-    let columns = "id, folder, name, kind, dev, ino, links, before, after, born";
-    format!("INSERT INTO turn ({columns}) VALUES {}", vec![row; rows].join(","))
-}
-
 /// A change set being written.
 #[derive(Debug)]
 pub(crate) struct Recorder<'l> {
     pub(crate) id: i64,
     ledger: &'l mut Ledger,
     rights: HashMap<Rights, i64, RandomState>,
-    last_folder: Option<(PathBuf, i64)>,
     number: i64,
 }
 
 impl<'l> Recorder<'l> {
     pub(super) fn new(id: i64, ledger: &'l mut Ledger) -> Self {
-        Self { id, ledger, rights: HashMap::default(), last_folder: None, number: 0 }
+        Self { id, ledger, rights: HashMap::default(), number: 0 }
     }
 
     /// Which inodes stand for which: see [`Ledger::successors`].
@@ -94,50 +82,34 @@ impl<'l> Recorder<'l> {
         &mut self,
         turns: impl Iterator<Item = (&'t Path, &'t OsStr, &'t RightsChange)>,
     ) -> Result<(), LedgerError> {
-        let failed = self.failed();
-        let mut rows = Vec::new();
+        let mut block = BlockWriter::default();
+        // Most have the rights of the one before: these are compared by their place alone.
+        let mut last: Option<([&Arc<Rights>; 2], [i64; 2])> = None;
         for (folder, name, turn) in turns {
-            rows.push((self.folder(folder)?, name, turn, self.rights(&turn.before)?, self.rights(&turn.after)?));
-        }
-        // Several rows a statement: what a statement costs by itself is as much as what a row costs.
-        let (many, one) = (insert_turns(ROWS), insert_turns(1));
-        for rows in rows.chunks(ROWS) {
-            let (sql, at_once) = if rows.len() == ROWS { (&many, ROWS) } else { (&one, 1) };
-            let mut statement = self.ledger.db.prepare_cached(sql).map_err(&failed)?;
-            for rows in rows.chunks(at_once) {
-                let mut place = 0;
-                let mut bind = |value: &dyn ToSql| {
-                    place += 1;
-                    statement.raw_bind_parameter(place, value)
-                };
-                for &(folder, name, turn, before, after) in rows {
-                    let (id, kind) = (turn.id, kind_number(turn.kind));
-                    let (dev, ino) = (id.dev.cast_signed(), id.ino.cast_signed());
-                    let (number, name) = (turn_id(self.id, self.number), name.as_bytes());
-                    let values: [&dyn ToSql; TURN_COLUMNS] =
-                        [&number, &folder, &name, &kind, &dev, &ino, &turn.links, &before, &after, &id.born];
-                    values.into_iter().try_for_each(&mut bind).map_err(&failed)?;
-                    self.number += 1;
-                }
-                statement.raw_execute().map_err(&failed)?;
+            let both = [&turn.before, &turn.after];
+            let rows = match last {
+                Some((known, rows)) if known.iter().zip(both).all(|(one, other)| Arc::ptr_eq(one, other)) => rows,
+                _ => [self.rights(&turn.before)?, self.rights(&turn.after)?],
+            };
+            last = Some((both, rows));
+            let [before, after] = rows;
+            let sort = Sort { kind: turn.kind, links: turn.links, dev: turn.id.dev, before, after };
+            block.push(folder, name, sort, &turn.id);
+            if block.len() == CHANGES {
+                self.put(&std::mem::take(&mut block))?;
             }
         }
-        Ok(())
+        if block.len() > 0 { self.put(&block) } else { Ok(()) }
     }
 
-    /// The folder's row. Changes come folder by folder, so that only the last one is looked for again.
-    fn folder(&mut self, path: &Path) -> Result<i64, LedgerError> {
-        if let Some((known, id)) = &self.last_folder
-            && known == path
-        {
-            return Ok(*id);
-        }
-        let mut insert =
-            self.ledger.db.prepare_cached("INSERT INTO folder (path) VALUES (?)").map_err(self.failed())?;
-        insert.execute([path.as_os_str().as_bytes()]).map_err(self.failed())?;
-        let id = self.ledger.db.last_insert_rowid();
-        self.last_folder = Some((path.to_owned(), id));
-        Ok(id)
+    fn put(&mut self, block: &BlockWriter) -> Result<(), LedgerError> {
+        let first = turn_id(self.id, self.number);
+        let count = i64::try_from(block.len()).unwrap_or(i64::MAX);
+        let sql = "INSERT INTO rights_changes (id, count, block) VALUES (?,?,?)";
+        let values = params![first, count, block.bytes()];
+        self.ledger.db.prepare_cached(sql).and_then(|mut s| s.execute(values)).map_err(self.failed())?;
+        self.number += count;
+        Ok(())
     }
 
     fn rights(&mut self, rights: &Rights) -> Result<i64, LedgerError> {
@@ -153,42 +125,35 @@ impl<'l> Recorder<'l> {
             bytes(&rights.acl),
             bytes(&rights.default_acl),
             rights.capabilities.as_deref(),
-            rights.label.as_ref().map(crate::security_context::SecurityContext::text)
+            rights.label.as_ref().map(crate::security_context::SecurityContext::text),
+            self.id
         ];
-        let sql = "INSERT INTO rights (uid, gid, mode, acl, default_acl, capabilities, label) VALUES (?,?,?,?,?,?,?)";
+        let sql = "INSERT INTO rights (uid, gid, mode, acl, default_acl, capabilities, label, change_set)
+                   VALUES (?,?,?,?,?,?,?,?)";
         self.ledger.db.execute(sql, values).map_err(&failed)?;
         let id = self.ledger.db.last_insert_rowid();
         self.rights.insert(rights.clone(), id);
         Ok(id)
     }
 
-    /// Records the change times that files which lent power were left with.
-    pub(crate) fn left(&mut self, times: &[(i64, ChangeTime)]) -> Result<(), LedgerError> {
-        self.ledger.writing()?;
-        if times.is_empty() {
+    /// Records what came of single changes of rights.
+    pub(crate) fn came_of(&mut self, outcomes: &[(i64, CameOf)]) -> Result<(), LedgerError> {
+        if outcomes.is_empty() {
             return Ok(());
         }
+        self.ledger.writing()?;
         let failed = self.failed();
         let transaction = self.ledger.db.transaction().map_err(&failed)?;
-        for (number, (seconds, nanos)) in times {
-            let sql = "UPDATE turn SET left_seconds = ?, left_nanos = ? WHERE id = ?";
-            let values = params![seconds, nanos, turn_id(self.id, *number)];
+        for (number, came) in outcomes {
+            let (not_begun, why, left) = match came {
+                CameOf::NotBegun => (true, None, None),
+                CameOf::Failed(why) => (false, Some(why), None),
+                CameOf::Left(time) => (false, None, Some(time)),
+            };
+            let sql = "INSERT INTO rights_outcome (id, not_begun, failed, left_seconds, left_nanos) VALUES (?,?,?,?,?)";
+            let (seconds, nanos) = left.copied().unzip();
+            let values = params![turn_id(self.id, *number), not_begun, why, seconds, nanos];
             transaction.prepare_cached(sql).and_then(|mut s| s.execute(values)).map_err(&failed)?;
-        }
-        transaction.commit().map_err(&failed)
-    }
-
-    /// Takes changes out of the record that were not begun.
-    pub(crate) fn forget_turns(&mut self, turns: &[i64]) -> Result<(), LedgerError> {
-        if turns.is_empty() {
-            return Ok(());
-        }
-        self.ledger.writing()?;
-        let failed = self.failed();
-        let transaction = self.ledger.db.transaction().map_err(&failed)?;
-        for number in turns {
-            let delete = transaction.prepare_cached("DELETE FROM turn WHERE id = ?");
-            delete.and_then(|mut statement| statement.execute([turn_id(self.id, *number)])).map_err(&failed)?;
         }
         transaction.commit().map_err(&failed)
     }
@@ -197,21 +162,6 @@ impl<'l> Recorder<'l> {
     pub(crate) fn stopped(&self, done: u64) -> Result<(), LedgerError> {
         let done = i64::try_from(done).unwrap_or(i64::MAX);
         self.insert("UPDATE change_set SET done = ? WHERE id = ?", params![done, self.id]).map(|_| ())
-    }
-
-    /// Records that a change was not made.
-    pub(crate) fn failed_turns(&mut self, turns: &[(i64, String)]) -> Result<(), LedgerError> {
-        self.ledger.writing()?;
-        let failed = self.failed();
-        let transaction = self.ledger.db.transaction().map_err(&failed)?;
-        for (number, why) in turns {
-            let sql = "UPDATE turn SET failed = ? WHERE id = ?";
-            transaction
-                .prepare_cached(sql)
-                .and_then(|mut s| s.execute(params![why, turn_id(self.id, *number)]))
-                .map_err(&failed)?;
-        }
-        transaction.commit().map_err(&failed)
     }
 
     /// Records a path that is about to be made in the directory `above`. The answer is for [`Self::made`].
@@ -472,4 +422,15 @@ pub(crate) struct TakenBack {
     pub(crate) set: i64,
     /// Whether all of it was.
     pub(crate) whole: bool,
+}
+
+/// What came of a change of rights, where more is to be told than that it was made.
+#[derive(Clone, Debug)]
+pub(crate) enum CameOf {
+    /// A signal came before.
+    NotBegun,
+    /// It was not made, and why.
+    Failed(String),
+    /// A file that lent power was left with this change time.
+    Left(ChangeTime),
 }

@@ -1,6 +1,8 @@
 //! The ledger: what was there before each change, durable before the change is made (`SQLite`).
 
 mod audits;
+mod block;
+mod changes;
 mod entry;
 mod invocation;
 mod known;
@@ -10,30 +12,28 @@ mod rows;
 mod schema;
 mod told;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use jiff::Timestamp;
 use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, TransactionBehavior, params};
 
 use super::keepsake::Successors;
-use super::rights::RightsChange;
 use super::state::{StateDir, StateError};
 use crate::account::Uid;
-use crate::entry::{Identity, Nanos, Rights};
+use crate::entry::{Identity, Nanos};
 use crate::shown::Shown;
 use crate::site::{Phase, Word};
 use crate::tree::sys;
 
 pub use audits::AuditRecord;
-pub(crate) use entry::{Recorder, TakenBack};
+pub(crate) use entry::{CameOf, Recorder, TakenBack};
 pub use known::HowChanged;
 pub(crate) use known::Known;
 pub use rows::{ChangeCommand, ChangeSet, ModuleChange, SitePhase, Window, deployments};
 pub(crate) use rows::{CreationRow, MovingRow, PlaceRow, RemovalRow, RestoringRow, RightsRow};
-use rows::{as_u64, change_set, identity_bytes, identity_of, kind_number, kind_of, path_of, rights_row, turn_id};
+use rows::{as_u64, change_set, identity_bytes, identity_of, kind_number, kind_of, path_of, turn_id};
 use schema::{STEPS, TABLES, VERSION};
 pub use told::{Did, PathChange};
 
@@ -168,9 +168,10 @@ impl Ledger {
                     transaction.execute_batch(TABLES)?;
                     found = 2;
                 }
-                for (_, step) in STEPS.iter().filter(|(version, _)| *version >= found) {
-                    transaction.execute_batch(step)?;
-                }
+                STEPS
+                    .iter()
+                    .filter(|(version, _)| *version >= found)
+                    .try_for_each(|(_, step)| step.take(&transaction))?;
                 transaction.execute_batch(&format!("PRAGMA user_version = {VERSION};"))
             };
             steps().map_err(failed("write"))?;
@@ -200,7 +201,10 @@ impl Ledger {
         let sql = "SELECT id, site, command, begun, ended, process, phase_before, phase_after, undoes, undone_by, done, failed,
                    (SELECT coalesce(sum(files), 0) FROM removal WHERE change_set = id), settled,
                    CASE WHEN ended IS NULL AND done = 0
-                     THEN (SELECT count(*) FROM turn WHERE turn.id >= change_set.id << 40 AND turn.id < (change_set.id + 1) << 40)
+                     THEN (SELECT coalesce(sum(count), 0) FROM rights_changes r
+                             WHERE r.id >= change_set.id << 40 AND r.id < (change_set.id + 1) << 40)
+                        - (SELECT count(*) FROM rights_outcome r
+                             WHERE not_begun AND r.id >= change_set.id << 40 AND r.id < (change_set.id + 1) << 40)
                      ELSE 0 END, who, line, purged, written
                    FROM change_set ORDER BY id DESC";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
@@ -260,60 +264,6 @@ impl Ledger {
         let Some(opened) = opened else { return Ok(None) };
         let made = self.creations(opened.id)?.into_iter().map(|creation| creation.path);
         Ok(Some((opened.begun, made.collect())))
-    }
-
-    /// The changes of rights of a change set, in order.
-    pub(crate) fn turns(&self, id: i64) -> Result<Vec<RightsRow>, LedgerError> {
-        let failed = self.failed("read");
-        let rights = self.rights_of(id)?;
-        let sql = "SELECT folder.path, name, kind, dev, ino, links, before, after, turn.failed IS NOT NULL, left_seconds, left_nanos, born
-                   FROM turn JOIN folder ON folder.id = folder WHERE turn.id BETWEEN ? AND ? ORDER BY turn.id";
-        let mut statement = self.db.prepare(sql).map_err(&failed)?;
-        let mut rows = statement.query([turn_id(id, 0), turn_id(id + 1, 0) - 1]).map_err(&failed)?;
-        let mut turns = Vec::new();
-        while let Some(row) = rows.next().map_err(&failed)? {
-            let read = || -> rusqlite::Result<_> {
-                let kind = kind_of(row.get(2)?);
-                let (before, after): (i64, i64) = (row.get(6)?, row.get(7)?);
-                let (before, after) = (rights.get(&before).cloned(), rights.get(&after).cloned());
-                let (seconds, nanos): (Option<i64>, Option<u32>) = (row.get(9)?, row.get(10)?);
-                let left = seconds.zip(nanos);
-                let id = Identity { dev: as_u64(row.get(3)?), ino: as_u64(row.get(4)?), born: row.get(11)? };
-                Ok((
-                    path_of(row, 0)?,
-                    path_of(row, 1)?,
-                    kind,
-                    id,
-                    row.get::<_, u32>(5)?,
-                    before,
-                    after,
-                    row.get(8)?,
-                    left,
-                ))
-            };
-            let (folder, name, kind, id, links, before, after, failed, left) = read().map_err(&failed)?;
-            let (Some(kind), Some(before), Some(after)) = (kind, before, after) else {
-                return Err(self.damaged("a change"));
-            };
-            let turn = RightsChange { id, kind, links, before, after, left, changed: None };
-            turns.push(RightsRow { folder, name: name.into_os_string(), turn, failed });
-        }
-        Ok(turns)
-    }
-
-    fn rights_of(&self, id: i64) -> Result<HashMap<i64, Arc<Rights>>, LedgerError> {
-        let failed = self.failed("read");
-        let sql = "SELECT id, uid, gid, mode, acl, default_acl, capabilities, label FROM rights WHERE id IN
-                   (SELECT before FROM turn WHERE id BETWEEN ?2 AND ?3 UNION SELECT after FROM turn WHERE id BETWEEN ?2 AND ?3
-                    UNION SELECT rights FROM creation WHERE change_set = ?1)";
-        let mut statement = self.db.prepare(sql).map_err(&failed)?;
-        let rows = statement.query_map([id, turn_id(id, 0), turn_id(id + 1, 0) - 1], rights_row).map_err(&failed)?;
-        let mut found = HashMap::new();
-        for row in rows {
-            let (id, rights) = row.map_err(&failed)?;
-            found.insert(id, Arc::new(rights.ok_or_else(|| self.damaged("owner, mode or access list"))?));
-        }
-        Ok(found)
     }
 
     /// The removals of a change set.

@@ -8,7 +8,9 @@ use rusqlite::params;
 use super::{Ledger, LedgerError, turn_id};
 
 /// The tables whose rows are of one change set. Which inodes stand for which stays: others go by it.
-const OF_A_SET: [&str; 7] = ["creation", "removal", "restoring", "moving", "switch", "module", "delivered"];
+const OF_A_SET: [&str; 8] = ["rights", "creation", "removal", "restoring", "moving", "switch", "module", "delivered"];
+/// Those whose rows stand in the order of change sets.
+const IN_ORDER: [&str; 2] = ["rights_changes", "rights_outcome"];
 
 impl Ledger {
     /// The keepsakes that are on record, by change set and name, the oldest first.
@@ -53,19 +55,14 @@ impl Ledger {
         let write = || -> rusqlite::Result<()> {
             transaction.execute_batch("PRAGMA defer_foreign_keys = ON")?;
             for set in sets {
-                let turns = params![turn_id(*set, 0), turn_id(*set + 1, 0) - 1];
-                transaction.execute("DELETE FROM turn WHERE id BETWEEN ? AND ?", turns)?;
+                for table in IN_ORDER {
+                    let rows = params![turn_id(*set, 0), turn_id(*set + 1, 0) - 1];
+                    transaction.execute(&format!("DELETE FROM {table} WHERE id BETWEEN ? AND ?"), rows)?;
+                }
                 for table in OF_A_SET {
                     transaction.execute(&format!("DELETE FROM {table} WHERE change_set = ?"), [set])?;
                 }
                 transaction.execute("DELETE FROM change_set WHERE id = ?", [set])?;
-            }
-            if !sets.is_empty() {
-                transaction.execute_batch(
-                    "DELETE FROM folder WHERE id NOT IN (SELECT folder FROM turn);
-                     DELETE FROM rights WHERE id NOT IN
-                       (SELECT before FROM turn UNION SELECT after FROM turn UNION SELECT rights FROM creation);",
-                )?;
             }
             let Some(before) = audits_before else { return Ok(()) };
             // The last one is what the next is compared with.

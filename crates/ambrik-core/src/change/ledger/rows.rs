@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -161,7 +161,7 @@ pub struct Window {
 /// A change of rights as the ledger holds it.
 #[derive(Clone, Debug)]
 pub(crate) struct RightsRow {
-    pub(crate) folder: PathBuf,
+    pub(crate) folder: Arc<Path>,
     pub(crate) name: OsString,
     pub(crate) turn: RightsChange,
     pub(crate) failed: bool,

@@ -1,7 +1,17 @@
 //! The ledger's tables, and the steps from one version of them to the next.
 
-/// The version of the tables below.
-pub(super) const VERSION: i64 = 8;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
+
+use rusqlite::{Connection, params};
+
+use super::block::{BlockWriter, CHANGES, Sort};
+use super::rows::{as_u64, kind_of};
+use crate::entry::Identity;
+
+/// The version that the steps below lead to.
+pub(super) const VERSION: i64 = 9;
 pub(super) const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -25,6 +35,63 @@ CREATE TABLE restoring (
   change_set INTEGER NOT NULL, path BLOB NOT NULL, keepsake TEXT NOT NULL);
 CREATE TABLE site (name TEXT PRIMARY KEY, phase TEXT NOT NULL, until TEXT, parts TEXT) WITHOUT ROWID;
 ";
+/// What came with version 9: many changes of rights in one row; what came of single ones; whose the rights are.
+const BLOCKS: &str = "
+CREATE TABLE rights_changes (id INTEGER PRIMARY KEY, count INTEGER NOT NULL, block BLOB NOT NULL);
+CREATE TABLE rights_outcome (
+  id INTEGER PRIMARY KEY, not_begun INTEGER NOT NULL DEFAULT 0, failed TEXT, left_seconds INTEGER, left_nanos INTEGER);
+ALTER TABLE rights ADD COLUMN change_set INTEGER;
+";
+
+/// Brings the changes of rights of version 8, a row each, into blocks.
+fn into_blocks(db: &Connection) -> rusqlite::Result<()> {
+    db.execute_batch(BLOCKS)?;
+    let mut rows = db.prepare(
+        "SELECT turn.id, folder.path, name, kind, dev, ino, links, before, after, born
+         FROM turn JOIN folder ON folder.id = folder ORDER BY turn.id",
+    )?;
+    let mut rows = rows.query([])?;
+    let mut insert = db.prepare("INSERT INTO rights_changes (id, count, block) VALUES (?,?,?)")?;
+    let mut put = |first: i64, block: &BlockWriter| {
+        let count = i64::try_from(block.len()).unwrap_or(i64::MAX);
+        insert.execute(params![first, count, block.bytes()])
+    };
+    let (mut block, mut first, mut next) = (BlockWriter::default(), 0, 0);
+    while let Some(row) = rows.next()? {
+        let id: i64 = row.get(0)?;
+        // Those in one block follow each other: numbers that were taken out again end it.
+        if block.len() > 0 && (id != next || block.len() == CHANGES) {
+            put(first, &std::mem::take(&mut block))?;
+        }
+        if block.len() == 0 {
+            first = id;
+        }
+        let (folder, name): (Vec<u8>, Vec<u8>) = (row.get(1)?, row.get(2)?);
+        let kind = kind_of(row.get(3)?).ok_or(rusqlite::Error::IntegralValueOutOfRange(3, row.get(3)?))?;
+        let (dev, ino) = (as_u64(row.get(4)?), as_u64(row.get(5)?));
+        let sort = Sort { kind, links: row.get(6)?, dev, before: row.get(7)?, after: row.get(8)? };
+        let (folder, name) = (Path::new(OsStr::from_bytes(&folder)), OsStr::from_bytes(&name));
+        block.push(folder, name, sort, &Identity { dev, ino, born: row.get(9)? });
+        next = id + 1;
+    }
+    if block.len() > 0 {
+        put(first, &block)?;
+    }
+    db.execute_batch(
+        "INSERT INTO rights_outcome (id, failed, left_seconds, left_nanos)
+           SELECT id, failed, left_seconds, left_nanos FROM turn WHERE failed IS NOT NULL OR left_seconds IS NOT NULL;
+         CREATE TEMP TABLE used (id INTEGER PRIMARY KEY, change_set INTEGER);
+         INSERT OR IGNORE INTO used SELECT before, id >> 40 FROM turn;
+         INSERT OR IGNORE INTO used SELECT after, id >> 40 FROM turn;
+         INSERT OR IGNORE INTO used SELECT rights, change_set FROM creation;
+         UPDATE rights SET change_set = (SELECT change_set FROM used WHERE used.id = rights.id);
+         DELETE FROM rights WHERE change_set IS NULL;
+         DROP TABLE used;
+         DROP TABLE turn;
+         DROP TABLE folder;",
+    )
+}
+
 /// What came with version 8: when the keepsakes of a change set went, and how much was written in the window that it ended.
 const PURGED: &str =
     "ALTER TABLE change_set ADD COLUMN purged TEXT; ALTER TABLE change_set ADD COLUMN written INTEGER;";
@@ -80,8 +147,33 @@ CREATE TABLE moving (
   keeper INTEGER NOT NULL);
 ";
 /// What makes tables of a version those of the next one; the tables above are of version 2.
-pub(super) const STEPS: [(i64, &str); 7] =
-    [(1, FROM_1), (2, MOVING), (3, LABELS), (4, IDENTITIES), (5, DELIVERED), (6, AUDITS), (7, PURGED)];
+pub(super) const STEPS: [(i64, Step); 8] = [
+    (1, Step::Sql(FROM_1)),
+    (2, Step::Sql(MOVING)),
+    (3, Step::Sql(LABELS)),
+    (4, Step::Sql(IDENTITIES)),
+    (5, Step::Sql(DELIVERED)),
+    (6, Step::Sql(AUDITS)),
+    (7, Step::Sql(PURGED)),
+    (8, Step::Code(into_blocks)),
+];
+
+/// What leads from one version to the next.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Step {
+    Sql(&'static str),
+    Code(fn(&Connection) -> rusqlite::Result<()>),
+}
+
+impl Step {
+    pub(super) fn take(self, db: &Connection) -> rusqlite::Result<()> {
+        match self {
+            Self::Sql(sql) => db.execute_batch(sql),
+            Self::Code(code) => code(db),
+        }
+    }
+}
+
 /// What makes tables of version 1 those of version 2.
 const FROM_1: &str = "
 ALTER TABLE change_set ADD COLUMN until TEXT;

@@ -1,12 +1,14 @@
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
+use std::sync::Arc;
 
 use super::*;
 use crate::account::Gid;
 use crate::acl::Acl;
 use crate::audit::RecordedFinding;
-use crate::entry::Kind;
+use crate::change::rights::RightsChange;
+use crate::entry::{Kind, Rights};
 use crate::mode::Mode;
 use rstest::rstest;
 
@@ -48,14 +50,18 @@ fn what_is_recorded_comes_back() {
     let name = OsStr::from_bytes(b"new\nline\xff");
     let mut entry = ledger.begin("berths", ChangeCommand::Seal, (Phase::Open, Phase::Sealed), None).unwrap();
     entry.record([(Path::new("/srv/www"), name, &turn)].into_iter()).unwrap();
-    entry.failed_turns(&[(0, "why".into())]).unwrap();
-    entry.left(&[(0, (-5, 7))]).unwrap();
+    entry
+        .record(
+            [(Path::new("/srv/www"), OsStr::new("b"), &turn), (Path::new("/srv"), OsStr::new("c"), &turn)].into_iter(),
+        )
+        .unwrap();
+    entry.came_of(&[(0, CameOf::Failed("why".into())), (1, CameOf::NotBegun), (2, CameOf::Left((-5, 7)))]).unwrap();
     let id = entry.end(0, 1, None).unwrap();
     drop(ledger);
     let ledger = Ledger::open(&state).unwrap().unwrap();
-    let [row] = &ledger.turns(id).unwrap()[..] else { panic!("one turn") };
+    let [row, other] = &ledger.turns(id).unwrap()[..] else { panic!("two turns") };
     assert_eq!((&*row.folder, &*row.name, row.failed), (Path::new("/srv/www"), name, true));
-    assert_eq!(row.turn.left, Some((-5, 7)));
+    assert_eq!((&*other.folder, other.failed, other.turn.left), (Path::new("/srv"), false, Some((-5, 7))));
     assert_eq!((&row.turn.before, &row.turn.after, row.turn.id), (&turn.before, &turn.after, turn.id));
     assert_eq!(ledger.phase("berths").unwrap().phase, Phase::Sealed);
     let set = &ledger.change_sets().unwrap()[0];
@@ -94,14 +100,14 @@ fn the_files_are_for_the_owner_alone() {
 }
 
 #[rstest]
-fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6, 7)] version: i64) {
+fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6, 7, 8)] version: i64) {
     let dir = tempfile::tempdir().unwrap();
     let state = StateDir::open_or_create(&dir.path().join("state")).unwrap();
     state.ensure_file(FILE).unwrap();
     let db = Connection::open(state.pinned(FILE)).unwrap();
     db.execute_batch(TABLES).unwrap();
     for (_, step) in STEPS.iter().filter(|(from, _)| (2..version).contains(from)) {
-        db.execute_batch(step).unwrap();
+        step.take(&db).unwrap();
     }
     if version == 1 {
         db.execute_batch(
@@ -113,12 +119,38 @@ fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6, 7)] version:
     db.execute_batch(&format!(
         "INSERT INTO change_set (site, command, begun, ended, process, phase_before, phase_after)
          VALUES ('berths', 'set', '2026-11-23T14:00:00Z', '2026-11-23T14:00:01Z', 7, 'open', 'sealed');
+         INSERT INTO folder VALUES (1, CAST('/srv/www' AS BLOB)), (2, CAST('/srv/www/a' AS BLOB));
+         INSERT INTO rights (id, uid, gid, mode) VALUES (1, 5, 6, 511), (2, 0, 6, 416), (3, 9, 9, 511), (4, 0, 0, 420);
+         INSERT INTO creation (change_set, path, kind, rights) VALUES (1, CAST('/srv/www/b' AS BLOB), 0, 4);
          PRAGMA user_version = {version};"
     ))
     .unwrap();
+    // As they stood in the version before: number 2 was not begun.
+    let rows = [(0, 1, "a", 1, None), (1, 2, "x.php", 0, Some("why")), (3, 2, "y.php", 0, None)];
+    for (number, folder, name, kind, failed) in rows {
+        let sql = "INSERT INTO turn (id, folder, name, kind, dev, ino, links, before, after, failed) VALUES (?,?,?,?,-1,?,1,1,2,?)";
+        db.execute(sql, params![turn_id(1, number), folder, name.as_bytes(), kind, number + 40, failed]).unwrap();
+    }
     drop(db);
     let mut ledger = Ledger::open(&state).unwrap().unwrap();
     assert_eq!(ledger.change_sets().unwrap().len(), 1);
+    let read = ledger.turns(1).unwrap();
+    let of = |row: &RightsRow| (row.folder.join(&row.name), row.turn.kind, row.turn.id.ino, row.failed);
+    assert_eq!(
+        read.iter().map(of).collect::<Vec<_>>(),
+        [
+            ("/srv/www/a".into(), Kind::Directory, 40, false),
+            ("/srv/www/a/x.php".into(), Kind::File, 41, true),
+            ("/srv/www/a/y.php".into(), Kind::File, 43, false),
+        ]
+    );
+    assert!(
+        read.iter().all(|row| (row.turn.id.dev, row.turn.before.uid, row.turn.after.uid) == (u64::MAX, Uid(5), Uid(0)))
+    );
+    let [made] = &ledger.creations(1).unwrap()[..] else { panic!("what was made") };
+    assert_eq!(made.rights.mode, Mode::of_st_mode(0o644));
+    let rights: i64 = ledger.db.query_row("SELECT count(*) FROM rights", [], |row| row.get(0)).unwrap();
+    assert_eq!(rights, 3, "what nothing has goes");
     assert_eq!((ledger.movings(1).unwrap().len(), ledger.last_found().unwrap()), (0, None));
     let until = "2026-11-23T15:00:00Z".parse().unwrap();
     let mut entry = ledger.begin("berths", ChangeCommand::Open, (Phase::Sealed, Phase::Open), None).unwrap();
