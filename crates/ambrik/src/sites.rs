@@ -268,7 +268,7 @@ impl Session<'_> {
         beside
     }
 
-    fn file(&self, named: &Path) -> PathBuf {
+    pub(crate) fn file(&self, named: &Path) -> PathBuf {
         let is_path = named.components().count() > 1 || named.extension().is_some_and(|e| e == "toml");
         if is_path { named.to_owned() } else { self.site_file(&named.display().to_string()) }
     }

@@ -27,7 +27,7 @@ pub use read::{
 pub use system::is_systems;
 
 /// One deployed PHP application, as its site file describes it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Site {
     /// The site's name: letters, digits, `.`, `_` and `-`.
     pub name: String,
@@ -246,7 +246,7 @@ impl Use {
 }
 
 /// A path of the site with one use.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Part {
     /// The path as the site file gives it.
     pub shown: String,
@@ -364,7 +364,7 @@ impl fmt::Display for Who {
 }
 
 /// Access that keeper, php and web have nothing to do with.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Access {
     /// Whose it is.
     pub who: Who,
@@ -414,7 +414,7 @@ impl Overrides {
 }
 
 /// An accepted exception.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Accept {
     /// The check's name.
     pub check: String,

@@ -1,6 +1,6 @@
 //! What the kernel tells of changes on the file systems that sites are on (fanotify(7), by handle and name; Linux 5.9).
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io;
 use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::MetadataExt as _;
@@ -65,6 +65,8 @@ pub struct By {
 pub struct Listener {
     group: Fanotify,
     mounts: Mounts,
+    /// The devices of the file systems that are listened to.
+    heard: HashSet<u64>,
     own: Option<(u64, u64)>,
     buffer: Vec<u8>,
     /// Folders by their handles, as long as no folder gets another name; most of them are no site's.
@@ -84,28 +86,42 @@ pub struct Heard {
 }
 
 impl Listener {
-    /// Listens to the file systems that hold these places. The answer is with those that cannot be listened to.
-    pub fn on(places: &[PathBuf]) -> Result<(Self, Vec<PathBuf>), ListenError> {
-        let failed = |error: &dyn std::fmt::Display| ListenError::Failed(error.to_string());
+    /// Listens to nothing yet.
+    pub fn new() -> Result<Self, ListenError> {
+        if !rustix::process::geteuid().is_root() {
+            return Err(ListenError::Privilege);
+        }
         let flags = FAN_CLASS_NOTIF | FAN_CLOEXEC | FAN_NONBLOCK | FAN_REPORT_DIR_FID | FAN_REPORT_NAME;
-        let group = Fanotify::new(flags).map_err(|error| failed(&error))?;
-        let mut mounts = Mounts::new();
-        let mut unheard = Vec::new();
-        for place in places {
-            if !rustix::process::geteuid().is_root() {
-                return Err(ListenError::Privilege);
-            }
-            let marked = group.mark(FAN_MARK_ADD | FAN_MARK_FILESYSTEM, MASK, place.as_os_str());
-            let opened = std::fs::File::open(place).and_then(|folder| mounts.add(folder).map(|_| ()));
-            if marked.is_err() || opened.is_err() {
-                unheard.push(place.clone());
-            }
-        }
-        if !places.is_empty() && unheard.len() == places.len() {
-            return Err(ListenError::Failed("none of the file systems can be marked".into()));
-        }
+        let group = Fanotify::new(flags).map_err(|error| ListenError::Failed(error.to_string()))?;
         let own = std::fs::metadata("/proc/self/exe").ok().map(|meta| (meta.dev(), meta.ino()));
-        Ok((Self { group, mounts, own, buffer: Vec::new(), folders: HashMap::new() }, unheard))
+        let (mounts, heard) = (Mounts::new(), HashSet::new());
+        Ok(Self { group, mounts, heard, own, buffer: Vec::new(), folders: HashMap::new() })
+    }
+
+    /// Listens to the file systems that hold these places, too. The answer is the places whose file systems tell nothing, and why.
+    pub fn listen_to(&mut self, places: &[PathBuf]) -> Vec<(PathBuf, io::Error)> {
+        places.iter().filter_map(|place| self.mark(place).err().map(|error| (place.clone(), error))).collect()
+    }
+
+    fn mark(&mut self, place: &Path) -> io::Result<()> {
+        let folder = std::fs::File::open(place)?;
+        let device = folder.metadata()?.dev();
+        if self.heard.contains(&device) {
+            return Ok(());
+        }
+        let mark = self.group.mark(FAN_MARK_ADD | FAN_MARK_FILESYSTEM, MASK, place.as_os_str());
+        mark.map_err(|error| io::Error::other(error.to_string()))?;
+        self.mounts.add(folder)?;
+        // What could not be resolved before may be now.
+        self.folders.clear();
+        self.heard.insert(device);
+        Ok(())
+    }
+
+    /// Whether anything is listened to.
+    #[must_use]
+    pub fn hears(&self) -> bool {
+        !self.heard.is_empty()
     }
 
     /// Waits until something is there to be read, or the time is over, or a signal came.

@@ -71,15 +71,6 @@ pub struct Alert {
     pub by: Option<By>,
 }
 
-/// A site that is watched.
-#[derive(Debug)]
-struct WatchedSite {
-    /// What is known to be wrong: check and path.
-    known: HashSet<(&'static str, PathBuf)>,
-    /// Where its walks begin; nothing while it cannot be looked at.
-    starts: Vec<WatchedStart>,
-}
-
 /// Where a walk over a site begins.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct WatchedStart {
@@ -90,56 +81,88 @@ struct WatchedStart {
     id: Identity,
 }
 
+/// Where the walks over sites begin, by the sites' names; nothing while a site cannot be looked at.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Whereabouts(BTreeMap<String, Vec<WatchedStart>>);
+
+impl Whereabouts {
+    /// Where these sites are now.
+    #[must_use]
+    pub fn of(host: &Host, sites: &[Arc<Site>]) -> Self {
+        Self(sites.iter().map(|site| (site.name.clone(), starts_of(host, site))).collect())
+    }
+
+    /// The folders and files, without links.
+    #[must_use]
+    pub fn places(&self) -> Vec<PathBuf> {
+        let all: BTreeSet<&PathBuf> = self.0.values().flatten().map(|start| &start.real).collect();
+        all.into_iter().cloned().collect()
+    }
+}
+
+/// What is known to be wrong with a site: check and path.
+type KnownWrong = HashSet<(&'static str, PathBuf)>;
+
 /// The sites that are watched.
 #[derive(Debug, Default)]
 pub struct Watch {
-    sites: BTreeMap<String, WatchedSite>,
+    places: Whereabouts,
+    known: BTreeMap<String, KnownWrong>,
 }
+
+/// A site's name, and what was found in it as it came to be watched.
+pub type FirstLook = (String, Result<Audit, SiteError>);
 
 /// A site with the phase that it is in.
 pub type InPhase<'s> = (&'s Arc<Site>, Phase);
 
 impl Watch {
-    /// These sites, of which nothing is known yet.
-    #[must_use]
-    pub fn of(host: &Host, sites: &[InPhase<'_>]) -> Self {
-        let watched = |(site, _): &InPhase<'_>| {
-            (site.name.clone(), WatchedSite { known: HashSet::new(), starts: starts_of(host, site) })
-        };
-        Self { sites: sites.iter().map(watched).collect() }
-    }
-
-    /// Looks at the sites once: what is wrong already is no news. The answer is what was found.
+    /// Looks at these sites once, from now on the ones that are watched. The answer is what was found in those that were not watched
+    /// before, where it is no news; and what is wrong with the others and was not before.
     pub fn look(
         &mut self,
         sites: &[InPhase<'_>],
+        places: Whereabouts,
         setting: &AuditSetting<'_>,
-    ) -> Vec<(String, Result<Audit, SiteError>)> {
-        let mut found = Vec::new();
+    ) -> (Vec<FirstLook>, Vec<Alert>) {
+        let before = std::mem::take(&mut self.known);
+        self.places = places;
+        let (mut found, mut alerts) = (Vec::new(), Vec::new());
         for (site, phase) in sites {
             let looked = audit(setting, site, *phase);
-            let known = looked.as_ref().map(wrong_of).unwrap_or_default();
-            if let Some(watched) = self.sites.get_mut(&site.name) {
-                watched.known = known.into_keys().collect();
+            let mut known = before.get(&site.name).cloned().unwrap_or_default();
+            if let Ok(looked) = &looked {
+                let news = news(&mut known, looked, &[], true);
+                alerts.extend(before.contains_key(&site.name).then_some(news).into_iter().flatten());
             }
-            found.push((site.name.clone(), looked));
+            self.known.insert(site.name.clone(), known);
+            if !before.contains_key(&site.name) {
+                found.push((site.name.clone(), looked));
+            }
         }
-        found
+        (found, alerts)
     }
 
-    /// Where sites are that can be looked at.
+    /// Whether sites are where they were.
     #[must_use]
-    pub fn places(&self) -> Vec<PathBuf> {
-        let all: BTreeSet<&PathBuf> =
-            self.sites.values().flat_map(|site| &site.starts).map(|start| &start.real).collect();
-        all.into_iter().cloned().collect()
+    pub fn is_at(&self, places: &Whereabouts) -> bool {
+        self.places == *places
     }
 
-    /// Judges what was heard. Where the kernel dropped something, and where a site is another one than before, all of it.
-    pub fn judge(&mut self, heard: &Heard, sites: &[InPhase<'_>], setting: &AuditSetting<'_>) -> Vec<Alert> {
+    /// Judges what was heard, with the sites where they are now. Where the kernel dropped something, and where a site is another one
+    /// than before, all of it.
+    pub fn judge(
+        &mut self,
+        heard: &Heard,
+        sites: &[InPhase<'_>],
+        places: Whereabouts,
+        setting: &AuditSetting<'_>,
+    ) -> Vec<Alert> {
         let mut alerts = Vec::new();
+        let (before, nowhere) = (std::mem::replace(&mut self.places, places), Vec::new());
         for (site, phase) in sites {
-            let Some(watched) = self.sites.get_mut(&site.name) else { continue };
+            let Some(known) = self.known.get_mut(&site.name) else { continue };
+            let [before, starts] = [&before, &self.places].map(|places| places.0.get(&site.name).unwrap_or(&nowhere));
             let of_site = |alarm: Alarm, severity: Severity, says: String| Alert {
                 site: site.name.clone(),
                 alarm,
@@ -148,14 +171,13 @@ impl Watch {
                 says,
                 by: None,
             };
-            let before = std::mem::replace(&mut watched.starts, starts_of(setting.host, site));
             let own: Vec<(&Event, PathBuf)> =
-                heard.events.iter().filter_map(|event| Some((event, named(&watched.starts, &event.path)?))).collect();
-            let is_another = before != watched.starts;
+                heard.events.iter().filter_map(|event| Some((event, named(starts, &event.path)?))).collect();
+            let is_another = before != starts;
             if own.is_empty() && !is_another && !heard.dropped {
                 continue;
             }
-            if watched.starts.is_empty() {
+            if starts.is_empty() {
                 if !before.is_empty() {
                     let says = "its root cannot be reached any more: nothing of it is watched until it is back";
                     alerts.push(of_site(Alarm::Gone, Severity::High, says.into()));
@@ -175,7 +197,7 @@ impl Watch {
             let touched = touched(&own);
             let only = (!whole).then_some(&*touched);
             match audit(&AuditSetting { only, ..*setting }, site, *phase) {
-                Ok(found) => alerts.extend(watched.news(&found, &own, whole)),
+                Ok(found) => alerts.extend(news(known, &found, &own, whole)),
                 Err(error) => alerts.push(of_site(Alarm::Gone, Severity::High, error.to_string())),
             }
         }
@@ -183,30 +205,28 @@ impl Watch {
     }
 }
 
-impl WatchedSite {
-    /// What is wrong and was not before.
-    fn news(&mut self, found: &Audit, own: &[(&Event, PathBuf)], whole: bool) -> Vec<Alert> {
-        let wrong = wrong_of(found);
-        // What is right again is news when it is wrong again.
-        let paths: HashSet<&Path> = own.iter().map(|(_, path)| &**path).collect();
-        self.known.retain(|key| wrong.contains_key(key) || !(whole || paths.contains(&*key.1)));
-        let mut new: BTreeMap<NewKey, NewFinding> = BTreeMap::new();
-        for ((check, path), number) in wrong {
-            if !self.known.insert((check, path.clone())) {
-                continue;
-            }
-            let by = own.iter().rev().find(|(_, own)| *own == path).and_then(|(event, _)| event.by.clone());
-            new.entry((check, by)).or_insert_with(|| NewFinding { number, paths: BTreeSet::new() }).paths.insert(path);
+/// What is wrong and was not before.
+fn news(known: &mut KnownWrong, found: &Audit, own: &[(&Event, PathBuf)], whole: bool) -> Vec<Alert> {
+    let wrong = wrong_of(found);
+    // What is right again is news when it is wrong again.
+    let paths: HashSet<&Path> = own.iter().map(|(_, path)| &**path).collect();
+    known.retain(|key| wrong.contains_key(key) || !(whole || paths.contains(&*key.1)));
+    let mut new: BTreeMap<NewKey, NewFinding> = BTreeMap::new();
+    for ((check, path), number) in wrong {
+        if !known.insert((check, path.clone())) {
+            continue;
         }
-        let mut alerts = Vec::new();
-        for ((check, by), NewFinding { number, paths }) in new {
-            let Some(finding) = found.wrong.findings.get(number) else { continue };
-            let (site, says) = (found.site.name.clone(), found.says(finding));
-            let (severity, paths) = (finding.severity(), paths.into_iter().collect());
-            alerts.push(Alert { site, alarm: Alarm::Finding(check), severity, paths, says, by });
-        }
-        alerts
+        let by = own.iter().rev().find(|(_, own)| *own == path).and_then(|(event, _)| event.by.clone());
+        new.entry((check, by)).or_insert_with(|| NewFinding { number, paths: BTreeSet::new() }).paths.insert(path);
     }
+    let mut alerts = Vec::new();
+    for ((check, by), NewFinding { number, paths }) in new {
+        let Some(finding) = found.wrong.findings.get(number) else { continue };
+        let (site, says) = (found.site.name.clone(), found.says(finding));
+        let (severity, paths) = (finding.severity(), paths.into_iter().collect());
+        alerts.push(Alert { site, alarm: Alarm::Finding(check), severity, paths, says, by });
+    }
+    alerts
 }
 
 /// A check, and who did what it found.

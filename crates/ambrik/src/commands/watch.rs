@@ -6,13 +6,12 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use ambrik_core::audit::AuditSetting;
 use ambrik_core::check::Severity;
 use ambrik_core::shown::Shown;
 use ambrik_core::signals;
 use ambrik_core::site::{Phase, Site};
 use ambrik_core::tree::Progress;
-use ambrik_core::watching::{Alert, Heard, InPhase, ListenError, Listener, Watch};
+use ambrik_core::watching::{Alert, Heard, InPhase, ListenError, Listener, Watch, Whereabouts};
 
 use crate::failure::{Exit, Failure};
 use crate::output::{self, watch_text};
@@ -22,7 +21,8 @@ use crate::system_log::LogLine;
 
 /// Tell at once when something becomes wrong: code changed or added, a right widened, an installer back
 ///
-/// Looks once, then listens to the kernel and judges what is changed, without walking. What is wrong already is not told again. With
+/// Looks once, then listens to the kernel and judges what is changed, without walking. What is wrong already is not told again. Site
+/// files, outlines and the host file are read again where they change. With
 /// --format json each alert is a document on a line of its own. Ends by a signal (Ctrl-C).
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  ambrik watch\n  ambrik watch berths --run /usr/local/bin/page-somebody")]
@@ -44,60 +44,142 @@ const TICK: Duration = Duration::from_secs(1);
 /// As many commands of `--run` are at work at once; then the oldest is waited for.
 const MOST_RUNS: usize = 16;
 
+/// What is watched, as it is described now.
+struct Described {
+    looked: HostView,
+    sites: Sites,
+    /// Where that is read from.
+    files: Vec<PathBuf>,
+}
+
+impl Described {
+    fn read(args: &WatchArgs, session: &mut Session<'_>) -> Result<Self, Failure> {
+        let looked = session.look()?;
+        let sites = session.sites(&args.names, &looked)?;
+        session.terminal.report_wrong(&sites.wrong);
+        let files = session.described_in(&args.names, &looked.host);
+        Ok(Self { looked, sites, files })
+    }
+
+    /// What is described now; nothing where that is the same, or where sites that are watched could not be any more for what is wrong
+    /// with their files, which is said.
+    fn read_again(&self, args: &WatchArgs, session: &mut Session<'_>) -> Option<Self> {
+        let kept = "the sites are watched as they were described before";
+        match Self::read(args, session) {
+            Ok(now) => {
+                let is_watched = |name: &str| self.sites.chosen.iter().any(|site| site.name == name);
+                if now.sites.wrong.iter().any(|wrong| is_watched(&wrong.site)) {
+                    session.terminal.warn(kept);
+                    return None;
+                }
+                let same = now.sites.chosen == self.sites.chosen && now.sites.neighbours == self.sites.neighbours;
+                (!same).then_some(now)
+            }
+            Err(failure) => {
+                session.terminal.warn(&format!("{}; {kept}", failure.message));
+                None
+            }
+        }
+    }
+
+    /// Whether something was done to what describes the sites.
+    fn is_changed_by(&self, heard: &Heard) -> bool {
+        heard.dropped || heard.events.iter().any(|event| self.files.iter().any(|file| event.path.starts_with(file)))
+    }
+}
+
 pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if !session.is_this_host() {
         return Err(Failure::usage("watch is for this host: under --host nothing runs"));
     }
-    let looked = session.look()?;
-    let Sites { chosen, neighbours, wrong } = session.sites(&args.names, &looked)?;
-    session.terminal.report_wrong(&wrong);
-    let progress = Progress::default();
-    let setting = looked.setting(&neighbours, &progress);
-    let phases = phases(&chosen, session)?;
-    let mut watch = Watch::of(&looked.host, &as_slices(&phases));
-    // What is changed while all is looked at is heard.
-    let mut listener = listen(&watch, session)?;
-    let (mut known, mut looked_at) = (0, 0);
-    for (site, found) in watch.look(&as_slices(&phases), &setting) {
-        match found {
-            Ok(audit) => {
-                looked_at += 1;
-                known += output::audit_text::counted_findings(&audit).count();
-            }
-            Err(error) => session.terminal.warn(&format!("{site}: {error}")),
-        }
-    }
-    let sites = output::counted(looked_at, "site", "sites");
+    let mut described = Described::read(args, session)?;
+    let mut listener = Listener::new().map_err(|error| match error {
+        ListenError::Privilege => Failure::privilege(&error.to_string()),
+        ListenError::Failed(_) => Failure::usage(error.to_string()),
+    })?;
+    let (mut watch, mut runs) = (Watch::default(), Runs::default());
+    let [known, unseen] = begin(&described, args, &mut watch, &mut listener, &mut runs, session)?;
+    let sites = output::counted(output::count(described.sites.chosen.len() - unseen), "site", "sites");
     let known = output::counted(output::count(known), "finding is", "findings are");
     session.terminal.say(&format!("watching {sites}; {known} known already (ambrik audit); a signal ends it"));
-    let held = signals::hold();
-    let mut runs = Runs::default();
+    if !listener.hears() {
+        return Err(Failure::usage(
+            "what is changed cannot be listened to here: no file system of the sites tells of it",
+        ));
+    }
+    let _held = signals::hold();
     while signals::came().is_none() {
         runs.reap();
-        if !listener.wait(TICK) {
+        let heard = if listener.wait(TICK) { hear(&mut listener)? } else { Heard::default() };
+        // What is mounted, or comes back, where a site is, is no event.
+        let places = Whereabouts::of(&described.looked.host, &described.sites.chosen);
+        let is_elsewhere = !watch.is_at(&places);
+        if heard.events.is_empty() && !heard.dropped && !is_elsewhere {
             continue;
         }
-        let heard = hear(&mut listener)?;
-        for alert in judged(&mut watch, &heard, &chosen, &setting, session)? {
-            tell(&alert, args, &looked, &mut runs, session)?;
+        if is_elsewhere {
+            listen(&mut listener, &places.places(), session);
+        }
+        let phases = phases(&described.sites.chosen, session)?;
+        let progress = Progress::default();
+        let setting = described.looked.setting(&described.sites.neighbours, &progress);
+        for alert in watch.judge(&heard, &as_slices(&phases), places, &setting) {
+            tell(&alert, args, &described.looked, &mut runs, session)?;
+        }
+        if described.is_changed_by(&heard) {
+            let Some(now) = described.read_again(args, session) else { continue };
+            described = now;
+            begin(&described, args, &mut watch, &mut listener, &mut runs, session)?;
+            let sites = output::counted(output::count(described.sites.chosen.len()), "site", "sites");
+            session.terminal.say(&format!("what describes them was changed and read again: watching {sites}"));
         }
     }
-    drop(held);
     runs.wait();
     Ok(Exit::Clean)
 }
 
-fn listen(watch: &Watch, session: &mut Session<'_>) -> Result<Listener, Failure> {
-    let (listener, unheard) = Listener::on(&watch.places()).map_err(|error| match error {
-        ListenError::Privilege => Failure::privilege(&error.to_string()),
-        ListenError::Failed(_) => Failure::usage(error.to_string()),
-    })?;
-    for place in unheard {
+/// Looks at all that is watched from now on. The answer is how much is wrong already, and how many sites cannot be looked at.
+fn begin(
+    described: &Described,
+    args: &WatchArgs,
+    watch: &mut Watch,
+    listener: &mut Listener,
+    runs: &mut Runs,
+    session: &mut Session<'_>,
+) -> Result<[usize; 2], Failure> {
+    let Described { looked, sites, files } = described;
+    let places = Whereabouts::of(&looked.host, &sites.chosen);
+    // What is changed while all is looked at is heard.
+    listen(listener, &places.places(), session);
+    // Where these are not heard, nothing is wrong with the sites.
+    let folders: Vec<PathBuf> = files.iter().filter_map(|file| Some(file.parent()?.to_owned())).collect();
+    let _ = listener.listen_to(&folders);
+    let phases = phases(&sites.chosen, session)?;
+    let progress = Progress::default();
+    let (found, alerts) = watch.look(&as_slices(&phases), places, &looked.setting(&sites.neighbours, &progress));
+    for alert in alerts {
+        tell(&alert, args, looked, runs, session)?;
+    }
+    let [mut known, mut unseen] = [0; 2];
+    for (site, found) in found {
+        match found {
+            Ok(audit) => known += output::audit_text::counted_findings(&audit).count(),
+            Err(error) => {
+                unseen += 1;
+                session.terminal.warn(&format!("{site}: {error}"));
+            }
+        }
+    }
+    Ok([known, unseen])
+}
+
+fn listen(listener: &mut Listener, places: &[PathBuf], session: &mut Session<'_>) {
+    for (place, cause) in listener.listen_to(places) {
+        let place = Shown(&place);
         session
             .terminal
-            .warn(&format!("{}: its file system tells nothing of changes: it is not watched", Shown(&place)));
+            .warn(&format!("{place}: its file system tells nothing of changes: it is not watched ({cause})"));
     }
-    Ok(listener)
 }
 
 /// What is heard until nothing more is done for a moment.
@@ -127,18 +209,6 @@ fn phases(sites: &[Arc<Site>], session: &mut Session<'_>) -> Result<Vec<(Arc<Sit
 
 fn as_slices(phases: &[(Arc<Site>, Phase)]) -> Vec<InPhase<'_>> {
     phases.iter().map(|(site, phase)| (site, *phase)).collect()
-}
-
-fn judged(
-    watch: &mut Watch,
-    heard: &Heard,
-    sites: &[Arc<Site>],
-    setting: &AuditSetting<'_>,
-    session: &mut Session<'_>,
-) -> Result<Vec<Alert>, Failure> {
-    // A window may have been opened, or ended, since.
-    let phases = phases(sites, session)?;
-    Ok(watch.judge(heard, &as_slices(&phases), setting))
 }
 
 fn tell(

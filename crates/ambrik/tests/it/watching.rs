@@ -14,7 +14,8 @@ use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
 use crate::documents::checked;
-use crate::host::is_root;
+use crate::host::{Mounted, is_root};
+use crate::real;
 
 /// A site of this host in a folder of its own, watched.
 struct Watching {
@@ -205,4 +206,97 @@ fn many_changes_are_kept_up_with() {
         let lines = fs::read_to_string(&ran).unwrap();
         assert!(lines.lines().any(|line| checked(line, "alert")["check"] == "php-writes-code"), "{lines}");
     });
+}
+
+/// A root that is another file system from one moment to the next is no event on the one before: it is found, and heard from then on.
+#[test]
+fn a_root_on_another_file_system_is_watched() {
+    if !is_root() {
+        return;
+    }
+    let watching = Watching::start(&[]);
+    let Some(mounted) = Mounted::tmpfs(&watching.at("")) else { return };
+    watching.told("back", "");
+    fs::create_dir(watching.at("lib")).unwrap();
+    fs::write(watching.at("lib/new.php"), "<?php\n").unwrap();
+    watching.told("code-added", "/lib/new.php");
+    drop(mounted);
+    watching.told("back", "");
+    fs::write(watching.at("index.php"), "<?php // changed\n").unwrap();
+    watching.told("code-changed", "/index.php");
+    watching.end();
+}
+
+/// What is watched is what the site files say now; one that cannot be read takes nothing away.
+#[test]
+fn site_files_are_read_again_where_they_change() {
+    if !is_root() {
+        return;
+    }
+    let watching = Watching::start(&[]);
+    let sites = watching.dir.path().join("sites");
+    let other = watching.dir.path().join("tidewatch");
+    fs::create_dir(&other).unwrap();
+    fs::write(other.join("index.php"), "<?php\n").unwrap();
+    let text = fs::read_to_string(sites.join("berths.toml")).unwrap();
+    fs::write(sites.join("berths.toml"), "[site]\nroot = 7\n").unwrap();
+    fs::write(
+        sites.join("tidewatch.toml"),
+        format!("[site]\nroot = \"{}\"\n[accounts]\nphp = \"www-data\"\n", other.display()),
+    )
+    .unwrap();
+    fs::write(watching.at("index.php"), "<?php // changed\n").unwrap();
+    watching.told("code-changed", "berths/index.php");
+    // What was code is a store from now on; and the other site is watched.
+    fs::write(
+        sites.join("berths.toml"),
+        text.replace("path = \"log\"\nuse = \"log\"", "path = \"lib\"\nuse = \"store\""),
+    )
+    .unwrap();
+    watching.told("php-cannot-write", "/lib");
+    fs::write(other.join("index.php"), "<?php // changed\n").unwrap();
+    watching.told("code-changed", "tidewatch/index.php");
+    watching.end();
+}
+
+const UPLOAD: &str = r#"
+mkdir -p "$top/uploads"
+chown quay: "$top/uploads"
+cat > "$top/upload.php" <<'END'
+<?php echo move_uploaded_file($_FILES['file']['tmp_name'], __DIR__ . '/uploads/' . $_POST['name']) ? 'moved' : 'not moved';
+END
+cat > "$work/sites/quayside.toml" <<END
+[site]
+root = "$top"
+[accounts]
+php = "quay"
+web = "www-data"
+[[part]]
+path = "uploads"
+use = "store"
+END
+"php-fpm$version" --daemonize --fpm-config "$fpm/php-fpm.conf"
+nginx
+answers upload.php
+ambrik set quayside --yes > /dev/null
+mkfifo "$work/said"
+"$AMBRIK" --sites "$work/sites" --state "$work/state" watch quayside --format json > "$work/alerts" 2> "$work/said" &
+watcher=$!
+grep -m 1 -q watching "$work/said"
+echo '<?php' > "$work/picture"
+echo "upload: $(get -F "file=@$work/picture" -F name=picture.php http://127.0.0.1:8081/upload.php)"
+for try in $(seq 20000); do grep -q php-served "$work/alerts" && break; done
+kill -TERM $watcher
+wait $watcher || echo "code: $?"
+jq -r 'select(.alarm == "php-served") | "told: \(.by.account) \(.by.program) \(.paths[0].path)"' "$work/alerts"
+"#;
+
+/// An upload through a real nginx to a real php-fpm: who put it there is the account that PHP runs as.
+#[test]
+fn an_upload_through_a_server_is_told() {
+    let Some(out) = real::run(&[real::SETUP, real::QUAYSIDE, UPLOAD]) else { return };
+    assert_eq!(real::line(&out, "upload"), "moved", "{out}");
+    let told = real::line(&out, "told");
+    assert!(told.starts_with("quay php-fpm") && told.ends_with("/uploads/picture.php"), "{out}");
+    assert!(!out.contains("code:"), "{out}");
 }
