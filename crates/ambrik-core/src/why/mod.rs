@@ -10,6 +10,7 @@ mod inodes;
 mod judge;
 mod labels;
 mod log;
+mod messages;
 mod review;
 mod wanted;
 mod way;

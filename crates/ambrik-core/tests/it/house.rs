@@ -73,6 +73,19 @@ fn no_room_uses_one_above_it(#[case] name: &str) {
     assert_eq!(listed, rooms, "docs/architecture.md lists the rooms that there are");
 }
 
+/// A file is one that a reader can hold in mind.
+#[test]
+fn no_file_is_long() {
+    const MOST_LINES: usize = 500;
+    let without_tests = |path: &Path| {
+        let text = fs::read_to_string(path).unwrap();
+        text.split("\n#[cfg(test)]\nmod tests").next().map_or(0, |code| code.lines().count())
+    };
+    let all = ["ambrik-core", "ambrik"].iter().flat_map(|name| files(&root().join("crates").join(name).join("src")));
+    let long: Vec<PathBuf> = all.filter(|path| without_tests(path) > MOST_LINES).collect();
+    assert_eq!(long, [] as [PathBuf; 0]);
+}
+
 /// The files that each file of a folder uses in it.
 fn siblings(dir: &Path, src: &Path) -> BTreeMap<String, BTreeSet<String>> {
     let name_of = |path: &Path| match path.file_name()?.to_str()? {

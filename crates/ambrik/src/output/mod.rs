@@ -28,6 +28,7 @@ mod openmetrics;
 mod proofread_text;
 mod purge_text;
 pub(crate) mod report;
+mod rights_table;
 mod sarif;
 pub(crate) mod script;
 pub(crate) mod survey_text;

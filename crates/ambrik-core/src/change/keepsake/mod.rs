@@ -6,6 +6,7 @@
 
 mod chain;
 mod holes;
+mod new_file;
 mod pack;
 mod records;
 mod remove;
@@ -23,9 +24,10 @@ use crate::tree::Failure;
 use chain::{Placed, Position};
 
 pub(crate) use holes::same_content;
+pub(crate) use new_file::NewFile;
 pub(crate) use pack::Packer;
 pub(crate) use remove::remove;
-pub(crate) use unpack::{Contents, How, NewFile, Successors, newly_made, restore};
+pub(crate) use unpack::{Contents, How, Successors, newly_made, restore};
 pub(crate) use verify::verify;
 
 /// A path, and why nothing could be done with it.

@@ -335,7 +335,7 @@ fn a_foreign_folder_is_not_filled(#[values(false, true)] force: bool) {
 fn a_file_gets_its_name_once_it_is_whole() {
     let ground = Ground::new();
     let top = ground.handle();
-    let begin = || unpack::NewFile::begin_named(top.as_fd(), c"file").unwrap();
+    let begin = || new_file::NewFile::begin_named(top.as_fd(), c"file").unwrap();
     let names = || sys::names(sys::reopen_directory(&top).unwrap()).unwrap();
     drop(begin());
     assert!(!ground.at("file").exists());

@@ -12,8 +12,9 @@ use tar::{EntryType, Header};
 
 use super::super::holes;
 use super::super::records::{ATTRIBUTE, IN, INODE, LINK, REAL_SIZE, SOCKET, read_time};
-use super::{How, Made, NewFile, UnpackedEntry, inode, looked, newly_made, not_made, pinned, same_content};
+use super::{How, Made, UnpackedEntry, inode, looked, newly_made, not_made, pinned, same_content};
 use crate::account::{Gid, Uid};
+use crate::change::keepsake::NewFile;
 use crate::entry::Kind;
 use crate::mode::Mode;
 use crate::site::absolute_components;
