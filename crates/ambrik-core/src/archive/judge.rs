@@ -55,7 +55,7 @@ pub(super) fn stays(links: &impl Fn(&Path) -> Option<PathBuf>, link: &Path, targ
             return Err("it is a symlink to nothing");
         }
         if next.is_absolute() {
-            return Err("it is a symlink to a place of the host");
+            return Err("it is a symlink with an absolute path, which leads to the host's own files");
         }
         names.extend(next.components().rev().map(|component| component.as_os_str().to_owned()));
         next = loop {

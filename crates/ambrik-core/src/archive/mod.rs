@@ -227,7 +227,7 @@ impl Archive {
                 tar::EntryType::Fifo => EntryKind::Other("a FIFO"),
                 // What only says something of the archive as a whole.
                 tar::EntryType::XGlobalHeader => continue,
-                _ => EntryKind::Other("of a kind that only its own program knows"),
+                _ => EntryKind::Other("an entry of a type that is no standard one"),
             };
             let mode = entry.header().mode().unwrap_or(0);
             let told = ArchiveEntry { name: entry.path_bytes().into_owned(), kind, mode, encrypted: false };

@@ -66,7 +66,7 @@ fn laid(found: &ArchiveLook) -> Vec<&str> {
 #[case::twice(&[file("a", "1"), file("a", "2")], "it is in the archive twice")]
 #[case::twice_on_the_disk(&[file("a/b", "1"), file("./a//b", "2")], "it is in the archive twice")]
 #[case::file_and_link(&[file("a", "1"), link("a", "b")], "it is in the archive twice")]
-#[case::link_to_the_host(&[link("a", "/etc")], "it is a symlink to a place of the host")]
+#[case::link_to_the_host(&[link("a", "/etc")], "it is a symlink with an absolute path, which leads to the host's own files")]
 #[case::link_out(&[link("a", "../x")], "it is a symlink that leads out of the tree")]
 #[case::link_out_from_deep(&[link("d/e/a", "../../../x")], "it is a symlink that leads out of the tree")]
 #[case::link_out_through_another(&[link("d/up", "."), link("a", "d/up/../../x")], "it is a symlink that leads out of the tree")]

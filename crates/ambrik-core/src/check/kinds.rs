@@ -49,7 +49,7 @@ pub(crate) static SPECIAL_FILE: Check = Check {
     name: "special-file",
     severity: Severity::Medium,
     wrong: "there are special files",
-    lets: "a web application has no use for them; a device gives away what is behind it",
+    lets: "a web application has no use for them; a device gives access to what is behind it",
     remedy: Remedy::Hand("find out who made it, then remove it"),
     judge: Judge::Rights(|case| match case.facts.kind {
         kind @ (Kind::Fifo | Kind::Socket | Kind::Device) => Some(Reason::Says(format!("a {}", kind.word()))),

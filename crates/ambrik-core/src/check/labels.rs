@@ -17,7 +17,7 @@ pub(crate) static LABEL_TOO_WIDE: Check = Check {
     name: "label-too-wide",
     severity: Severity::Medium,
     wrong: "the SELinux label lets PHP do what the site file does not want",
-    lets: "only the modes stand against it: the second wall is missing",
+    lets: "owner and mode alone keep PHP from it: SELinux would not",
     remedy: Remedy::SetLabel,
     judge: Judge::Rights(|case| label(case, LabelVerdict::TooWide)),
 };

@@ -23,7 +23,7 @@ pub(crate) fn not_there() -> Raised {
 
 /// PHP's own settings keep it away, in these words.
 pub(crate) fn not_let_near(says: &str) -> Raised {
-    (&PHP_CANNOT_WRITE, Reason::Says(format!("PHP is not let near it: {says}")))
+    (&PHP_CANNOT_WRITE, Reason::Says(format!("PHP cannot get there: {says}")))
 }
 
 pub(crate) static PHP_CANNOT_READ: Check = Check {

@@ -17,7 +17,7 @@ pub(crate) static INSTALLER_RENAMED: Check = Check {
     name: "installer-renamed",
     severity: Severity::High,
     wrong: "what does an installer's work is there under another name",
-    lets: "a new name hides it from nobody who tries a few: whoever finds it sets the site up anew as its administrator",
+    lets: "a new name is soon guessed: whoever finds it can set the site up anew as its administrator",
     remedy: Remedy::Hand(
         "look at it; then remove it, or name it in the site file with use = \"setup\", and seal: `ambrik seal` keeps what it removes",
     ),

@@ -16,7 +16,7 @@ pub(crate) static PHP_IS_ROOT: Check = Check {
     name: "php-is-root",
     severity: Severity::High,
     wrong: "PHP runs as root",
-    lets: "no mode binds it: whoever gets into PHP owns this host",
+    lets: "owner and mode do not bind root: whoever gets into PHP has the whole host",
     remedy: Remedy::Hand(
         "give PHP an account of its own in its pool's configuration (user = …), then name it in the site file",
     ),

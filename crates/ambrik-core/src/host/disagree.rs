@@ -190,7 +190,9 @@ fn unwise_accounts(seen: &HostSeen<'_>, sightings: &[Sighting]) -> Vec<String> {
         let what = sighting.pool.as_ref().map_or_else(|| sighting.program.clone(), |pool| format!("pool {pool}"));
         let place = &sighting.evidence.place;
         if account.ids.uid == Uid::ROOT {
-            says.push(format!("{what} runs PHP as root ({place}): no mode binds it; give it an account of its own"));
+            says.push(format!(
+                "{what} runs PHP as root ({place}): owner and mode do not bind root; give it an account of its own"
+            ));
         } else if let Some(shell) = seen.accounts.login_shell(account.ids.uid) {
             let who = if account.ids.uid.0 >= PEOPLE { "which looks like a person's account: it" } else { "which" };
             says.push(format!(

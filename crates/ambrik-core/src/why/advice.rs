@@ -43,7 +43,7 @@ pub(super) fn advice(other: &Other, boolean: Option<&Boolean>) -> Advice {
             Some((format!("{first}; else {says}"), commands))
         }
         ("capability" | "capability2" | "cap_userns", _) => {
-            let says = "it runs as root and passes over owner and mode of something: give that to its account instead";
+            let says = "it runs as root, and uses root's right to override owner and mode of something: give that to its account instead";
             Some((says.to_owned(), Vec::new()))
         }
         ("fd", "use") => {
@@ -346,7 +346,7 @@ mod tests {
         "httpd_t",
         "capability",
         "PHP could not use the capability dac_override",
-        "it runs as root and passes over owner and mode"
+        "it runs as root, and uses root's right to override owner and mode"
     )]
     #[case::from_a_login(
         "{ use } for comm=\"nginx\" path=\"/dev/null\" ino=4",

@@ -67,7 +67,7 @@ impl Words<'_> {
         };
         let end = match (decision.allowed, decision.power) {
             (true, None) => String::new(),
-            (true, Some(power)) => format!("; {} of its process passes over that", power.names()),
+            (true, Some(power)) => format!("; {} of its process overrides that", power.names()),
             (false, _) => format!("; {} missing", missing(act, decision)),
         };
         format!("{shown}; {class}{colon} {}{mask}{end}", decision.perm)

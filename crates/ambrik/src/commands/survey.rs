@@ -243,7 +243,7 @@ pub(super) fn save(
     let file = session.site_file(name);
     if let Some(other) = others.iter().find(|other| other.file() != file && other.is_at(&looked.host, &found.root)) {
         return Err(Failure::usage(format!(
-            "{} describes {} already, and two site files of one root are none: replace it with --save {} --replace, or \
+            "{} describes {} already, and two site files cannot have one root: replace it with --save {} --replace, or \
              print the draft without --save",
             Shown(other.file()),
             Shown(&found.root),

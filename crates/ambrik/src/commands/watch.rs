@@ -101,7 +101,7 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
     let [known, unseen] = begin(&described, args, &mut watch, &mut listener, &mut runs, session)?;
     let sites = output::counted(output::count(described.sites.chosen.len() - unseen), "site", "sites");
     let known = output::counted(output::count(known), "finding is", "findings are");
-    session.terminal.say(&format!("watching {sites}; {known} known already (ambrik audit); a signal ends it"));
+    session.terminal.say(&format!("watching {sites}; {known} known already (ambrik audit); Ctrl-C ends it"));
     if !listener.hears() {
         return Err(Failure::usage(
             "what is changed cannot be listened to here: no file system of the sites tells of it",

@@ -41,7 +41,7 @@ pub(super) fn render(report: &HistoryReport<'_>, out: &mut dyn Write) -> io::Res
         ]);
         // What happened between the opening and this, as the story has it: newest first.
         if let Some(written) = set.written.filter(|written| *written > 0) {
-            let (none, says) = (String::new, "by the installer, or who else could");
+            let (none, says) = (String::new, "by the installer, or by others who could write");
             rows.push(vec![
                 none(),
                 none(),

@@ -21,7 +21,7 @@ use Is::{Another, File, Special, Symlink};
 const UPWARDS: &str = "its name leads upwards (..)";
 const ABSOLUTE: &str = "its name begins at /";
 const LEADS_OUT: &str = "it is a symlink that leads out of the tree";
-const TO_THE_HOST: &str = "it is a symlink to a place of the host";
+const TO_THE_HOST: &str = "it is a symlink with an absolute path, which leads to the host's own files";
 const CONTROL: &str = "its name has control characters in it";
 const NOT_BEFORE: &str = "it is a further name of a file that is not before it in the archive";
 

@@ -114,7 +114,7 @@ impl Watching {
 
     fn end_and(mut self, then: impl FnOnce()) {
         kill_process(Pid::from_child(&self.child), Signal::TERM).unwrap();
-        assert_eq!(self.child.wait().unwrap().code(), Some(0), "a signal ends it cleanly");
+        assert_eq!(self.child.wait().unwrap().code(), Some(0), "Ctrl-C ends it cleanly");
         then();
     }
 }

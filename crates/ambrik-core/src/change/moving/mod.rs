@@ -194,7 +194,7 @@ pub fn asked(
         return refuse("it stands in the outline, which holds for other sites too: write it into the site file first");
     }
     if !of.deep {
-        return refuse("it is a directory alone (deep = false), and what is in it is not its own");
+        return refuse("the part is the directory alone (deep = false), and what is in it belongs to other parts");
     }
     if to.starts_with(&from) {
         return Err(unusable("this is the part itself, or inside it: name a place outside"));

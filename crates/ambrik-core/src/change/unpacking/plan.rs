@@ -272,11 +272,11 @@ impl UnpackPlan {
     ) -> Result<(), UnpackError> {
         let context = wanted.policy.at(&self.site.root.join(path)).context;
         if !context.is_managed() {
-            self.stays.push((path.to_owned(), "another's: the site file, or another site, says so"));
+            self.stays.push((path.to_owned(), "not this application's, as the site file or another site's says"));
             return Ok(());
         }
         if context.used_as == Use::Remove {
-            self.stays.push((path.to_owned(), "the site file says that it goes"));
+            self.stays.push((path.to_owned(), "the site file has it removed when the site is sealed"));
             return Ok(());
         }
         let inside = self.units.last().is_some_and(|unit| path.starts_with(unit));
