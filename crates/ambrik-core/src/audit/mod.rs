@@ -13,7 +13,7 @@ mod table;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -190,6 +190,41 @@ pub struct ToChange {
 }
 
 impl Audit {
+    /// As [`Self::paths`], of very many: each is lent for as long as it is told.
+    ///
+    /// # Errors
+    /// The first one of `tell`; nothing is told after that.
+    pub fn each_path<E>(&self, finding: &Finding, mut tell: impl FnMut(&Path) -> Result<(), E>) -> Result<(), E> {
+        let mut known: Option<&Arc<Dir<DirData>>> = None;
+        let (mut path, mut folder_ends) = (Vec::new(), 0);
+        for found in &finding.paths {
+            let spot = match found {
+                Found::Path(path) => {
+                    tell(&self.relative(path))?;
+                    continue;
+                }
+                Found::Deviation(number) => &self.seen.deviants[*number as usize].spot,
+            };
+            let Spot::In(dir, name) = spot else {
+                tell(&self.spot_path(spot))?;
+                continue;
+            };
+            if !known.is_some_and(|known| Arc::ptr_eq(known, dir)) {
+                path = self.spot_path(spot).into_os_string().into_vec();
+                folder_ends = path.len() - name.to_bytes().len();
+                known = Some(dir);
+            }
+            path.truncate(folder_ends);
+            path.extend_from_slice(name.to_bytes());
+            tell(Path::new(OsStr::from_bytes(&path)))?;
+        }
+        Ok(())
+    }
+
+    fn spot_path(&self, spot: &Spot) -> PathBuf {
+        self.relative(&self.whole_path(spot))
+    }
+
     /// The paths of a finding, relative to the root, or absolute outside it; in order.
     pub fn paths<'f>(&'f self, finding: &'f Finding) -> impl Iterator<Item = PathBuf> + 'f {
         // They come by folders: what a folder is called is put together once.
@@ -350,8 +385,11 @@ impl Audit {
     /// The lines of web servers' configuration that put a finding right, each with the server's name.
     #[must_use]
     pub fn configuration(&self, finding: &Finding) -> Vec<(String, String)> {
+        let mut of_finding = self.wrong.asked.iter().filter(|found| found.raised.0.is(finding.check)).peekable();
+        if of_finding.peek().is_none() {
+            return Vec::new();
+        }
         let paths: Vec<PathBuf> = self.paths(finding).collect();
-        let of_finding = self.wrong.asked.iter().filter(|found| found.raised.0.is(finding.check));
         let of_finding = of_finding.filter(|found| paths.contains(&self.relative(&found.path)));
         of_finding.flat_map(|found| found.lines.iter().cloned()).collect()
     }
@@ -431,7 +469,11 @@ impl Audit {
     }
 
     pub(crate) fn path(&self, deviant: &Deviation) -> PathBuf {
-        match &deviant.spot {
+        self.whole_path(&deviant.spot)
+    }
+
+    fn whole_path(&self, spot: &Spot) -> PathBuf {
+        match spot {
             Spot::Start(number) => self.seen.starts[*number as usize].path.clone(),
             Spot::In(dir, name) => dir.path_of(name),
         }

@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::io::{self, Write};
 use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use base64::Engine as _;
 use serde::ser::SerializeSeq as _;
@@ -33,15 +33,6 @@ pub(super) fn print(document: &impl Serialize, out: &mut dyn Write) -> io::Resul
     serde_json::to_writer_pretty(&mut buffered, document).map_err(io::Error::from)?;
     writeln!(buffered)?;
     buffered.flush()
-}
-
-/// A path as text, as far as it is one.
-pub(super) struct LossyPath(pub(super) PathBuf);
-
-impl Serialize for LossyPath {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(&self.0.to_string_lossy())
-    }
 }
 
 /// A path: as text, and, where that loses something, its bytes in base64.

@@ -7,9 +7,10 @@ use ambrik_core::audit::{Audit, Cell, Finding, HostFinding, Since};
 use ambrik_core::entry::Nanos;
 use ambrik_core::label::{LabelLine, Labels};
 use ambrik_core::site::Accept;
-use serde::Serialize;
+use serde::ser::SerializeSeq as _;
+use serde::{Serialize, Serializer};
 
-use super::json::{Each, LossyPath, PathText, print};
+use super::json::{Each, PathText, print};
 use crate::failure::Wrong;
 
 #[derive(Serialize)]
@@ -275,19 +276,33 @@ pub(super) fn findings(audit: &Audit) -> impl Serialize + use<'_> {
     })
 }
 
+/// The paths of a finding as texts, made while they are written.
+struct EachPath<'a> {
+    audit: &'a Audit,
+    finding: &'a Finding,
+}
+
+impl Serialize for EachPath<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut list = serializer.serialize_seq(Some(self.finding.count()))?;
+        self.audit.each_path(self.finding, |path| list.serialize_element(&*path.to_string_lossy()))?;
+        list.end()
+    }
+}
+
 fn finding_document<'a>(
     audit: &'a Audit,
     finding: &'a Finding,
     implied_by: Option<&'static str>,
 ) -> impl Serialize + use<'a> {
     let accepted = finding.accepted.and_then(|number| audit.site.accepts.get(number));
-    let lossy = audit.paths(finding).any(|path| path.to_str().is_none());
+    let lossy = audit.each_path(finding, |path| path.to_str().map(|_| ()).ok_or(())).is_err();
     FindingDocument {
         check: finding.check.name,
         severity: finding.severity().word(),
         part: audit.part_shown(finding.part).to_owned(),
         count: finding.count(),
-        paths: Each(move || audit.paths(finding).map(LossyPath)),
+        paths: EachPath { audit, finding },
         not_utf8: lossy.then_some({
             Each(move || audit.paths(finding).filter(|path| path.to_str().is_none()).map(|path| PathText::owned(&path)))
         }),

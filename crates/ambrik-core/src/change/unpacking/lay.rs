@@ -7,6 +7,8 @@ use std::io::Read;
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
 
 use rustix::io::Errno;
 
@@ -19,7 +21,7 @@ use super::super::removal::OUT_OF_HANDLES;
 use super::super::rights::facts;
 use super::below::open_below;
 use super::plan::{Laid, UnpackPlan};
-use crate::archive::{Archive, PackedKind};
+use crate::archive::{Archive, ArchiveError, PackedKind};
 use crate::entry::{Identity, Kind};
 use crate::mode::Mode;
 use crate::signals;
@@ -94,21 +96,10 @@ impl Staging {
         for (path, laid) in plan.laid.iter().filter(|(_, laid)| matches!(laid.kind, PackedKind::File { .. })) {
             by_content.entry(&laid.content).or_default().push(path);
         }
-        let mut stopped = None;
-        let read = archive.each(&mut |entry, content| {
-            if stopped.is_some() || signals::came().is_some() {
-                return Ok(());
-            }
-            let name = entry.path();
-            let Some(paths) = name.as_deref().and_then(|name| by_content.remove(name)) else { return Ok(()) };
-            match self.files(plan, &paths, content) {
-                Ok(ids) => made.extend(paths.iter().map(|path| (*path).to_owned()).zip(ids)),
-                Err(failure) => stopped = Some(fail(paths[0], failure)),
-            }
-            means.progress.entries.fetch_add(paths.len() as u64, std::sync::atomic::Ordering::Relaxed);
-            Ok(())
-        });
-        if let Some(failure) = stopped {
+        let filling = Filling { staging: self, plan, made: Mutex::new(made), failed: Mutex::default() };
+        let read = filling.each(archive, &mut by_content, means);
+        let Filling { made, failed, .. } = filling;
+        if let Some(failure) = failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
             return Err(failure);
         }
         read.map_err(|error| fail(Path::new(""), Failure::Says(error.to_string())))?;
@@ -116,21 +107,20 @@ impl Staging {
             return Err(fail(paths[0], CHANGED));
         }
         sys::sync_file_system(&self.dir).map_err(|errno| fail(Path::new(""), Failure::Os(Op::Create, errno)))?;
-        Ok(made)
+        Ok(made.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// The directory that a path of the site is in here, and its name there.
-    fn place(&self, plan: &UnpackPlan, laid: &Laid, path: &Path) -> Result<(OwnedFd, CString), Failure> {
+    /// The directory that a path of the site is in here, below the folder.
+    fn folder(plan: &UnpackPlan, laid: &Laid, path: &Path) -> PathBuf {
         let parent = |path: &Path| path.parent().map(Path::to_owned).unwrap_or_default();
         let (above, of) = (parent(path), parent(&plan.units[laid.unit]));
         let below_unit = above.strip_prefix(of).unwrap_or(Path::new(""));
-        let folder = Path::new(&laid.unit.to_string()).join(below_unit);
-        let name = c_name(path.file_name().unwrap_or_default())?;
-        Ok((open_below(&self.dir, &folder)?, name))
+        Path::new(&laid.unit.to_string()).join(below_unit)
     }
 
     fn directory_or_link(&self, plan: &UnpackPlan, path: &Path, laid: &Laid) -> Result<Identity, Failure> {
-        let (dir, name) = self.place(plan, laid, path)?;
+        let dir = open_below(&self.dir, &Self::folder(plan, laid, path))?;
+        let name = c_name(path.file_name().unwrap_or_default())?;
         let made = |errno| Failure::Os(Op::Create, errno);
         let kind = if let PackedKind::Symlink(target) = &laid.kind {
             sys::make_symlink(&dir, &name, target.as_os_str().as_bytes()).map_err(made)?;
@@ -142,44 +132,154 @@ impl Staging {
         let handle = keepsake::newly_made(dir.as_fd(), &name, kind)?;
         dress(&handle, &laid.rights)
     }
+}
 
-    /// Makes the files that have one entry's content, each with its rights before it has a name.
-    fn files(&self, plan: &UnpackPlan, paths: &[&Path], content: &mut dyn Read) -> Result<Vec<Identity>, Failure> {
+/// What is no longer than this, in bytes, is read ahead, so that others can be read while it is laid down.
+const READ_AHEAD: u64 = 1 << 20;
+/// As many files wait for each thread that lays them down.
+const WAITING: usize = 16;
+
+/// The paths that have one entry's content, and that.
+type Content<'p> = (Vec<&'p Path>, Vec<u8>);
+
+/// Files being laid down: one thread reads the archive, others make what is read.
+struct Filling<'f> {
+    staging: &'f Staging,
+    plan: &'f UnpackPlan,
+    made: Mutex<BTreeMap<PathBuf, Identity>>,
+    /// What failed first: half a version is none.
+    failed: Mutex<Option<PathFailure>>,
+}
+
+impl Filling<'_> {
+    fn each<'p>(
+        &self,
+        archive: &Archive,
+        by_content: &mut BTreeMap<&Path, Vec<&'p Path>>,
+        means: &ChangeContext<'_>,
+    ) -> Result<(), ArchiveError> {
+        let threads = means.threads.max(1);
+        let (send, receive) = mpsc::sync_channel::<Content<'p>>(threads * WAITING);
+        let receive = Mutex::new(receive);
+        let done = |count: usize| means.progress.entries.fetch_add(count as u64, Ordering::Relaxed);
+        std::thread::scope(|scope| {
+            for _ in 0..threads {
+                scope.spawn(|| {
+                    let mut maker = FileMaker::new(self);
+                    loop {
+                        let next = receive.lock().unwrap_or_else(PoisonError::into_inner).recv();
+                        let Ok((paths, content)) = next else { break };
+                        if self.goes_on() {
+                            self.take(maker.files(&paths, &mut &*content), &paths);
+                            done(paths.len());
+                        }
+                    }
+                });
+            }
+            let mut maker = FileMaker::new(self);
+            let read = archive.each(&mut |entry, content| {
+                if !self.goes_on() {
+                    return Ok(());
+                }
+                let name = entry.path();
+                let Some(paths) = name.as_deref().and_then(|name| by_content.remove(name)) else { return Ok(()) };
+                let laid = &self.plan.laid[paths[0]];
+                if matches!(laid.kind, PackedKind::File { size, .. } if size > READ_AHEAD) {
+                    self.take(maker.files(&paths, content), &paths);
+                    done(paths.len());
+                    return Ok(());
+                }
+                let mut whole = Vec::new();
+                // Whoever can write to the archive can make another of it after it was looked at: no more is read than was.
+                match content.take(READ_AHEAD + 1).read_to_end(&mut whole) {
+                    // The threads end only after the sender: nobody is gone.
+                    Ok(_) => drop(send.send((paths, whole))),
+                    Err(cause) => self.take(Err(Failure::Says(format!("the archive: {cause}"))), &paths),
+                }
+                Ok(())
+            });
+            drop(send);
+            read
+        })
+    }
+
+    fn goes_on(&self) -> bool {
+        signals::came().is_none() && self.failed.lock().unwrap_or_else(PoisonError::into_inner).is_none()
+    }
+
+    fn take(&self, made: Result<Vec<Identity>, Failure>, paths: &[&Path]) {
+        match made {
+            Ok(ids) => {
+                let paths = paths.iter().map(|path| (*path).to_owned());
+                self.made.lock().unwrap_or_else(PoisonError::into_inner).extend(paths.zip(ids));
+            }
+            Err(failure) => {
+                let path = self.plan.site.root.join(paths[0]);
+                self.failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert((path, failure));
+            }
+        }
+    }
+}
+
+/// Makes files; those of one folder come one after the other.
+struct FileMaker<'m, 'f> {
+    filling: &'m Filling<'f>,
+    folder: Option<(PathBuf, Arc<OwnedFd>)>,
+    buffer: Box<[u8]>,
+}
+
+impl<'m, 'f> FileMaker<'m, 'f> {
+    fn new(filling: &'m Filling<'f>) -> Self {
+        Self { filling, folder: None, buffer: vec![0; 1 << 16].into() }
+    }
+}
+
+impl FileMaker<'_, '_> {
+    fn folder(&mut self, path: PathBuf) -> Result<Arc<OwnedFd>, Failure> {
+        if let Some((known, dir)) = &self.folder
+            && *known == path
+        {
+            return Ok(Arc::clone(dir));
+        }
+        let dir = Arc::new(open_below(&self.filling.staging.dir, &path)?);
+        self.folder = Some((path, Arc::clone(&dir)));
+        Ok(dir)
+    }
+
+    /// Makes the files that have one entry's content. They have names from the beginning: nobody but the caller enters the folder.
+    fn files(&mut self, paths: &[&Path], content: &mut dyn Read) -> Result<Vec<Identity>, Failure> {
         let made = |errno| Failure::Os(Op::Create, errno);
+        let plan = self.filling.plan;
         let mut new = Vec::new();
         let (mut left, mut sum) = (0, [0; 32]);
         for path in paths {
             let laid = &plan.laid[*path];
-            let (dir, name) = self.place(plan, laid, path)?;
-            let file = keepsake::NewFile::begin(dir.as_fd(), &name).map_err(made)?;
+            let dir = self.folder(Staging::folder(plan, laid, path))?;
+            let name = c_name(path.file_name().unwrap_or_default())?;
+            let file = sys::create_file(dir.as_fd(), &name).map_err(made)?;
             if let PackedKind::File { size, sum: want, .. } = &laid.kind {
                 (left, sum) = (*size, *want);
             }
-            new.push((file, dir, name, &laid.rights));
+            new.push((file, &laid.rights));
         }
         let mut hasher = blake3::Hasher::new();
-        let mut buffer = [0; 1 << 13];
         loop {
-            let count = content.read(&mut buffer).map_err(|cause| Failure::Says(format!("the archive: {cause}")))?;
+            let count =
+                content.read(&mut self.buffer).map_err(|cause| Failure::Says(format!("the archive: {cause}")))?;
             if count == 0 {
                 break;
             }
             // Whoever can write to the archive can make another of it after it was looked at.
             left = left.checked_sub(count as u64).ok_or(CHANGED)?;
-            hasher.update(&buffer[..count]);
-            for (file, ..) in &new {
-                sys::write_all(&file.handle, &buffer[..count]).map_err(made)?;
+            hasher.update(&self.buffer[..count]);
+            for (file, _) in &new {
+                sys::write_all(file, &self.buffer[..count]).map_err(made)?;
             }
         }
         if hasher.finalize() != sum {
             return Err(CHANGED);
         }
-        new.into_iter()
-            .map(|(file, dir, name, rights)| {
-                let id = dress(&file.handle, rights)?;
-                file.give_name(dir.as_fd(), &name).map_err(made).map(|()| id)
-            })
-            .collect()
+        new.iter().map(|(file, rights)| dress(file, rights)).collect()
     }
 }
 
