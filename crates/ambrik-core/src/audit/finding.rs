@@ -51,21 +51,22 @@ impl Finding {
 
     /// Whether it is about all the paths that another one is about.
     fn covers(&self, other: &Self) -> bool {
-        let numbers = |finding: &Self| -> Option<Vec<u32>> {
-            let numbers = finding.paths.iter().map(|found| match found {
+        const fn number(found: &Found) -> Option<u32> {
+            match found {
                 Found::Deviation(number) => Some(*number),
                 Found::Path(_) => None,
-            });
-            numbers.collect()
-        };
+            }
+        }
         if self.paths.len() < other.paths.len() {
             return false;
         }
-        let (Some(own), Some(others)) = (numbers(self), numbers(other)) else { return false };
-        // Mostly they are the same ones.
-        own == others || {
-            let own: HashSet<u32, RandomState> = own.into_iter().collect();
-            others.iter().all(|number| own.contains(number))
+        // Both are in the order of the deviations, and mostly the same ones.
+        let mut own = self.paths.iter().map(number);
+        let in_order =
+            other.paths.iter().all(|found| number(found).is_some_and(|wanted| own.any(|own| own == Some(wanted))));
+        in_order || {
+            let own: HashSet<Option<u32>, RandomState> = self.paths.iter().map(number).collect();
+            other.paths.iter().map(number).all(|number| number.is_some() && own.contains(&number))
         }
     }
 

@@ -5,6 +5,8 @@ use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
+
 use super::finding::{Findings, collect, hard_links};
 use super::missing::{NotThere, ToMake, not_there, to_make};
 use super::start::{begin, not_seen, start};
@@ -345,32 +347,35 @@ impl Merged {
 impl Audit {
     /// Puts the deviants in one order, whichever thread saw them: by directory, then by name.
     fn sort(&mut self) {
-        let mut ranks: HashMap<*const Dir<DirData>, u32> = HashMap::new();
-        let mut dirs: Vec<(PathBuf, *const Dir<DirData>)> = Vec::new();
-        for deviant in &self.seen.deviants {
-            if let Spot::In(dir, _) = &deviant.spot
-                && ranks.insert(Arc::as_ptr(dir), 0).is_none()
-            {
-                dirs.push((dir.path(), Arc::as_ptr(dir)));
+        // Each directory's own, and those where walks begin first of all: few are compared with few then.
+        let mut places: HashMap<*const Dir<DirData>, usize, RandomState> = HashMap::default();
+        let mut dirs: Vec<(PathBuf, Vec<Deviation>)> = vec![(PathBuf::new(), Vec::new())];
+        let mut last: (*const Dir<DirData>, usize) = (std::ptr::null(), 0);
+        for deviant in std::mem::take(&mut self.seen.deviants) {
+            let place = match &deviant.spot {
+                Spot::Start(_) => 0,
+                Spot::In(dir, _) if Arc::as_ptr(dir) == last.0 => last.1,
+                Spot::In(dir, _) => *places.entry(Arc::as_ptr(dir)).or_insert_with(|| {
+                    dirs.push((dir.path(), Vec::new()));
+                    dirs.len() - 1
+                }),
+            };
+            if let Spot::In(dir, _) = &deviant.spot {
+                last = (Arc::as_ptr(dir), place);
             }
+            dirs[place].1.push(deviant);
         }
-        dirs.sort();
-        for (rank, (_, dir)) in (1..).zip(dirs) {
-            ranks.insert(dir, rank);
-        }
-        let ranked = std::mem::take(&mut self.seen.deviants).into_iter().map(|deviant| match &deviant.spot {
-            Spot::Start(_) => (0, deviant),
-            Spot::In(dir, _) => (ranks.get(&Arc::as_ptr(dir)).copied().unwrap_or(0), deviant),
-        });
-        let mut ranked: Vec<(u32, Deviation)> = ranked.collect();
-        ranked.sort_by(|(a_rank, a), (b_rank, b)| {
-            a_rank.cmp(b_rank).then_with(|| match (&a.spot, &b.spot) {
+        dirs.sort_by(|(a, _), (b, _)| a.cmp(b));
+        let mut sorted = Vec::with_capacity(dirs.iter().map(|(_, deviants)| deviants.len()).sum());
+        for (_, mut deviants) in dirs {
+            deviants.sort_by(|a, b| match (&a.spot, &b.spot) {
                 (Spot::Start(a), Spot::Start(b)) => a.cmp(b),
                 (Spot::In(_, a), Spot::In(_, b)) => a.cmp(b),
                 (Spot::Start(_), Spot::In(..)) => std::cmp::Ordering::Less,
                 (Spot::In(..), Spot::Start(_)) => std::cmp::Ordering::Greater,
-            })
-        });
-        self.seen.deviants = ranked.into_iter().map(|(_, deviant)| deviant).collect();
+            });
+            sorted.append(&mut deviants);
+        }
+        self.seen.deviants = sorted;
     }
 }

@@ -419,7 +419,7 @@ impl Audit {
 
     /// Whether `set` has anything to do.
     fn has_changes(&self) -> bool {
-        self.changes_pending() > 0
+        self.seen.deviants.iter().any(|deviant| deviant.verdict.fix.is_some())
             || !self.pending.to_make.is_empty()
             || self.labels_do_not_last() && !matches!(self.pending.lasting, Some(Lasting::ByHand(_)))
             || !self.pending.switches_off.is_empty()

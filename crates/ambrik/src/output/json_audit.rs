@@ -285,7 +285,10 @@ struct EachPath<'a> {
 impl Serialize for EachPath<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let mut list = serializer.serialize_seq(Some(self.finding.count()))?;
-        self.audit.each_path(self.finding, |path| list.serialize_element(&*path.to_string_lossy()))?;
+        self.audit.each_path(self.finding, |path| match path.to_str() {
+            Some(text) => list.serialize_element(text),
+            None => list.serialize_element(&*path.to_string_lossy()),
+        })?;
         list.end()
     }
 }
