@@ -1,10 +1,12 @@
 //! What is in an archive, found out before anything of it is written.
 
-use std::collections::BTreeMap;
-use std::ffi::OsStr;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::ffi::{OsStr, OsString};
 use std::io::Read;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
+
+use foldhash::fast::RandomState;
 
 use super::judge::{is_no_part, is_to_be_read, path, stays};
 use super::{Archive, ArchiveEntry, ArchiveError, EntryKind};
@@ -77,6 +79,9 @@ pub struct Spared {
     pub why: &'static str,
 }
 
+/// Entries by their paths, in no order: paths are told apart by their bytes, which is what they are compared by most.
+type Entries = HashMap<OsString, PackedEntry, RandomState>;
+
 /// What is in an archive.
 #[derive(Debug, Default)]
 pub struct ArchiveLook {
@@ -109,7 +114,7 @@ pub fn look(
     limits: Limits,
 ) -> Result<ArchiveLook, ArchiveError> {
     let mut found = ArchiveLook { packed: archive.bytes(), ..ArchiveLook::default() };
-    let mut entries = BTreeMap::new();
+    let mut entries = Entries::default();
     let mut read = 0;
     archive.each(&mut |entry, content| {
         read += 1;
@@ -139,7 +144,7 @@ impl ArchiveLook {
     fn take(
         &mut self,
         archive: &Archive,
-        entries: &mut BTreeMap<PathBuf, PackedEntry>,
+        entries: &mut Entries,
         entry: &ArchiveEntry,
         content: &mut dyn Read,
         limits: Limits,
@@ -161,7 +166,7 @@ impl ArchiveLook {
             EntryKind::Directory => (PackedKind::Directory, path.clone()),
             EntryKind::Symlink(target) => (PackedKind::Symlink(PathBuf::from(OsStr::from_bytes(target))), path.clone()),
             EntryKind::HardLink(target) => {
-                let first = super::judge::path(target).ok().and_then(|target| entries.get(&target));
+                let first = super::judge::path(target).ok().and_then(|target| entries.get(target.as_os_str()));
                 match first {
                     Some(first) if matches!(first.kind, PackedKind::File { .. }) => {
                         (first.kind.clone(), first.content.clone())
@@ -177,12 +182,12 @@ impl ArchiveLook {
         if path.as_os_str().is_empty() {
             return Ok((kind != PackedKind::Directory).then_some("it has no name"));
         }
-        match entries.get(&path) {
+        match entries.get(path.as_os_str()) {
             Some(known) if known.kind == PackedKind::Directory && kind == PackedKind::Directory => return Ok(None),
             Some(_) => return Ok(Some("it is in the archive twice")),
             None => {}
         }
-        entries.insert(path, PackedEntry { kind, content: of });
+        entries.insert(path.into_os_string(), PackedEntry { kind, content: of });
         Ok(None)
     }
 
@@ -243,23 +248,25 @@ impl ArchiveLook {
     }
 
     /// Finds the folder that is laid down, and judges what is in it as the tree that it will be.
-    fn settle(&mut self, entries: BTreeMap<PathBuf, PackedEntry>, inner: Option<&Path>, served: Option<&OsStr>) {
-        let (mut whole, mut spared) = (BTreeMap::new(), BTreeMap::new());
-        for (path, entry) in entries {
+    fn settle(&mut self, entries: Entries, inner: Option<&Path>, served: Option<&OsStr>) {
+        let (mut whole, mut spared) = (Vec::new(), BTreeMap::new());
+        for (path, entry) in entries.into_iter().map(|(path, entry)| (PathBuf::from(path), entry)) {
             match is_no_part(&path) {
                 Some(why) => drop(spared.insert(path, why)),
-                None => drop(whole.insert(path, entry)),
+                None => whole.push((path, entry)),
             }
         }
         self.inner = inner.map_or_else(|| wrapping(&whole, served), |inner| inner.components().collect());
+        let mut inside = Vec::new();
         for (path, entry) in whole {
             match path.strip_prefix(&self.inner) {
                 Ok(below) if below.as_os_str().is_empty() => {}
-                Ok(below) => drop(self.entries.insert(below.to_owned(), entry)),
+                Ok(below) => inside.push((below.to_owned(), entry)),
                 Err(_) if self.inner.starts_with(&path) => {}
                 Err(_) => drop(spared.insert(path, "it lies beside the application's folder")),
             }
         }
+        self.entries = inside.into_iter().collect();
         let tops = spared.iter().filter(|(path, _)| !path.ancestors().skip(1).any(|above| spared.contains_key(above)));
         self.spared = tops.map(|(path, why)| Spared { path: path.clone(), why }).collect();
         self.judge();
@@ -273,9 +280,17 @@ impl ArchiveLook {
         };
         let mut refuse: Vec<(PathBuf, &'static str)> = Vec::new();
         let mut above: BTreeMap<PathBuf, PackedEntry> = BTreeMap::new();
+        let kinds: HashMap<&OsStr, &PackedKind, RandomState> =
+            self.entries.iter().map(|(path, entry)| (path.as_os_str(), &entry.kind)).collect();
+        // Directories that have nothing but directories above them.
+        let mut sound: HashSet<&OsStr, RandomState> = HashSet::default();
         for (path, entry) in &self.entries {
+            let refused_before = refuse.len();
             for over in path.ancestors().skip(1).filter(|over| !over.as_os_str().is_empty()) {
-                match self.entries.get(over).map(|entry| &entry.kind) {
+                if sound.contains(over.as_os_str()) {
+                    break;
+                }
+                match kinds.get(over.as_os_str()) {
                     None => {
                         let (kind, content) = (PackedKind::Directory, self.inner.join(over));
                         above.insert(over.to_owned(), PackedEntry { kind, content });
@@ -286,6 +301,9 @@ impl ArchiveLook {
                     }
                     Some(PackedKind::File { .. }) => refuse.push((path.clone(), "it lies below a file of the archive")),
                 }
+            }
+            if refuse.len() == refused_before {
+                sound.extend(path.parent().map(Path::as_os_str));
             }
             if let PackedKind::Symlink(target) = &entry.kind
                 && let Err(why) = stays(&links, path, target)
@@ -312,7 +330,7 @@ impl ArchiveLook {
 }
 
 /// The folder that wraps the application: the only one, with nothing beside it but what is to be read; again inside.
-fn wrapping(entries: &BTreeMap<PathBuf, PackedEntry>, served: Option<&OsStr>) -> PathBuf {
+fn wrapping(entries: &[(PathBuf, PackedEntry)], served: Option<&OsStr>) -> PathBuf {
     let mut inner = PathBuf::new();
     loop {
         let mut folders = std::collections::BTreeSet::new();

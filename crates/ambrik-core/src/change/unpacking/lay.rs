@@ -1,8 +1,8 @@
 //! The folder that an archive is unpacked into before anything of it gets its name: below the root, so that renaming is
 //! enough, and entered by nobody but the caller.
 
-use std::collections::BTreeMap;
-use std::ffi::CString;
+use std::collections::{BTreeMap, HashMap};
+use std::ffi::{CString, OsStr};
 use std::io::Read;
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::ffi::OsStrExt as _;
@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
 
+use foldhash::fast::RandomState;
 use rustix::io::Errno;
 
 use super::super::ChangeContext;
@@ -80,7 +81,7 @@ impl Staging {
         archive: &Archive,
         means: &ChangeContext<'_>,
     ) -> Result<BTreeMap<PathBuf, Identity>, PathFailure> {
-        let mut made = BTreeMap::new();
+        let mut made = Vec::new();
         let fail = |path: &Path, failure| (plan.site.root.join(path), failure);
         for number in 0..plan.units.len() {
             let name = CString::new(number.to_string()).unwrap_or_default();
@@ -90,11 +91,11 @@ impl Staging {
         // Directories first, from the uppermost down; symlinks lead nowhere before all is there.
         for (path, laid) in plan.laid.iter().filter(|(_, laid)| !matches!(laid.kind, PackedKind::File { .. })) {
             let id = self.directory_or_link(plan, path, laid).map_err(|failure| fail(path, failure))?;
-            made.insert(path.clone(), id);
+            made.push((path.clone(), id));
         }
-        let mut by_content: BTreeMap<&Path, Vec<&Path>> = BTreeMap::new();
+        let mut by_content = ByContent::default();
         for (path, laid) in plan.laid.iter().filter(|(_, laid)| matches!(laid.kind, PackedKind::File { .. })) {
-            by_content.entry(&laid.content).or_default().push(path);
+            by_content.entry(laid.content.as_os_str()).or_default().push((path, laid));
         }
         let filling = Filling { staging: self, plan, made: Mutex::new(made), failed: Mutex::default() };
         let read = filling.each(archive, &mut by_content, means);
@@ -103,11 +104,11 @@ impl Staging {
             return Err(failure);
         }
         read.map_err(|error| fail(Path::new(""), Failure::Says(error.to_string())))?;
-        if let Some((_, paths)) = by_content.first_key_value().filter(|_| signals::came().is_none()) {
-            return Err(fail(paths[0], CHANGED));
+        if let Some(files) = by_content.values().next().filter(|_| signals::came().is_none()) {
+            return Err(fail(files[0].0, CHANGED));
         }
         sys::sync_file_system(&self.dir).map_err(|errno| fail(Path::new(""), Failure::Os(Op::Create, errno)))?;
-        Ok(made.into_inner().unwrap_or_else(PoisonError::into_inner))
+        Ok(made.into_inner().unwrap_or_else(PoisonError::into_inner).into_iter().collect())
     }
 
     /// The directory that a path of the site is in here, below the folder.
@@ -139,14 +140,18 @@ const READ_AHEAD: u64 = 1 << 20;
 /// As many files wait for each thread that lays them down.
 const WAITING: usize = 16;
 
-/// The paths that have one entry's content, and that.
-type Content<'p> = (Vec<&'p Path>, Vec<u8>);
+/// A file that is laid down.
+type LaidFile<'p> = (&'p Path, &'p Laid);
+/// The files that have one entry's content, by the archive's name for that.
+type ByContent<'p> = HashMap<&'p OsStr, Vec<LaidFile<'p>>, RandomState>;
+/// The same with what the content is.
+type Content<'p> = (Vec<LaidFile<'p>>, Vec<u8>);
 
 /// Files being laid down: one thread reads the archive, others make what is read.
 struct Filling<'f> {
     staging: &'f Staging,
     plan: &'f UnpackPlan,
-    made: Mutex<BTreeMap<PathBuf, Identity>>,
+    made: Mutex<Vec<(PathBuf, Identity)>>,
     /// What failed first: half a version is none.
     failed: Mutex<Option<PathFailure>>,
 }
@@ -155,7 +160,7 @@ impl Filling<'_> {
     fn each<'p>(
         &self,
         archive: &Archive,
-        by_content: &mut BTreeMap<&Path, Vec<&'p Path>>,
+        by_content: &mut ByContent<'p>,
         means: &ChangeContext<'_>,
     ) -> Result<(), ArchiveError> {
         let threads = means.threads.max(1);
@@ -168,10 +173,10 @@ impl Filling<'_> {
                     let mut maker = FileMaker::new(self);
                     loop {
                         let next = receive.lock().unwrap_or_else(PoisonError::into_inner).recv();
-                        let Ok((paths, content)) = next else { break };
+                        let Ok((files, content)) = next else { break };
                         if self.goes_on() {
-                            self.take(maker.files(&paths, &mut &*content), &paths);
-                            done(paths.len());
+                            self.take(maker.files(&files, &mut &*content), &files);
+                            done(files.len());
                         }
                     }
                 });
@@ -182,19 +187,19 @@ impl Filling<'_> {
                     return Ok(());
                 }
                 let name = entry.path();
-                let Some(paths) = name.as_deref().and_then(|name| by_content.remove(name)) else { return Ok(()) };
-                let laid = &self.plan.laid[paths[0]];
-                if matches!(laid.kind, PackedKind::File { size, .. } if size > READ_AHEAD) {
-                    self.take(maker.files(&paths, content), &paths);
-                    done(paths.len());
+                let files = name.as_deref().and_then(|name| by_content.remove(name.as_os_str()));
+                let Some(files) = files else { return Ok(()) };
+                if matches!(files[0].1.kind, PackedKind::File { size, .. } if size > READ_AHEAD) {
+                    self.take(maker.files(&files, content), &files);
+                    done(files.len());
                     return Ok(());
                 }
                 let mut whole = Vec::new();
                 // Whoever can write to the archive can make another of it after it was looked at: no more is read than was.
                 match content.take(READ_AHEAD + 1).read_to_end(&mut whole) {
                     // The threads end only after the sender: nobody is gone.
-                    Ok(_) => drop(send.send((paths, whole))),
-                    Err(cause) => self.take(Err(Failure::Says(format!("the archive: {cause}"))), &paths),
+                    Ok(_) => drop(send.send((files, whole))),
+                    Err(cause) => self.take(Err(Failure::Says(format!("the archive: {cause}"))), &files),
                 }
                 Ok(())
             });
@@ -207,14 +212,14 @@ impl Filling<'_> {
         signals::came().is_none() && self.failed.lock().unwrap_or_else(PoisonError::into_inner).is_none()
     }
 
-    fn take(&self, made: Result<Vec<Identity>, Failure>, paths: &[&Path]) {
+    fn take(&self, made: Result<Vec<Identity>, Failure>, files: &[LaidFile<'_>]) {
         match made {
             Ok(ids) => {
-                let paths = paths.iter().map(|path| (*path).to_owned());
+                let paths = files.iter().map(|(path, _)| (*path).to_owned());
                 self.made.lock().unwrap_or_else(PoisonError::into_inner).extend(paths.zip(ids));
             }
             Err(failure) => {
-                let path = self.plan.site.root.join(paths[0]);
+                let path = self.plan.site.root.join(files[0].0);
                 self.failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert((path, failure));
             }
         }
@@ -247,13 +252,12 @@ impl FileMaker<'_, '_> {
     }
 
     /// Makes the files that have one entry's content. They have names from the beginning: nobody but the caller enters the folder.
-    fn files(&mut self, paths: &[&Path], content: &mut dyn Read) -> Result<Vec<Identity>, Failure> {
+    fn files(&mut self, files: &[LaidFile<'_>], content: &mut dyn Read) -> Result<Vec<Identity>, Failure> {
         let made = |errno| Failure::Os(Op::Create, errno);
         let plan = self.filling.plan;
         let mut new = Vec::new();
         let (mut left, mut sum) = (0, [0; 32]);
-        for path in paths {
-            let laid = &plan.laid[*path];
+        for (path, laid) in files {
             let dir = self.folder(Staging::folder(plan, laid, path))?;
             let name = c_name(path.file_name().unwrap_or_default())?;
             let file = sys::create_file(dir.as_fd(), &name).map_err(made)?;

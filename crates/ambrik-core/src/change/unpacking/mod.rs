@@ -209,15 +209,19 @@ fn going(plan: &UnpackPlan, path: &Path, id: Identity, reason: &str) -> Option<P
 
 /// What the ledger says of everything that is about to get its name.
 fn creations(plan: &UnpackPlan, root: &OwnedFd, made: &BTreeMap<PathBuf, Identity>) -> Vec<CreationRow> {
-    let mut above: BTreeMap<PathBuf, Option<Identity>> = BTreeMap::new();
+    let mut last: Option<(PathBuf, Option<Identity>)> = None;
     let mut rows = Vec::new();
     for (path, id) in made {
         let Some(laid) = plan.laid.get(path) else { continue };
         let parent = path.parent().unwrap_or(Path::new("")).to_owned();
-        let in_it = made.get(&parent).copied().or_else(|| {
-            let known = above.entry(parent.clone());
-            *known.or_insert_with(|| facts(open_below(root, &parent).ok()?).ok().map(|facts| facts.id))
-        });
+        // They come by folders.
+        let in_it = match &last {
+            Some((known, id)) if *known == parent => *id,
+            _ => {
+                made.get(&parent).copied().or_else(|| facts(open_below(root, &parent).ok()?).ok().map(|facts| facts.id))
+            }
+        };
+        last = Some((parent, in_it));
         let (kind, content, sum) = match &laid.kind {
             PackedKind::Directory => (Kind::Directory, Vec::new(), None),
             PackedKind::File { sum, .. } => (Kind::File, Vec::new(), Some(*sum)),
