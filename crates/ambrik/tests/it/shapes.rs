@@ -90,9 +90,9 @@ fn from_the_archive_to_the_sealed_site(#[case] shape: &str, #[case] commands: u8
     assert_eq!((line("commands"), line("edited")), (commands.to_string(), "0".to_owned()), "{out}");
 }
 
-/// The next version over what an intruder changed, and back: `picture` is all that is below the root, with its content.
+/// The next version over what an intruder changed, and back: `picture` is all that is below the root, with its content and when each file was written to.
 const UPGRADE: &str = r#"
-picture() { (cd "$top" && find . -printf '%p %y %m %U:%G %l\n' | sort && find . -type f -exec sha1sum {} + | sort -k 2); }
+picture() { (cd "$top" && find . -printf '%p %y %m %U:%G %l\n' | sort && find . -type f -printf '%p %T@\n' | sort && find . -type f -exec sha1sum {} + | sort -k 2); }
 await "$url/"
 as=
 "$deploys" > /dev/null
