@@ -15,6 +15,7 @@ pub mod check;
 pub mod created;
 mod credentials;
 pub mod entry;
+pub mod fleet;
 pub mod host;
 mod inspect;
 pub mod label;

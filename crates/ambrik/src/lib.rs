@@ -25,6 +25,7 @@ use clap::builder::Resettable;
 use clap::{CommandFactory as _, FromArgMatches as _};
 
 use args::Cli;
+use commands::on_hosts::OnHosts;
 pub use failure::Exit;
 use failure::Failure;
 use session::Session;
@@ -67,7 +68,7 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
     let args: Vec<OsString> = args.into_iter().collect();
     let for_a_program = args.windows(2).any(|two| two[0] == "--format" && two[1] == "json")
         || args.iter().any(|word| word == "--format=json");
-    let parsed = command.try_get_matches_from(args).and_then(|matches| Cli::from_arg_matches(&matches));
+    let parsed = command.try_get_matches_from(&args).and_then(|matches| Cli::from_arg_matches(&matches));
     let cli = match parsed {
         Ok(cli) => cli,
         Err(error) => {
@@ -92,7 +93,8 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             .terminal
             .warn(&format!("{name} is not followed where somebody else's rights are used (sudo, set-uid); use --{id}"));
     }
-    let exit = match commands::run(cli.command, Cli::command, &mut session) {
+    let hosts = OnHosts { options: &cli.global.hosts, format: cli.global.format, words: &args };
+    let exit = match commands::run(cli.command, Cli::command, &hosts, &mut session) {
         Ok(exit) => exit,
         Err(failure) => {
             // A program that waits for a document gets one.

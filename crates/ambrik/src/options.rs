@@ -52,6 +52,41 @@ pub(crate) struct Global {
     /// Say more of what is being done
     #[arg(short, long, global = true, help_heading = "Options of every command")]
     pub(crate) verbose: bool,
+    #[command(flatten)]
+    pub(crate) hosts: HostOptions,
+}
+
+/// Options for other hosts.
+#[derive(Debug, Default, Args)]
+#[command(next_help_heading = "Options for other hosts")]
+pub(crate) struct HostOptions {
+    /// Run the command on these hosts instead, through ssh, and show the answers as one; @FILE or @- names one a line
+    #[arg(long, global = true, value_name = "HOST[,HOST…]")]
+    pub(crate) on: Option<String>,
+    /// Run it there by `sudo -n`
+    #[arg(long, global = true)]
+    pub(crate) sudo: bool,
+    /// So long for each host, or for each site that is asked over HTTP [default: 2m for a host, 30s for a site]
+    #[arg(long, global = true, value_name = "DURATION")]
+    pub(crate) within: Option<String>,
+    /// As many hosts are asked at once
+    #[arg(long, global = true, value_name = "N", default_value = "16")]
+    pub(crate) at_once: usize,
+    /// As many hosts are changed at once
+    #[arg(long, global = true, value_name = "N", default_value = "1")]
+    pub(crate) batch: usize,
+    /// Go on to the other hosts where one failed, or could not be asked
+    #[arg(long, global = true)]
+    pub(crate) go_on: bool,
+    /// Send this program along, for hosts that have none; it is removed afterwards
+    #[arg(long, global = true)]
+    pub(crate) lend: bool,
+    /// Use the site files of this folder there: those in DIR/HOST, else those in DIR/all; they are removed afterwards
+    #[arg(long, global = true, value_name = "DIR")]
+    pub(crate) send_sites: Option<PathBuf>,
+    /// What a run over hosts is known by in the records
+    #[arg(long, global = true, value_name = "TOKEN", hide = true)]
+    pub(crate) of_run: Option<String>,
 }
 
 /// An output form.

@@ -39,6 +39,8 @@ pub(crate) struct Session<'s> {
     /// Whether runs that were stopped have been told of.
     told_of_stopped: bool,
     began: jiff::Timestamp,
+    /// How long a site, or a host, may be asked.
+    pub(crate) within: Option<String>,
     /// Where results and remarks go.
     pub(crate) terminal: Terminal<'s>,
 }
@@ -111,6 +113,7 @@ impl<'s> Session<'s> {
                 .map(|host| std::path::absolute(host).unwrap_or_else(|_| host.clone()).components().collect()),
             told_of_stopped: false,
             began: jiff::Timestamp::now(),
+            within: global.hosts.within.clone(),
             terminal: Terminal::new(global, out, err),
         }
     }

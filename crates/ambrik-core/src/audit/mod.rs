@@ -7,13 +7,12 @@ mod missing;
 mod news;
 mod of_host;
 mod outlines;
+mod paths;
 mod since;
 mod start;
 mod table;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::ffi::OsStr;
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -22,13 +21,13 @@ use jiff::civil::Date;
 use crate::account::Accounts;
 use crate::check::{self, Check, Raised, Reason, Remedy, Severity};
 use crate::entry::{Kind, Nanos, Rights};
-use crate::inspect::{Deviation, DirData, Spot, Start, Unseen};
+use crate::inspect::{Deviation, Start, Unseen};
 use crate::label::{Labels, Lasting, Module};
 use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Accept, Access, Phase, Site};
 use crate::starts::SiteError;
-use crate::tree::{Dir, Failure, Host, Progress};
+use crate::tree::{Failure, Host, Progress};
 use crate::want::Solver;
 
 use finding::Found;
@@ -190,61 +189,6 @@ pub struct ToChange {
 }
 
 impl Audit {
-    /// As [`Self::paths`], of very many: each is lent for as long as it is told.
-    ///
-    /// # Errors
-    /// The first one of `tell`; nothing is told after that.
-    pub fn each_path<E>(&self, finding: &Finding, mut tell: impl FnMut(&Path) -> Result<(), E>) -> Result<(), E> {
-        let mut known: Option<&Arc<Dir<DirData>>> = None;
-        let (mut path, mut folder_ends) = (Vec::new(), 0);
-        for found in &finding.paths {
-            let spot = match found {
-                Found::Path(path) => {
-                    tell(&self.relative(path))?;
-                    continue;
-                }
-                Found::Deviation(number) => &self.seen.deviants[*number as usize].spot,
-            };
-            let Spot::In(dir, name) = spot else {
-                tell(&self.spot_path(spot))?;
-                continue;
-            };
-            if !known.is_some_and(|known| Arc::ptr_eq(known, dir)) {
-                path = self.spot_path(spot).into_os_string().into_vec();
-                folder_ends = path.len() - name.to_bytes().len();
-                known = Some(dir);
-            }
-            path.truncate(folder_ends);
-            path.extend_from_slice(name.to_bytes());
-            tell(Path::new(OsStr::from_bytes(&path)))?;
-        }
-        Ok(())
-    }
-
-    fn spot_path(&self, spot: &Spot) -> PathBuf {
-        self.relative(&self.whole_path(spot))
-    }
-
-    /// The paths of a finding, relative to the root, or absolute outside it; in order.
-    pub fn paths<'f>(&'f self, finding: &'f Finding) -> impl Iterator<Item = PathBuf> + 'f {
-        // They come by folders: what a folder is called is put together once.
-        let mut folder: Option<(&Arc<Dir<DirData>>, PathBuf)> = None;
-        finding.paths.iter().map(move |found| match found {
-            Found::Path(path) => self.relative(path),
-            Found::Deviation(number) => match &self.seen.deviants[*number as usize].spot {
-                Spot::Start(number) => self.relative(&self.seen.starts[*number as usize].path),
-                Spot::In(dir, name) => {
-                    let known = folder.take().filter(|(known, _)| Arc::ptr_eq(known, dir));
-                    let (dir, path) = known.unwrap_or_else(|| (dir, self.relative(&dir.path())));
-                    let name = OsStr::from_bytes(name.to_bytes());
-                    let found = if path == Path::new(".") { PathBuf::from(name) } else { path.join(name) };
-                    folder = Some((dir, path));
-                    found
-                }
-            },
-        })
-    }
-
     /// For each finding, by its place in the list, the place of the one that it follows from on the same paths: where every account can
     /// write, that PHP can is no news.
     #[must_use]
@@ -466,17 +410,6 @@ impl Audit {
     pub(crate) fn is_accepted(&self, check: &Check, deviant: usize) -> bool {
         let of = self.wrong.findings.iter().filter(|f| f.check.is(check) && f.accepted.is_some());
         of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviation(number) if *number as usize == deviant))
-    }
-
-    pub(crate) fn path(&self, deviant: &Deviation) -> PathBuf {
-        self.whole_path(&deviant.spot)
-    }
-
-    fn whole_path(&self, spot: &Spot) -> PathBuf {
-        match spot {
-            Spot::Start(number) => self.seen.starts[*number as usize].path.clone(),
-            Spot::In(dir, name) => dir.path_of(name),
-        }
     }
 
     pub(crate) fn relative(&self, path: &Path) -> PathBuf {

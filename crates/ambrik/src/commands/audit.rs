@@ -42,9 +42,6 @@ pub(crate) struct AuditArgs {
     /// Also ask the web server, at the url of the site file, for what it must not serve
     #[arg(long)]
     over_http: bool,
-    /// How long a site may be asked over HTTP altogether
-    #[arg(long, value_name = "DURATION", default_value = "30s", requires = "over_http")]
-    within: String,
     /// List every path, not only examples
     #[arg(long)]
     each: bool,
@@ -111,6 +108,22 @@ pub(super) fn again(
     records.on_code(found, &looked.host, jiff::Zoned::now().date())
 }
 
+impl AuditArgs {
+    /// The kind of document that it answers with.
+    pub(super) const fn document(&self) -> &'static str {
+        match (self.news, self.drift) {
+            (true, _) => "news",
+            (_, true) => "drift",
+            _ => "audit",
+        }
+    }
+
+    /// Where the report goes.
+    pub(super) fn to(&self) -> Option<&Path> {
+        self.to.as_deref()
+    }
+}
+
 pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if (args.labels || args.news || args.drift) && session.terminal.format_of_audit().is_some() {
         let says = "--labels, --news and --drift have text and json; the other formats are of all findings";
@@ -129,7 +142,7 @@ pub(crate) fn run(args: &AuditArgs, session: &mut Session<'_>) -> Result<Exit, F
     let mut records = session.records()?;
     looked.clean_since = records.clean_since(&sites)?;
     session.terminal.detail(&format!("SELinux is {} here", looked.labels.state.now.word()));
-    let longest = longest(&args.within)?;
+    let longest = session.within.as_deref().map_or(Ok(over_http::LONGEST), within)?;
     let (mut audits, mut tables, mut until) = (Vec::new(), Vec::new(), Vec::new());
     for site in &sites {
         tell_stale(site, &looked, session);
@@ -344,8 +357,8 @@ fn exit_of_labels(audits: &[Audit], tables: &[Vec<LabelLine>], fail_on: FailOn) 
     }
 }
 
-/// How long a site may be asked.
-fn longest(text: &str) -> Result<Duration, Failure> {
+/// How long something may take.
+pub(super) fn within(text: &str) -> Result<Duration, Failure> {
     let duration: Option<Duration> = text.parse::<jiff::SignedDuration>().ok().and_then(|d| d.try_into().ok());
     duration
         .filter(|duration| !duration.is_zero())

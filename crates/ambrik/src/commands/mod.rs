@@ -9,6 +9,7 @@ mod demo;
 mod history;
 mod logged;
 mod manual;
+pub(crate) mod on_hosts;
 mod open;
 mod pages;
 mod proofread;
@@ -28,6 +29,7 @@ use clap::{Subcommand, ValueEnum as _};
 use crate::failure::{Exit, Failure};
 use crate::options::Format;
 use crate::session::Session;
+use on_hosts::OnHosts;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
@@ -55,7 +57,12 @@ pub(crate) enum Command {
 }
 
 /// Runs a command; `line` is the whole command line, for those that tell of it.
-pub(crate) fn run(command: Command, line: fn() -> clap::Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+pub(crate) fn run(
+    command: Command,
+    line: fn() -> clap::Command,
+    hosts: &OnHosts<'_>,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
     let has_it = |format| match &command {
         Command::Audit(_) => true,
         Command::History(args) => format == Format::Html && args.is_of_one(),
@@ -67,6 +74,14 @@ pub(crate) fn run(command: Command, line: fn() -> clap::Command, session: &mut S
             "--format {name} is for audits (ambrik audit --format {name}), html for a change set as well (ambrik history ID --format html); other commands have text and json"
         );
         return Err(Failure::usage(says));
+    }
+    if let Command::Undo(args) = &command
+        && let Some((id, yes, preview)) = args.of_fleet()
+    {
+        return on_hosts::undo_run(id, yes, preview, hosts, session);
+    }
+    if hosts.are_named()? {
+        return on_hosts::run(&command, hosts, session);
     }
     let does = matches!(
         command,

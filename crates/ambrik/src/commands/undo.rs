@@ -21,6 +21,9 @@ pub(crate) struct UndoArgs {
     /// Take back this change set and all later ones of its site, the newest first: a whole deployment
     #[arg(long, value_name = "ID", conflicts_with = "id")]
     since: Option<i64>,
+    /// Take back what a run over hosts did, on each of them (the number that it was given on this side)
+    #[arg(long, value_name = "ID", conflicts_with_all = ["id", "since"])]
+    fleet: Option<u64>,
     /// Do not ask
     #[arg(short = 'y', long)]
     yes: bool,
@@ -30,6 +33,13 @@ pub(crate) struct UndoArgs {
     /// Also where what is there now is not what Ambrik left
     #[arg(long)]
     force: bool,
+}
+
+impl UndoArgs {
+    /// The run over hosts that is to be taken back; whether nobody is asked, and whether that is only shown.
+    pub(super) fn of_fleet(&self) -> Option<(u64, bool, bool)> {
+        self.fleet.map(|id| (id, self.yes, self.preview))
+    }
 }
 
 pub(crate) fn run(args: &UndoArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {

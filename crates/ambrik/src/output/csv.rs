@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use super::found::AuditReport;
 use super::told::{Told, of_host, of_site};
 
-const HEAD: [&str; 11] =
+pub(super) const HEAD: [&str; 11] =
     ["host", "site", "check", "severity", "part", "path", "says", "remedy", "accepted", "accepted_until", "complete"];
 
 pub(super) fn write(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result<()> {
@@ -43,6 +43,6 @@ fn rows(host: &str, told: &Told<'_>, complete: bool, writer: &mut csv::Writer<&m
 }
 
 /// A cell that no spreadsheet takes for a formula: names on a disk are a stranger's.
-fn cell(text: &str) -> String {
+pub(super) fn cell(text: &str) -> String {
     if text.starts_with(['=', '+', '-', '@', '\t', '\r', '\n']) { format!("'{text}") } else { text.to_owned() }
 }

@@ -8,6 +8,8 @@ pub(crate) mod changes_text;
 pub(crate) mod checks_text;
 mod csv;
 mod drift_text;
+pub(crate) mod fleet;
+mod fleet_formats;
 mod found;
 pub(crate) mod history_text;
 mod html;

@@ -67,7 +67,13 @@ fn counts<'t>(told: impl Iterator<Item = Told<'t>>, accepted: bool) -> Vec<Sampl
 }
 
 /// A family of metrics; nothing where it has none.
-fn gauge(name: &str, unit: &str, help: &str, samples: Vec<Sample<'_>>, out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn gauge(
+    name: &str,
+    unit: &str,
+    help: &str,
+    samples: Vec<Sample<'_>>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     if samples.is_empty() {
         return Ok(());
     }

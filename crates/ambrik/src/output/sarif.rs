@@ -69,7 +69,7 @@ pub(super) fn write(report: &AuditReport<'_>, out: &mut dyn Write) -> io::Result
     )
 }
 
-fn rule(check: &Check) -> Value {
+pub(super) fn rule(check: &Check) -> Value {
     json!({
         "id": check.name,
         "shortDescription": { "text": wrong(check) },
@@ -148,6 +148,6 @@ fn folder(path: &Path) -> String {
     format!("file://{}/", encoded(path).trim_end_matches('/'))
 }
 
-fn encoded(path: &Path) -> String {
+pub(super) fn encoded(path: &Path) -> String {
     percent_encode(path.as_os_str().as_bytes(), IN_PATHS).to_string()
 }
