@@ -254,10 +254,11 @@ impl<const PATHS: usize> FleetSite<PATHS> {
         found
     }
 
-    /// The gravest finding that counts.
+    /// The gravest finding that counts, and follows from no other.
     #[must_use]
     pub fn worst(&self) -> Option<&FleetFinding<PATHS>> {
-        self.findings.iter().filter(|finding| finding.counts()).min_by_key(|finding| finding.rank())
+        let told = |finding: &&FleetFinding<PATHS>| finding.counts() && finding.implied_by.is_none();
+        self.findings.iter().filter(told).min_by_key(|finding| finding.rank())
     }
 }
 

@@ -136,7 +136,11 @@ impl OnHosts<'_> {
     ) -> Result<Question, Failure> {
         let is_text = step.is_empty() && self.format == Format::Text && words.iter().all(|word| word != "audit");
         let format = if is_text { ["--format", "text", "--color", "never"].as_slice() } else { &["--format", "json"] };
-        let words = format.iter().chain(step).map(|word| (*word).to_owned()).chain(words.iter().cloned()).collect();
+        // What a step says belongs to the command: behind it, and before what is no option any more.
+        let end = words.iter().position(|word| word == "--").unwrap_or(words.len());
+        let (before, rest) = words.split_at(end);
+        let own = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
+        let words = [own(format), before.to_vec(), own(step), rest.to_vec()].concat();
         let mut sites = Vec::new();
         if let Some(dir) = &self.options.send_sites {
             let unreadable = |error: io::Error| {

@@ -6,6 +6,7 @@ use std::io::{self, BufReader, Read, Write};
 use std::os::unix::fs::FileExt as _;
 use std::time::Duration;
 
+use ambrik_core::check::CATALOGUE;
 use ambrik_core::fleet::{Answer, AuditAnswer, Cause, FleetSite, NoAnswer, Trouble, causes, read_audit};
 use ambrik_core::shown::Shown;
 use jiff::Timestamp;
@@ -15,6 +16,7 @@ use super::fleet_formats;
 use super::json::{Each, print};
 use super::report::Report;
 use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, write};
+use super::told::wrong;
 use super::{count, counted, number};
 use crate::options::AuditFormat;
 
@@ -237,8 +239,9 @@ fn cause_text(cause: &Cause, all: usize, out: &mut dyn Write) -> io::Result<()> 
     };
     let on = format!("on {} of {}", number(count(cause.hosts)), counted(count(all), "host", "hosts"));
     let sites = counted(count(cause.sites), "site", "sites");
-    // What it is of the first, and what that lets somebody do; which accounts and paths is another on each.
-    let says = cause.says.split(" (").next().unwrap_or_default();
+    // Which accounts and paths is another on each.
+    let known = CATALOGUE.iter().find(|check| check.name == cause.check).map(|check| wrong(check));
+    let says = known.unwrap_or_else(|| cause.says.split(" (").next().unwrap_or_default().to_owned());
     let head = format!("{} ({}) {on}, {sites}: {says}", styled(look, &cause.check), cause.severity);
     wrapped(&head, "", "    ", out)?;
     if cause.hosts == all {
@@ -257,6 +260,9 @@ fn headline(kept: &Kept, sites: usize, bad: usize, not_judged: usize) -> String 
         n => format!("{}, {} did not answer", counted(count(hosts), "host", "hosts"), number(count(n))),
     };
     let unjudged = if not_judged > 0 { format!(", {not_judged} not judged") } else { String::new() };
+    if hosts == silent {
+        return format!("{answered}: nothing is known");
+    }
     format!(
         "{answered}; {}: {} as they should be, {} with findings{unjudged}",
         counted(count(sites), "site", "sites"),

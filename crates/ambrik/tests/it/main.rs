@@ -18,6 +18,7 @@ mod documents;
 mod drifted;
 mod every_step;
 mod exposure;
+mod fleet;
 mod formats;
 mod host;
 mod host_file;

@@ -1,5 +1,6 @@
 //! Changes of many hosts: shown together, asked once, made a batch after the other, and taken back by one number.
 
+use std::collections::HashSet;
 use std::io::Write as _;
 use std::path::PathBuf;
 
@@ -30,8 +31,10 @@ fn changes(document: &Value) -> (String, u64) {
         .iter()
         .map(|site| {
             let name = site["name"].as_str().unwrap_or("?").to_owned();
-            let n = site["changes"].as_array().map_or(0, |changes| count(changes.len()));
-            (name, site["count"].as_u64().unwrap_or(n))
+            // Owner and mode of one path are two changes.
+            let changes = site["changes"].as_array().into_iter().flatten();
+            let paths: HashSet<&str> = changes.filter_map(|change| change["path"].as_str()).collect();
+            (name, count(paths.len()))
         })
         .collect();
     let sum = of_sites.iter().map(|(_, n)| n).sum();
@@ -102,7 +105,8 @@ pub(super) fn run(
     let able = |host: &&HostAnswer| host.answer.as_ref().is_ok_and(|answer| answer.exit <= 1) && !is_nothing(host);
     let to_change: Vec<String> = kept.hosts.iter().filter(able).map(|host| host.host.clone()).collect();
     if to_change.is_empty() {
-        session.terminal.say("nothing is to be changed");
+        let which = if silent > 0 { "on the hosts that answered nothing" } else { "nothing" };
+        session.terminal.say(&format!("{which} is to be changed"));
         return Ok(if silent > 0 { Exit::Partial } else { Exit::Clean });
     }
     drop(kept);
