@@ -64,25 +64,25 @@ pub(crate) struct HostOptions {
     #[arg(long, global = true, value_name = "HOST[,HOST…]")]
     pub(crate) on: Option<String>,
     /// Run it there by `sudo -n`
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true)]
     pub(crate) sudo: bool,
     /// So long for each host, or for each site that is asked over HTTP [default: 2m for a host, 30s for a site]
     #[arg(long, global = true, value_name = "DURATION")]
     pub(crate) within: Option<String>,
     /// As many hosts are asked at once
-    #[arg(long, global = true, value_name = "N", default_value = "16")]
+    #[arg(long, global = true, value_name = "N", default_value = "16", hide_short_help = true)]
     pub(crate) at_once: usize,
     /// As many hosts are changed at once
-    #[arg(long, global = true, value_name = "N", default_value = "1")]
+    #[arg(long, global = true, value_name = "N", default_value = "1", hide_short_help = true)]
     pub(crate) batch: usize,
     /// Go on to the other hosts where one failed, or could not be asked
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true)]
     pub(crate) go_on: bool,
     /// Send this program along, for hosts that have none; it is removed afterwards
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true)]
     pub(crate) lend: bool,
     /// Use the site files of this folder there: those in DIR/HOST, else those in DIR/all; they are removed afterwards
-    #[arg(long, global = true, value_name = "DIR")]
+    #[arg(long, global = true, value_name = "DIR", hide_short_help = true)]
     pub(crate) send_sites: Option<PathBuf>,
     /// What a run over hosts is known by in the records
     #[arg(long, global = true, value_name = "TOKEN", hide = true)]

@@ -40,6 +40,7 @@ fn check(value: &Value, schema: &Value, root: &Value, at: &str) {
         let is = match value {
             Value::Null => "null",
             Value::Bool(_) => "boolean",
+            Value::Number(number) if number.is_f64() => "number",
             Value::Number(_) => "integer",
             Value::String(_) => "string",
             Value::Array(_) => "array",
