@@ -12,5 +12,5 @@ pub use answer::{Answer, NoAnswer, Trouble, judge};
 pub use ask::{Ended, Input, Limits, Said, ask};
 pub use audits::{AuditAnswer, Cause, FleetFinding, FleetSite, causes, read_audit};
 pub use remote::{Lent, Question, for_hosts, sites_for};
-pub use run::{FleetRecord, FleetRuns, HostRecord, RunError, StepState};
+pub use run::{FleetAudit, FleetRecord, FleetRuns, HostRecord, RunError, StepState};
 pub use targets::{TargetError, targets};

@@ -1,5 +1,6 @@
 //! Changes of many hosts as one: what was begun where stands on this side before it is begun, and is taken back by one number.
 
+use std::collections::BTreeMap;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -52,6 +53,20 @@ pub struct FleetRecord {
     pub hosts: Vec<HostRecord>,
 }
 
+/// How many findings hosts had when they were audited together: high, medium, low.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize, Serialize)]
+pub struct FleetAudit {
+    /// When it was.
+    pub taken: String,
+    /// The hosts that answered.
+    pub hosts: BTreeMap<String, [u64; 3]>,
+}
+
+/// So many audits are kept.
+const MOST_AUDITS: usize = 120;
+/// The file that they are kept in.
+const AUDITS: &str = "audits.json";
+
 /// Why runs cannot be recorded, or read.
 #[derive(Debug, thiserror::Error)]
 pub enum RunError {
@@ -88,10 +103,7 @@ impl FleetRuns {
     /// # Errors
     /// Where it cannot be written: then nothing is to be begun.
     pub fn begin(&self, words: &[String], sudo: bool, hosts: &[String]) -> Result<FleetRecord, RunError> {
-        let failed = |op| move |cause| RunError::Failed { op, path: self.folder.clone(), cause };
-        let mut builder = std::fs::DirBuilder::new();
-        std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
-        builder.recursive(true).create(&self.folder).map_err(failed("make the folder"))?;
+        self.make_folder()?;
         let now = jiff::Timestamp::now();
         let mut id = self.numbers()?.last().map_or(1, |last| last + 1);
         loop {
@@ -122,18 +134,48 @@ impl FleetRuns {
         self.put(record, false)
     }
 
+    /// The audits of many hosts that are on record, the oldest first; none where they cannot be read.
+    #[must_use]
+    pub fn audits(&self) -> Vec<FleetAudit> {
+        let read = std::fs::read(self.folder.join(AUDITS)).ok();
+        read.and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default()
+    }
+
+    /// Adds an audit; of many the oldest goes.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    pub fn add_audit(&self, audit: FleetAudit) -> Result<(), RunError> {
+        self.make_folder()?;
+        let mut audits = self.audits();
+        audits.push(audit);
+        audits.drain(..audits.len().saturating_sub(MOST_AUDITS));
+        self.put_file(&self.folder.join(AUDITS), &audits, false)
+    }
+
+    fn make_folder(&self) -> Result<(), RunError> {
+        let mut builder = std::fs::DirBuilder::new();
+        std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+        let made = builder.recursive(true).create(&self.folder);
+        made.map_err(|cause| RunError::Failed { op: "make the folder", path: self.folder.clone(), cause })
+    }
+
     fn put(&self, record: &FleetRecord, is_new: bool) -> Result<(), RunError> {
-        let path = self.folder.join(format!("{}.json", record.id));
+        self.put_file(&self.folder.join(format!("{}.json", record.id)), record, is_new)
+    }
+
+    /// Writes a file at once or not at all, durably; where it is to be new an existing one stays.
+    fn put_file(&self, path: &Path, content: &impl Serialize, is_new: bool) -> Result<(), RunError> {
         let write = || -> std::io::Result<()> {
             let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
-            serde_json::to_writer_pretty(&mut file, record)?;
+            serde_json::to_writer_pretty(&mut file, content)?;
             file.write_all(b"\n")?;
             file.as_file().sync_all()?;
-            let put = if is_new { file.persist_noclobber(&path) } else { file.persist(&path) };
+            let put = if is_new { file.persist_noclobber(path) } else { file.persist(path) };
             put.map_err(|error| error.error)?;
             std::fs::File::open(&self.folder)?.sync_all()
         };
-        write().map_err(|cause| RunError::Failed { op: "write", path: path.clone(), cause })
+        write().map_err(|cause| RunError::Failed { op: "write", path: path.to_owned(), cause })
     }
 
     /// A run.
@@ -182,5 +224,9 @@ mod tests {
             (true, StepState::Waiting, StepState::Failed)
         );
         assert!(matches!(runs.read(3), Err(RunError::Unknown(3))));
+        let audit = |n: u64| FleetAudit { taken: n.to_string(), hosts: BTreeMap::from([("a".to_owned(), [n, 0, 1])]) };
+        (0..125).try_for_each(|n| runs.add_audit(audit(n))).unwrap();
+        let kept = runs.audits();
+        assert_eq!((kept.len(), &kept[119], runs.numbers().unwrap()), (120, &audit(124), vec![1, 2]));
     }
 }

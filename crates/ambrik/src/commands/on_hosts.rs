@@ -10,7 +10,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use ambrik_core::fleet::{
-    Ended, Lent, Limits, NoAnswer, Question, Said, Trouble, ask, for_hosts, judge, read_audit, sites_for, targets,
+    AuditAnswer, Ended, FleetAudit, FleetSite, Lent, Limits, NoAnswer, Question, Said, Trouble, ask, for_hosts, judge,
+    read_audit, sites_for, targets,
 };
 use ambrik_core::shown::Shown;
 use ambrik_core::signals;
@@ -20,6 +21,7 @@ use super::Command;
 use super::audit::within;
 use crate::failure::{Exit, Failure};
 use crate::options::{Format, HostOptions};
+use crate::output::count;
 use crate::output::fleet::{FleetReport, HostAnswer, Kept};
 use crate::session::Session;
 
@@ -84,7 +86,8 @@ pub(crate) fn run(command: &Command, asked: &OnHosts<'_>, session: &mut Session<
             let questions = hosts.iter().map(|host| question(host)).collect::<Result<Vec<_>, _>>()?;
             let kind = if in_text { None } else { Some(kind) };
             let kept = ask_all(&hosts, questions, kind, limits, session)?;
-            let report = FleetReport { words: &words, kept: &kept, run: None };
+            let course = if words == ["audit"] { recorded(&kept, session) } else { Vec::new() };
+            let report = FleetReport { words: &words, kept: &kept, run: None, course: &course };
             let to = if let Command::Audit(args) = command { args.to() } else { None };
             match to {
                 Some(path) => session.terminal.write_to(path, &report).map_err(|error| {
@@ -255,6 +258,20 @@ impl Kept {
         }
         Ok(found)
     }
+}
+
+/// Puts an audit of whole hosts on record on this side; the answer is those that are, the oldest first.
+fn recorded(kept: &Kept, session: &mut Session<'_>) -> Vec<FleetAudit> {
+    let counts = |audit: &AuditAnswer| {
+        let of_sites = audit.sites.iter().map(FleetSite::severities);
+        of_sites.fold([0; 3], |sum: [u64; 3], of| std::array::from_fn(|n| sum[n] + count(of[n])))
+    };
+    let hosts = kept.hosts.iter().filter_map(|host| Some((host.host.clone(), counts(host.audit.as_ref()?)))).collect();
+    let Ok(runs) = changing::runs() else { return Vec::new() };
+    if let Err(error) = runs.add_audit(FleetAudit { taken: jiff::Timestamp::now().to_string(), hosts }) {
+        session.terminal.detail(&format!("{error}: the course of the findings is not kept"));
+    }
+    runs.audits()
 }
 
 /// The exit code of all hosts: 3 where one gave no answer, else the gravest of theirs.

@@ -7,7 +7,7 @@ use std::os::unix::fs::FileExt as _;
 use std::time::Duration;
 
 use ambrik_core::check::CATALOGUE;
-use ambrik_core::fleet::{Answer, AuditAnswer, Cause, FleetSite, NoAnswer, Trouble, causes, read_audit};
+use ambrik_core::fleet::{Answer, AuditAnswer, Cause, FleetAudit, FleetSite, NoAnswer, Trouble, causes, read_audit};
 use ambrik_core::shown::Shown;
 use jiff::Timestamp;
 use serde::{Serialize, Serializer};
@@ -92,6 +92,8 @@ pub(crate) struct FleetReport<'r> {
     pub(crate) kept: &'r Kept,
     /// The number of the run on this side, where something was changed.
     pub(crate) run: Option<u64>,
+    /// The audits of these hosts that are on record, the oldest first.
+    pub(crate) course: &'r [FleetAudit],
 }
 
 impl Report for FleetReport<'_> {
@@ -113,7 +115,7 @@ impl Report for FleetReport<'_> {
     }
 
     fn of_audit(&self, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
-        fleet_formats::write(self.kept, format, out)
+        fleet_formats::write(self, format, out)
     }
 }
 

@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use ambrik_core::check::CATALOGUE;
-use ambrik_core::fleet::{FleetFinding, FleetSite, causes};
+use ambrik_core::fleet::{FleetAudit, FleetFinding, FleetSite, causes};
 use maud::{Markup, html};
 use quick_xml::events::{BytesDecl, BytesText, Event};
 use quick_xml::writer::Writer;
 use serde_json::{Value, json};
 
 use super::csv::{HEAD, cell};
-use super::fleet::Kept;
+use super::fleet::{FleetReport, Kept};
 use super::json::{Each, print};
 use super::openmetrics::gauge;
 use super::sarif::{encoded, rule};
@@ -21,10 +21,11 @@ use crate::options::AuditFormat;
 type WholeFinding = FleetFinding<{ usize::MAX }>;
 type WholeSite = FleetSite<{ usize::MAX }>;
 
-pub(super) fn write(kept: &Kept, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
+pub(super) fn write(report: &FleetReport<'_>, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
+    let kept = report.kept;
     match format {
         AuditFormat::Csv => csv(kept, out),
-        AuditFormat::Html => page(kept, out),
+        AuditFormat::Html => page(kept, report.course, out),
         AuditFormat::Junit => junit(kept, out),
         AuditFormat::Openmetrics => metrics(kept, out),
         AuditFormat::Sarif => sarif(kept, out),
@@ -272,7 +273,7 @@ fn sarif_run(kept: &Kept, host: &super::fleet::HostAnswer) -> Value {
     })
 }
 
-fn page(kept: &Kept, out: &mut dyn Write) -> io::Result<()> {
+fn page(kept: &Kept, course: &[FleetAudit], out: &mut dyn Write) -> io::Result<()> {
     let audits = kept.audits();
     let sites: usize = audits.iter().map(|(_, audit)| audit.sites.len()).sum();
     let bad = audits.iter().flat_map(|(_, audit)| &audit.sites).filter(|site| site.worst().is_some()).count();
@@ -285,7 +286,7 @@ fn page(kept: &Kept, out: &mut dyn Write) -> io::Result<()> {
     );
     let content = html! {
         @if silent > 0 { (silent_hosts(kept)) }
-        (host_table(kept))
+        (host_table(kept, course))
         (cause_table(kept))
         @for (host, audit) in &audits {
             @for site in audit.sites.iter().filter(|site| site.worst().is_some()) { (site_block(host, site)) }
@@ -310,7 +311,7 @@ fn silent_hosts(kept: &Kept) -> Markup {
     }
 }
 
-fn host_table(kept: &Kept) -> Markup {
+fn host_table(kept: &Kept, course: &[FleetAudit]) -> Markup {
     let mut hosts: Vec<_> = kept.audits();
     let sum = |audit: &ambrik_core::fleet::AuditAnswer| {
         audit.sites.iter().fold([0; 3], |sum: [usize; 3], site| {
@@ -325,6 +326,7 @@ fn host_table(kept: &Kept) -> Markup {
             thead { tr {
                 th scope="col" { "Host" } th.number scope="col" { "Sites" } th.number scope="col" { "High" }
                 th.number scope="col" { "Medium" } th.number scope="col" { "Low" }
+                @if course.len() > 1 { th scope="col" { "Course" } }
             } }
             tbody { @for (host, audit) in hosts {
                 @let [high, medium, low] = sum(audit);
@@ -334,9 +336,37 @@ fn host_table(kept: &Kept) -> Markup {
                     td.number.high[high > 0] data-label="High" { (number(count(high))) }
                     td.number.medium[medium > 0] data-label="Medium" { (number(count(medium))) }
                     td.number data-label="Low" { (number(count(low))) }
+                    @if course.len() > 1 { td data-label="Course" { (course_of(host, course)) } }
                 }
             } }
         } }
+    }
+}
+
+/// So many audits of a host are drawn, and as high.
+const MOST_DRAWN: usize = 30;
+const HEIGHT: u64 = 24;
+
+/// How many findings a host had in the audits that are on record, as a picture and in words.
+fn course_of(host: &str, course: &[FleetAudit]) -> Markup {
+    let of: Vec<[u64; 3]> = course.iter().filter_map(|audit| audit.hosts.get(host).copied()).collect();
+    let of = &of[of.len().saturating_sub(MOST_DRAWN)..];
+    let most = of.iter().map(|counts| counts.iter().sum::<u64>()).max().unwrap_or(0).max(1);
+    let bars = of.iter().enumerate().flat_map(|(n, counts)| {
+        let mut top = HEIGHT;
+        ["high", "medium", "low"].into_iter().zip(*counts).map(move |(look, count)| {
+            let height = count * HEIGHT / most;
+            top -= height;
+            (look, n * 6, top, height)
+        })
+    });
+    let bars: Vec<_> = bars.filter(|(.., height)| *height > 0).collect();
+    let sum = |counts: Option<&[u64; 3]>| counts.map_or(0, |counts| counts.iter().sum::<u64>());
+    let says = format!("{} findings in the first of {} audits, {} now", sum(of.first()), of.len(), sum(of.last()));
+    html! {
+        svg width=(of.len() * 6) height=(HEIGHT) role="img" aria-label=(says) {
+            @for (look, x, y, height) in bars { rect class={ "bar-" (look) } x=(x) y=(y) width="5" height=(height) {} }
+        }
     }
 }
 

@@ -59,6 +59,8 @@ const NOT_HERE: &[(&str, &str)] = &[
     ("accept notices everyone-reads", "the demo's notices have no public folder"),
     ("undo 12", "there are not so many change sets"),
     ("undo --since 9", "there are not so many change sets"),
+    ("--on @", "the list of hosts is not there"),
+    ("--fleet", "no run over hosts was made"),
 ];
 
 /// Runs the command lines of a page on a demo host of its own; how many there were, and which were refused.

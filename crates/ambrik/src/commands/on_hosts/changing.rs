@@ -15,7 +15,7 @@ use crate::output::{self, count, counted};
 use crate::session::Session;
 
 /// Where what was done on other hosts is on record: with the caller's own state (the XDG base directory specification).
-fn runs() -> Result<FleetRuns, Failure> {
+pub(super) fn runs() -> Result<FleetRuns, Failure> {
     let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state"));
     let named = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from).filter(|path| path.is_absolute());
     let base = named
@@ -85,7 +85,7 @@ pub(super) fn run(
         if session.terminal.tells() {
             show(&kept, session)?;
         } else {
-            session.terminal.write(&FleetReport { words: &words, kept: &kept, run: None })?;
+            session.terminal.write(&FleetReport { words: &words, kept: &kept, run: None, course: &[] })?;
         }
         return Ok(exit(&kept));
     }
@@ -126,7 +126,7 @@ pub(super) fn run(
     let kept = step_by_step(&steps, &to_change, &ask, &mut record, session)?;
     tell(&kept, &record, "done", session)?;
     if !session.terminal.tells() {
-        session.terminal.write(&FleetReport { words: &words, kept: &kept, run: Some(record.id) })?;
+        session.terminal.write(&FleetReport { words: &words, kept: &kept, run: Some(record.id), course: &[] })?;
     }
     session
         .terminal
