@@ -10,7 +10,7 @@ mod targets;
 
 pub use answer::{Answer, NoAnswer, Trouble, judge};
 pub use ask::{Ended, Input, Limits, Said, ask};
-pub use audits::{AuditAnswer, Cause, FleetFinding, FleetSite, causes, read_audit};
+pub use audits::{AuditAnswer, Cause, FleetFinding, FleetSite, causes, read_audit, read_changes};
 pub use remote::{Lent, Question, for_hosts, sites_for};
 pub use run::{FleetAudit, FleetRecord, FleetRuns, HostRecord, RunError, StepState};
 pub use targets::{TargetError, targets};

@@ -30,7 +30,7 @@ pub(super) use changing::undo_run;
 /// So long for each host, where nothing else is said.
 const LONGEST: Duration = Duration::from_secs(120);
 /// No host says more, in bytes.
-const MOST_BYTES: u64 = 32 << 20;
+const MOST_BYTES: u64 = 128 << 20;
 
 /// What is asked of hosts.
 pub(crate) struct OnHosts<'o> {
@@ -287,9 +287,19 @@ fn exit(kept: &Kept) -> Exit {
     kept.hosts.iter().map(of).max().unwrap_or(Exit::Clean)
 }
 
+/// No document is longer that is held as a whole, in bytes.
+const MOST_HELD: u64 = 8 << 20;
+
 /// Reads what a host answered with, again.
-fn document(kept: &Kept, host: &HostAnswer) -> io::Result<serde_json::Value> {
+fn document(kept: &Kept, host: &HostAnswer) -> Result<serde_json::Value, Failure> {
+    let wrong = |why: String| Failure {
+        exit: Exit::Partial,
+        message: format!("{}: its answer cannot be read: {why}", host.host),
+    };
+    if host.place.1 > MOST_HELD {
+        return Err(wrong("it is longer than any".into()));
+    }
     let mut text = Vec::new();
-    kept.read(host).read_to_end(&mut text)?;
-    serde_json::from_slice(&text).map_err(io::Error::from)
+    kept.read(host).read_to_end(&mut text).map_err(|error| wrong(error.to_string()))?;
+    serde_json::from_slice(&text).map_err(|error| wrong(error.to_string()))
 }

@@ -1,10 +1,9 @@
 //! Changes of many hosts: shown together, asked once, made a batch after the other, and taken back by one number.
 
-use std::collections::HashSet;
 use std::io::Write as _;
 use std::path::PathBuf;
 
-use ambrik_core::fleet::{FleetRecord, FleetRuns, Limits, Question, StepState};
+use ambrik_core::fleet::{FleetRecord, FleetRuns, Limits, Question, StepState, read_changes};
 use serde_json::Value;
 
 use super::{OnHosts, ask_all, document, exit, lent};
@@ -22,24 +21,6 @@ pub(super) fn runs() -> Result<FleetRuns, Failure> {
         .or_else(home)
         .ok_or_else(|| Failure::usage("there is no HOME to keep the records of runs over hosts in"))?;
     Ok(FleetRuns::at(&base.join("ambrik")))
-}
-
-/// What an answer says of changes, in a line.
-fn changes(document: &Value) -> (String, u64) {
-    let list = |key: &str| document[key].as_array().map_or(&[][..], Vec::as_slice);
-    let of_sites: Vec<(String, u64)> = list("sites")
-        .iter()
-        .map(|site| {
-            let name = site["name"].as_str().unwrap_or("?").to_owned();
-            // Owner and mode of one path are two changes.
-            let changes = site["changes"].as_array().into_iter().flatten();
-            let paths: HashSet<&str> = changes.filter_map(|change| change["path"].as_str()).collect();
-            (name, count(paths.len()))
-        })
-        .collect();
-    let sum = of_sites.iter().map(|(_, n)| n).sum();
-    let told = of_sites.iter().filter(|(_, n)| *n > 0).map(|(name, n)| format!("{name}: {}", output::paths(*n)));
-    (told.collect::<Vec<_>>().join(", "), sum)
 }
 
 /// Whether a preview says that nothing is to be done.
@@ -277,7 +258,9 @@ fn show(kept: &Kept, session: &mut Session<'_>) -> Result<(), Failure> {
             Err(_) => continue,
             Ok(_) if is_nothing(host) => format!("{}: nothing to do", host.host),
             Ok(_) => {
-                let (told, _) = changes(&document(kept, host)?);
+                let of = read_changes(kept.read(host)).unwrap_or_default();
+                let told = of.iter().filter(|(_, n)| *n > 0).map(|(name, n)| format!("{name}: {}", output::paths(*n)));
+                let told = told.collect::<Vec<_>>().join(", ");
                 let told = if told.is_empty() { "to be changed".to_owned() } else { told };
                 format!("{}: {}", host.host, ambrik_core::shown::Shown(told.as_ref()))
             }
@@ -342,9 +325,14 @@ pub(crate) fn undo_run(
     let histories = begun.iter().map(|_| ask(&["--format", "json", "history"])).collect();
     let kept = ask_all(&begun, histories, Some("history"), limits, session)?;
     let mut todo: Vec<(String, Vec<i64>)> = Vec::new();
-    for host in &kept.hosts {
-        if host.answer.is_ok() {
-            todo.push((host.host.clone(), sets_of(&document(&kept, host)?, &record.token)));
+    let mut failed = kept.unanswered().next().is_some();
+    for host in kept.hosts.iter().filter(|host| host.answer.is_ok()) {
+        match document(&kept, host) {
+            Ok(history) => todo.push((host.host.clone(), sets_of(&history, &record.token))),
+            Err(failure) => {
+                failed = true;
+                session.terminal.warn(&failure.message);
+            }
         }
     }
     if session.terminal.tells() {
@@ -358,13 +346,12 @@ pub(crate) fn undo_run(
         output::fleet::unanswered(&kept, &mut out)?;
     }
     if preview {
-        return Ok(if kept.unanswered().next().is_some() { Exit::Partial } else { Exit::Findings });
+        return Ok(if failed { Exit::Partial } else { Exit::Findings });
     }
     if !go_on(session, yes, &format!("Take run {id} back?"))? {
         session.terminal.say("nothing was changed");
         return Ok(Exit::Clean);
     }
-    let mut failed = kept.unanswered().next().is_some();
     for (host, sets) in todo {
         let mut whole = true;
         for set in sets {
