@@ -190,7 +190,6 @@ fn render_audits(kept: &Kept, audits: &[(&str, &AuditAnswer)], out: &mut dyn Wri
     let (mut bad, good): (Vec<_>, Vec<_>) = sites.iter().copied().partition(|(_, site)| is_bad(site));
     wrapped(&styled(HEAD, &headline(kept, sites.len(), bad.len(), not_judged)), "", "  ", out)?;
     unanswered(kept, out)?;
-    writeln!(out)?;
     bad.sort_by_key(|(_, site)| std::cmp::Reverse(site.severities()));
     let mut rows = table(&["host", "site", "high", "medium", "low", "what matters most"]);
     for (host, audit) in audits {
@@ -213,6 +212,7 @@ fn render_audits(kept: &Kept, audits: &[(&str, &AuditAnswer)], out: &mut dyn Wri
         rows.add_row([cut(host, 20), cut(&site.name, 20), styled(BAD, &high), styled(ODD, &medium), low, says]);
     }
     if !bad.is_empty() || not_judged > 0 {
+        writeln!(out)?;
         write(&mut rows, &[2, 3, 4], "  ", out)?;
     }
     if bad.len() > MOST_SITES {

@@ -325,6 +325,86 @@ fn every_format_has_the_hosts(#[case] format: &str) {
     }
 }
 
+/// An archive of this side is unpacked on each host through sudo, and one number takes it back everywhere.
+#[test]
+fn an_archive_goes_along_and_a_run_comes_back() {
+    if !is_root() {
+        return;
+    }
+    let fleet = Fleet::of(2);
+    let sudo = fleet.at("there/sudo");
+    fs::write(
+        &sudo,
+        format!(
+            "#!/bin/sh\necho \"$*\" >> {}\n[ \"$1\" = -n ] || exit 1\nshift\nexec \"$@\"\n",
+            fleet.at("asked").display()
+        ),
+    )
+    .unwrap();
+    fs::set_permissions(&sudo, fs::Permissions::from_mode(0o755)).unwrap();
+    let mut archive = tar::Builder::new(flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast()));
+    for path in ["index.php", "lib/new.php"] {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(6);
+        header.set_mode(0o644);
+        archive.append_data(&mut header, format!("pier-2/{path}"), &b"<?php "[..]).unwrap();
+    }
+    let packed = fleet.at("pier-2.tar.gz");
+    fs::write(&packed, archive.into_inner().unwrap().finish().unwrap()).unwrap();
+    let there = |path: &str| {
+        fleet.names.iter().filter(|name| fleet.at(&format!("hosts/{name}/srv/www/pier-0/{path}")).exists()).count()
+    };
+    let words = ["--on", &fleet.all(), "--sudo", "--batch", "2", "unpack", packed.to_str().unwrap(), "pier-0"];
+    let ran = fleet.run(&words);
+    assert_eq!((ran.status.code(), there("lib/new.php")), (Some(2), 0), "nobody was asked: {ran:?}");
+    let ran = fleet.run(&[&words[..], &["--yes", "--format", "json"]].concat());
+    assert_eq!((ran.status.code(), there("lib/new.php")), (Some(0), 2), "{ran:?}");
+    let document = checked(&text(&ran), "fleet");
+    assert_eq!(document["run"], 1);
+    checked(&document["hosts"][1]["answer"].to_string(), "unpack");
+    let asked = fs::read_to_string(fleet.at("asked")).unwrap();
+    assert!(
+        asked.lines().all(|line| line.starts_with("-n ambrik --format json ")) && asked.contains(" - pier-0"),
+        "{asked}"
+    );
+    let shown = fleet.run(&["undo", "--fleet", "1", "--preview"]);
+    assert_eq!((shown.status.code(), there("lib/new.php")), (Some(1), 2), "{shown:?}");
+    let back = fleet.run(&["undo", "--fleet", "1", "--yes"]);
+    assert_eq!((back.status.code(), there("lib/new.php"), there("=lib.php")), (Some(0), 0, 2), "{back:?}");
+    let again = fleet.run(&["undo", "--fleet", "1", "--yes"]);
+    assert_eq!(again.status.code(), Some(2), "{again:?}");
+}
+
+/// What a host says about itself is counted, and shown escaped: a list without end, a text of signs, numbers that are none.
+#[rstest]
+#[case::terminal(
+    "{\"ambrik\":\"audit/1\",\"sites\":[{\"name\":\"\\u001b]0;x\\u0007\",\"findings\":[{\"check\":\"\\u202e\",\"severity\":\"high\",\"says\":\"\\u001b[2J\"}]}]}",
+    0
+)]
+#[case::deep("[[[[[[[[", 3)]
+#[case::bytes("\u{1}\u{2}\u{3}", 3)]
+fn a_hostile_answer_is_only_an_answer(#[case] answer: &str, #[case] code: i32) {
+    if !is_root() {
+        return;
+    }
+    let fleet = Fleet::of(2);
+    fs::write(fleet.at("answer"), answer).unwrap();
+    let lies = format!(
+        "#!/bin/sh\ncase $HOST_DIR in *berth-001) cat {}; printf '\\033[31m' >&2; exit 0 ;; esac\nexec {} --host \"$HOST_DIR\" \"$@\"\n",
+        fleet.at("answer").display(),
+        env!("CARGO_BIN_EXE_ambrik")
+    );
+    fs::write(fleet.at("there/ambrik"), lies).unwrap();
+    for format in ["text", "json", "csv", "html", "junit", "openmetrics", "sarif"] {
+        let ran = fleet.run(&["--on", &fleet.all(), "audit", "--format", format]);
+        let (out, err) = (text(&ran), String::from_utf8_lossy(&ran.stderr).into_owned());
+        assert_eq!(ran.status.code(), Some(if code == 0 { 1.max(code) } else { code }), "{format}: {out}{err}");
+        assert!(!(out.clone() + &err).contains(['\u{1b}', '\u{7}', '\u{1}']), "{format}: {out}{err}");
+        assert!(format == "json" || !out.contains('\u{202e}'), "{format}: {out}");
+        assert!(out.contains("berth-001"), "{format}: {out}");
+    }
+}
+
 fn csv_rows(text: &str) -> Vec<Vec<String>> {
     let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(text.as_bytes());
     reader.records().map(|row| row.unwrap().iter().map(str::to_owned).collect()).collect()
