@@ -55,6 +55,20 @@ ambrik --host $demo audit --format html --to "$work/page.html" --quiet > /dev/nu
 chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --hide-scrollbars \
   --user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$work/page.png" "file://$work/page.html" > /dev/null 2>&1
 convert "$work/page.png" -strip -define png:compression-level=9 -colors 64 "$here/page.png"
+# Three hosts, one of which cannot be reached; a stand-in for ssh runs the program on a folder for each.
+mkdir -p "$work/bin" "$work/there"
+for name in quay-1 quay-2; do ambrik demo "$work/hosts/$name" --build-only > /dev/null; done
+ambrik --host "$work/hosts/quay-2" set tidewatch --yes > /dev/null
+cat > "$work/bin/ssh" <<S
+#!/bin/sh
+while [ "\$1" != -- ]; do shift; done
+[ -d $work/hosts/\$2 ] || { echo "ssh: connect to host \$2 port 22: No route to host" >&2; exit 255; }
+HOST_DIR=$work/hosts/\$2 PATH=$work/there:\$PATH exec sh -c "\$3"
+S
+printf '#!/bin/sh\nexec %s --host "$HOST_DIR" "$@"\n' "$(command -v ambrik)" > "$work/there/ambrik"
+chmod 755 "$work/bin/ssh" "$work/there/ambrik"
+export XDG_STATE_HOME=$work/state
+picture hosts 33 "export PATH=$work/bin:\$PATH; $(prompt "ambrik --on quay-1,quay-2,quay-3 audit") | head -n 31"
 # An upgrade of the bookings; one file was changed since the version before was unpacked.
 rm -rf $demo
 ambrik demo $demo --build-only > /dev/null

@@ -21,8 +21,9 @@ use super::Command;
 use super::audit::within;
 use crate::failure::{Exit, Failure};
 use crate::options::{Format, HostOptions};
+use crate::output::answers::{HostAnswer, Kept};
 use crate::output::count;
-use crate::output::fleet::{FleetReport, HostAnswer, Kept};
+use crate::output::fleet::FleetReport;
 use crate::session::Session;
 
 pub(super) use changing::undo_run;

@@ -1,17 +1,15 @@
 //! What many hosts answered, as one: for people, and `fleet/1`.
 
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{self, BufReader, Read, Write};
-use std::os::unix::fs::FileExt as _;
-use std::time::Duration;
+use std::io::{self, Read as _, Write};
 
 use ambrik_core::check::CATALOGUE;
-use ambrik_core::fleet::{Answer, AuditAnswer, Cause, FleetAudit, FleetSite, NoAnswer, Trouble, causes, read_audit};
+use ambrik_core::fleet::{AuditAnswer, Cause, FleetAudit, FleetSite, causes};
 use ambrik_core::shown::Shown;
 use jiff::Timestamp;
 use serde::{Serialize, Serializer};
 
+use super::answers::{HostAnswer, Kept};
 use super::fleet_formats;
 use super::json::{Each, print};
 use super::report::Report;
@@ -19,71 +17,6 @@ use super::table::{BAD, FAINT, GOOD, HEAD, ODD, cut, styled, table, wrapped, wri
 use super::told::wrong;
 use super::{count, counted, number};
 use crate::options::AuditFormat;
-
-/// What hosts answered; the documents themselves are kept in a file.
-pub(crate) struct Kept {
-    pub(crate) spool: File,
-    pub(crate) hosts: Vec<HostAnswer>,
-}
-
-/// What a host answered.
-#[derive(Clone)]
-pub(crate) struct HostAnswer {
-    pub(crate) host: String,
-    pub(crate) answer: Result<Answer, NoAnswer>,
-    pub(crate) took: Duration,
-    /// Where its document begins, and how long it is.
-    pub(crate) place: (u64, u64),
-    /// An audit, with few of its paths.
-    pub(crate) audit: Option<AuditAnswer>,
-}
-
-impl HostAnswer {
-    pub(crate) fn of(host: &str, answer: Result<Answer, NoAnswer>, took: Duration) -> Self {
-        Self { host: host.to_owned(), answer, took, place: (0, 0), audit: None }
-    }
-
-    pub(crate) fn none(host: &str, trouble: Trouble, words: &str) -> Self {
-        Self::of(host, Err(NoAnswer { trouble, words: words.to_owned() }), Duration::ZERO)
-    }
-}
-
-impl Kept {
-    /// What a host answered with, from the beginning.
-    pub(crate) fn read(&self, host: &HostAnswer) -> impl Read + '_ {
-        BufReader::with_capacity(1 << 16, Piece { file: &self.spool, at: host.place.0, left: host.place.1 })
-    }
-
-    /// A host's audit with all its paths.
-    pub(super) fn whole_audit(&self, host: &HostAnswer) -> io::Result<AuditAnswer<{ usize::MAX }>> {
-        read_audit(self.read(host))
-    }
-
-    pub(super) fn audits(&self) -> Vec<(&str, &AuditAnswer)> {
-        self.hosts.iter().filter_map(|host| Some((&*host.host, host.audit.as_ref()?))).collect()
-    }
-
-    pub(crate) fn unanswered(&self) -> impl Iterator<Item = (&HostAnswer, &NoAnswer)> {
-        self.hosts.iter().filter_map(|host| Some((host, host.answer.as_ref().err()?)))
-    }
-}
-
-/// A piece of a file that others read too.
-struct Piece<'p> {
-    file: &'p File,
-    at: u64,
-    left: u64,
-}
-
-impl Read for Piece<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let length = usize::try_from(self.left).unwrap_or(usize::MAX).min(buffer.len());
-        let count = self.file.read_at(buffer.get_mut(..length).unwrap_or_default(), self.at)?;
-        self.at += count as u64;
-        self.left -= count as u64;
-        Ok(count)
-    }
-}
 
 /// The answers of many hosts.
 pub(crate) struct FleetReport<'r> {
@@ -115,7 +48,7 @@ impl Report for FleetReport<'_> {
     }
 
     fn of_audit(&self, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
-        fleet_formats::write(self, format, out)
+        fleet_formats::write(self.kept, self.course, format, out)
     }
 }
 

@@ -10,8 +10,8 @@ use quick_xml::events::{BytesDecl, BytesText, Event};
 use quick_xml::writer::Writer;
 use serde_json::{Value, json};
 
+use super::answers::{HostAnswer, Kept};
 use super::csv::{HEAD, cell};
-use super::fleet::{FleetReport, Kept};
 use super::json::{Each, print};
 use super::openmetrics::gauge;
 use super::sarif::{encoded, rule};
@@ -21,11 +21,10 @@ use crate::options::AuditFormat;
 type WholeFinding = FleetFinding<{ usize::MAX }>;
 type WholeSite = FleetSite<{ usize::MAX }>;
 
-pub(super) fn write(report: &FleetReport<'_>, format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
-    let kept = report.kept;
+pub(super) fn write(kept: &Kept, course: &[FleetAudit], format: AuditFormat, out: &mut dyn Write) -> io::Result<()> {
     match format {
         AuditFormat::Csv => csv(kept, out),
-        AuditFormat::Html => page(kept, report.course, out),
+        AuditFormat::Html => page(kept, course, out),
         AuditFormat::Junit => junit(kept, out),
         AuditFormat::Openmetrics => metrics(kept, out),
         AuditFormat::Sarif => sarif(kept, out),
@@ -210,7 +209,7 @@ fn sarif(kept: &Kept, out: &mut dyn Write) -> io::Result<()> {
 }
 
 /// A run for each host, by its name.
-fn sarif_run(kept: &Kept, host: &super::fleet::HostAnswer) -> Value {
+fn sarif_run(kept: &Kept, host: &HostAnswer) -> Value {
     let rules: Vec<Value> = CATALOGUE.iter().map(|check| rule(check)).collect();
     let tool = json!({ "driver": { "name": "Ambrik", "version": env!("CARGO_PKG_VERSION"), "rules": rules } });
     let mut notes = Vec::new();

@@ -2,6 +2,7 @@
 
 mod accept_text;
 pub(crate) mod accounts_text;
+pub(crate) mod answers;
 mod audit_overview;
 pub(crate) mod audit_text;
 pub(crate) mod changes_text;

@@ -9,7 +9,8 @@ use serde_json::Value;
 use super::{OnHosts, ask_all, document, exit, lent};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
-use crate::output::fleet::{FleetReport, HostAnswer, Kept};
+use crate::output::answers::{HostAnswer, Kept};
+use crate::output::fleet::FleetReport;
 use crate::output::{self, count, counted};
 use crate::session::Session;
 
