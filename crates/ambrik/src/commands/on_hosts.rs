@@ -28,6 +28,8 @@ use crate::session::Session;
 
 pub(super) use changing::undo_run;
 
+/// Answers are asked for so.
+const JSON: &[&str] = &["--format", "json"];
 /// So long for each host, where nothing else is said.
 const LONGEST: Duration = Duration::from_secs(120);
 /// No host says more, in bytes.
@@ -83,12 +85,13 @@ pub(crate) fn run(command: &Command, asked: &OnHosts<'_>, session: &mut Session<
         Way::Looks(kind) => {
             let in_text = asked.format == Format::Text && kind != "audit";
             let program = asked.program()?;
-            let question = |host: &str| asked.question(host, &words, &[], program.as_ref());
-            let questions = hosts.iter().map(|host| question(host)).collect::<Result<Vec<_>, _>>()?;
-            let kind = if in_text { None } else { Some(kind) };
-            let kept = ask_all(&hosts, questions, kind, limits, session)?;
+            let step: &[&str] = if in_text { &["--format", "text", "--color", "never"] } else { JSON };
+            let question = |host: &String| asked.question(host, &words, step, program.as_ref());
+            let questions = hosts.iter().map(question).collect::<Result<Vec<_>, _>>()?;
+            let kept = ask_all(&hosts, questions, Some(kind).filter(|_| !in_text), limits, session)?;
             let course = if words == ["audit"] { recorded(&kept, session) } else { Vec::new() };
-            let report = FleetReport { words: &words, kept: &kept, run: None, course: &course };
+            let report =
+                FleetReport { words: &words, kept: &kept, run: None, course: &course, is_audit: kind == "audit" };
             let to = if let Command::Audit(args) = command { args.to() } else { None };
             match to {
                 Some(path) => session.terminal.write_to(path, &report).map_err(|error| {
@@ -138,13 +141,11 @@ impl OnHosts<'_> {
         step: &[&str],
         program: Option<&Lent>,
     ) -> Result<Question, Failure> {
-        let is_text = step.is_empty() && self.format == Format::Text && words.iter().all(|word| word != "audit");
-        let format = if is_text { ["--format", "text", "--color", "never"].as_slice() } else { &["--format", "json"] };
         // What a step says belongs to the command: behind it, and before what is no option any more.
         let end = words.iter().position(|word| word == "--").unwrap_or(words.len());
         let (before, rest) = words.split_at(end);
         let own = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
-        let words = [own(format), before.to_vec(), own(step), rest.to_vec()].concat();
+        let words = [before.to_vec(), own(step), rest.to_vec()].concat();
         let mut sites = Vec::new();
         if let Some(dir) = &self.options.send_sites {
             let unreadable = |error: io::Error| {

@@ -27,12 +27,14 @@ pub(crate) struct FleetReport<'r> {
     pub(crate) run: Option<u64>,
     /// The audits of these hosts that are on record, the oldest first.
     pub(crate) course: &'r [FleetAudit],
+    /// Whether audits are told, which are put together.
+    pub(crate) is_audit: bool,
 }
 
 impl Report for FleetReport<'_> {
     fn text(&self, out: &mut dyn Write) -> io::Result<()> {
         let audits = self.kept.audits();
-        if self.words.iter().any(|word| word == "audit") && self.run.is_none() {
+        if self.is_audit {
             return render_audits(self.kept, &audits, out);
         }
         texts(self.kept, out)?;

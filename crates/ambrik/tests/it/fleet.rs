@@ -364,7 +364,8 @@ fn an_archive_goes_along_and_a_run_comes_back() {
     checked(&document["hosts"][1]["answer"].to_string(), "unpack");
     let asked = fs::read_to_string(fleet.at("asked")).unwrap();
     assert!(
-        asked.lines().all(|line| line.starts_with("-n ambrik --format json ")) && asked.contains(" - pier-0"),
+        asked.lines().all(|line| line.starts_with("-n ambrik ") && line.contains(" --format json "))
+            && asked.contains(" - pier-0"),
         "{asked}"
     );
     let shown = fleet.run(&["undo", "--fleet", "1", "--preview"]);
@@ -408,6 +409,24 @@ fn a_hostile_answer_is_only_an_answer(#[case] answer: &str, #[case] code: i32) {
 fn csv_rows(text: &str) -> Vec<Vec<String>> {
     let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(text.as_bytes());
     reader.records().map(|row| row.unwrap().iter().map(str::to_owned).collect()).collect()
+}
+
+/// What is new is told by each host itself.
+#[test]
+fn news_of_many_hosts() {
+    if !is_root() {
+        return;
+    }
+    let fleet = Fleet::of(2);
+    let told = || text(&fleet.run(&["--on", &fleet.all(), "audit", "--news"]));
+    told();
+    assert!(told().contains("nothing to be said"), "{}", told());
+    fs::set_permissions(fleet.at("hosts/berth-002/srv/www/pier-1/index.php"), fs::Permissions::from_mode(0o666))
+        .unwrap();
+    let news = told();
+    assert!(news.contains("berth-001\n  nothing to be said") && news.contains("everyone-writes"), "{news}");
+    let document = checked(&text(&fleet.run(&["--on", &fleet.all(), "audit", "--news", "--format", "json"])), "fleet");
+    checked(&document["hosts"][0]["answer"].to_string(), "news");
 }
 
 /// What is for other hosts alone says so; what cannot be a host's name is none.

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use ambrik_core::fleet::{FleetRecord, FleetRuns, Limits, Question, StepState, read_changes};
 use serde_json::Value;
 
-use super::{OnHosts, ask_all, document, exit, lent};
+use super::{JSON, OnHosts, ask_all, document, exit, lent};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
 use crate::output::answers::{HostAnswer, Kept};
@@ -53,21 +53,30 @@ pub(super) fn run(
     }
     let (words, input) = archive(kind, words)?;
     let program = asked.program()?;
-    let question = |host: &String, step: &[&str]| -> Result<Question, Failure> {
-        let mut question = asked.question(host, &words, step, program.as_ref())?;
+    let question = |host: &String, words: &[String], step: &[&str]| -> Result<Question, Failure> {
+        let mut question = asked.question(host, words, step, program.as_ref())?;
         question.input = input.as_ref().map(|lent| std::sync::Arc::clone(&lent.file));
         Ok(question)
     };
     if asked.options.send_sites.is_some() {
         validate(asked, hosts, limits, session)?;
     }
-    let previews = hosts.iter().map(|host| question(host, &["--preview"])).collect::<Result<Vec<_>, _>>()?;
+    let previews = hosts
+        .iter()
+        .map(|host| question(host, &words, &["--format", "json", "--preview"]))
+        .collect::<Result<Vec<_>, _>>()?;
     let kept = ask_all(hosts, previews, Some(kind), limits, session)?;
     if preview {
         if session.terminal.tells() {
             show(&kept, session)?;
         } else {
-            session.terminal.write(&FleetReport { words: &words, kept: &kept, run: None, course: &[] })?;
+            session.terminal.write(&FleetReport {
+                words: &words,
+                kept: &kept,
+                run: None,
+                course: &[],
+                is_audit: false,
+            })?;
         }
         return Ok(exit(&kept));
     }
@@ -101,14 +110,20 @@ pub(super) fn run(
     let mut record = runs
         .begin(&words, asked.options.sudo, &to_change)
         .map_err(|error| Failure::usage(format!("{error}; nothing was changed")))?;
-    let token = record.token.clone();
-    let step = ["--yes", "--of-run", token.as_str()];
-    let ask = |host: &String| question(host, &step);
+    // In front: of a very long command line the beginning is on record there.
+    let with_token = [vec!["--of-run".to_owned(), record.token.clone()], words.clone()].concat();
+    let ask = |host: &String| question(host, &with_token, &["--format", "json", "--yes"]);
     let steps = Steps { kind, runs, limits, batch: asked.options.batch, go_on: asked.options.go_on };
     let kept = step_by_step(&steps, &to_change, &ask, &mut record, session)?;
     tell(&kept, &record, "done", session)?;
     if !session.terminal.tells() {
-        session.terminal.write(&FleetReport { words: &words, kept: &kept, run: Some(record.id), course: &[] })?;
+        session.terminal.write(&FleetReport {
+            words: &words,
+            kept: &kept,
+            run: Some(record.id),
+            course: &[],
+            is_audit: false,
+        })?;
     }
     session
         .terminal
@@ -144,11 +159,8 @@ fn archive(kind: &str, words: &[String]) -> Result<(Vec<String>, Option<ambrik_c
 fn validate(asked: &OnHosts<'_>, hosts: &[String], limits: Limits, session: &mut Session<'_>) -> Result<(), Failure> {
     let words = ["proofread".to_owned()];
     let program = asked.program()?;
-    let json = ["--quiet"];
-    let questions = hosts
-        .iter()
-        .map(|host| asked.question(host, &words, &json, program.as_ref()))
-        .collect::<Result<Vec<_>, _>>()?;
+    let questions =
+        hosts.iter().map(|host| asked.question(host, &words, JSON, program.as_ref())).collect::<Result<Vec<_>, _>>()?;
     let kept = ask_all(hosts, questions, Some("proofread"), limits, session)?;
     let mut wrong = Vec::new();
     for host in &kept.hosts {
