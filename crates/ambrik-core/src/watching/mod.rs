@@ -143,6 +143,13 @@ impl Watch {
         (found, alerts)
     }
 
+    /// Whether anything of what was heard was done in a site: what reads records makes files beside them, which is heard too.
+    #[must_use]
+    pub fn is_about(&self, heard: &Heard) -> bool {
+        let reals: HashSet<&Path> = self.places.0.values().flatten().map(|start| &*start.real).collect();
+        heard.dropped || heard.events.iter().any(|event| event.path.ancestors().any(|above| reals.contains(above)))
+    }
+
     /// Whether sites are where they were.
     #[must_use]
     pub fn is_at(&self, places: &Whereabouts) -> bool {

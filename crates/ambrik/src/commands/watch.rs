@@ -114,7 +114,8 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
         // What is mounted, or comes back, where a site is, is no event.
         let places = Whereabouts::of(&described.looked.host, &described.sites.chosen);
         let is_elsewhere = !watch.is_at(&places);
-        if heard.events.is_empty() && !heard.dropped && !is_elsewhere {
+        let is_described_anew = described.is_changed_by(&heard);
+        if !watch.is_about(&heard) && !is_elsewhere && !is_described_anew {
             continue;
         }
         if is_elsewhere {
@@ -126,7 +127,7 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
         for alert in watch.judge(&heard, &as_slices(&phases), places, &setting) {
             tell(&alert, args, &described.looked, &mut runs, session)?;
         }
-        if described.is_changed_by(&heard) {
+        if is_described_anew {
             let Some(now) = described.read_again(args, session) else { continue };
             described = now;
             begin(&described, args, &mut watch, &mut listener, &mut runs, session)?;
