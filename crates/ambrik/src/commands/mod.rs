@@ -75,6 +75,14 @@ pub(crate) fn run(
         );
         return Err(Failure::usage(says));
     }
+    let of_one_format = match &command {
+        Command::Set(args) if args.is_script() => Some("--as-script prints a shell script"),
+        Command::Demo(_) => Some("the demo is told for people"),
+        _ => None,
+    };
+    if let Some(what) = of_one_format.filter(|_| session.terminal.is_json()) {
+        return Err(Failure::usage(format!("{what}: it has no other format")));
+    }
     if let Command::Undo(args) = &command
         && let Some((id, yes, preview)) = args.of_fleet()
     {

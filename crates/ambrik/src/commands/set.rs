@@ -46,6 +46,13 @@ pub(crate) struct SetArgs {
     forget: bool,
 }
 
+impl SetArgs {
+    /// Whether a script is printed instead.
+    pub(super) const fn is_script(&self) -> bool {
+        self.as_script
+    }
+}
+
 pub(crate) fn run(args: &SetArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if args.forget {
         return forget_modules(args, session);

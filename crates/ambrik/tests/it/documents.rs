@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 
+use rstest::rstest;
 use serde_json::Value;
 
 use crate::host::{PHP, TestHost, is_root};
@@ -161,4 +162,14 @@ fn what_is_known_of_services_and_trees_is_as_described() {
     let settings = parts.iter().find(|part| part["path"] == "config/settings.php").unwrap();
     assert_eq!((&settings["use"], &settings["write"]), (&"secret".into(), &"install".into()));
     assert!(settings["because"][0]["where"].as_str().unwrap().contains("settings.sample.php:"));
+}
+
+/// What has one format says so, in the one that was asked for.
+#[rstest]
+#[case(&["set", "--as-script", "--format", "json"], "--as-script prints a shell script: it has no other format")]
+#[case(&["demo", "/nowhere", "--format", "json"], "the demo is told for people: it has no other format")]
+fn what_has_one_format_says_so(#[case] words: &[&str], #[case] says: &str) {
+    let host = TestHost::new();
+    let ran = host.run(words);
+    assert_eq!((ran.code, &checked(&ran.out, "error")["error"]), (2, &says.into()), "{ran:?}");
 }
