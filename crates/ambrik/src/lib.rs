@@ -35,7 +35,7 @@ const FOLDERS: [(&str, &str); 2] = [("sites", "AMBRIK_SITES"), ("state", "AMBRIK
 
 /// Whether the program has rights that its caller does not have: by a set-id bit or capabilities of its file (`AT_SECURE`,
 /// getauxval(3)), or by sudo. The environment is then the caller's, and decides nothing.
-fn lends_rights() -> bool {
+pub(crate) fn lends_rights() -> bool {
     let secure = || {
         // Pairs of words as wide as a pointer, native order; the number of AT_SECURE is 23.
         let words = std::fs::read("/proc/self/auxv").unwrap_or_default();
@@ -68,9 +68,10 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
     let args: Vec<OsString> = args.into_iter().collect();
     let for_a_program = args.windows(2).any(|two| two[0] == "--format" && two[1] == "json")
         || args.iter().any(|word| word == "--format=json");
-    let parsed = command.try_get_matches_from(&args).and_then(|matches| Cli::from_arg_matches(&matches));
-    let cli = match parsed {
-        Ok(cli) => cli,
+    let parsed =
+        command.try_get_matches_from(&args).and_then(|matches| Ok((Cli::from_arg_matches(&matches)?, matches)));
+    let (cli, matches) = match parsed {
+        Ok(parsed) => parsed,
         Err(error) => {
             let help = !error.use_stderr();
             let to: &mut dyn Write = if help { out } else { err };
@@ -93,7 +94,13 @@ pub fn run(args: impl IntoIterator<Item = OsString>, out: &mut dyn Write, err: &
             .terminal
             .warn(&format!("{name} is not followed where somebody else's rights are used (sudo, set-uid); use --{id}"));
     }
-    let hosts = OnHosts { options: &cli.global.hosts, format: cli.global.format, words: &args };
+    // What commands call so means the same with all of them.
+    let says = |id: &str| {
+        let of_command = matches.subcommand().and_then(|(_, command)| command.try_get_one::<bool>(id).ok().flatten());
+        of_command.is_some_and(|says| *says)
+    };
+    let (yes, preview) = (says("yes"), says("preview"));
+    let hosts = OnHosts { options: &cli.global.hosts, format: cli.global.format, words: &args, yes, preview };
     let exit = match commands::run(cli.command, Cli::command, &hosts, &mut session) {
         Ok(exit) => exit,
         Err(failure) => {

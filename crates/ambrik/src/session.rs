@@ -203,18 +203,11 @@ impl<'s> Session<'s> {
         if is_there { beside } else { self.usual.join(name) }
     }
 
-    /// Where the sites that the arguments name, their accounts, and what holds for all are described, without links: files and folders.
-    pub(crate) fn described_in(&self, named: &[PathBuf], host: &Host) -> Vec<PathBuf> {
-        let whole = |path: PathBuf| {
-            let path = std::path::absolute(&path).unwrap_or(path);
-            host.resolve(&path).map_or(path, |found| found.path)
-        };
-        let sites = whole(self.sites.clone());
-        let mut found: Vec<PathBuf> = named.iter().map(|name| whole(self.file(name))).collect();
-        for folder in [sites.parent().unwrap_or(&sites).to_owned(), whole(self.usual.clone())] {
-            found.extend(["host.toml", "host.d", "outlines"].map(|name| folder.join(name)));
-        }
-        found.extend([sites, whole("/etc/passwd".into()), whole("/etc/group".into())]);
+    /// Where the sites that the arguments name, their accounts, and what holds for all are described: files and folders.
+    pub(crate) fn described_in(&self, named: &[PathBuf]) -> Vec<PathBuf> {
+        let mut found: Vec<PathBuf> = named.iter().map(|name| self.file(name)).collect();
+        found.extend(["host.toml", "host.d", "outlines"].map(|name| self.beside(name)));
+        found.extend([self.sites.clone(), "/etc/passwd".into(), "/etc/group".into()]);
         found
     }
 

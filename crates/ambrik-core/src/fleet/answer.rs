@@ -79,7 +79,7 @@ impl Trouble {
     pub const fn says(self) -> &'static str {
         match self {
             Self::Unreachable => "cannot be reached",
-            Self::HostKey => "its key is not the one that is known",
+            Self::HostKey => "its key is not known here, or another one is",
             Self::LoginRefused => "lets this account in by no key",
             Self::SudoRefused => "sudo did not allow it",
             Self::NoAmbrik => "has no Ambrik",
@@ -94,6 +94,12 @@ impl Trouble {
             Self::NoClient => "there is no ssh on this side",
             Self::Stopped => "was not waited for: a signal came",
         }
+    }
+
+    /// Whether what was asked may have been begun there, and even go on.
+    #[must_use]
+    pub const fn leaves_open(self) -> bool {
+        matches!(self, Self::Rubbish | Self::TooMuch | Self::TooNew | Self::Late | Self::Died | Self::Stopped)
     }
 
     /// What to do.

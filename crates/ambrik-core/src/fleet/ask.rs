@@ -142,7 +142,13 @@ fn one(mut command: Command, input: &Input, limits: Limits) -> io::Result<Said> 
         if let Some(to) = to {
             scope.spawn(move || feed(to, input));
         }
-        said.ended = listen(&mut child, &mut said, began, limits)?;
+        let listened = listen(&mut child, &mut said, began, limits);
+        if listened.is_err() {
+            // Whoever writes to it would wait for ever.
+            let _ = kill_process_group(Pid::from_child(&child), Signal::KILL);
+            let _ = child.wait();
+        }
+        said.ended = listened?;
         Ok::<(), io::Error>(())
     })?;
     said.took = began.elapsed();

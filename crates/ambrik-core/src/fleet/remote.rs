@@ -1,6 +1,6 @@
 //! What is run on a host, and what goes with it.
 
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::fmt::Write as _;
 use std::fs::File;
 use std::path::{Path, PathBuf};
@@ -39,11 +39,13 @@ pub struct Question {
 
 impl Question {
     /// The command on this side, and what it is given. Its configuration, keys, known hosts and connections that it shares count;
-    /// nobody is asked for a password, and no host key is taken on trust (ssh(1), `BatchMode` in `ssh_config`(5)).
+    /// nobody is asked for a password, no host key is taken on trust, and neither agent nor ports are lent to the host (ssh(1),
+    /// `ssh_config`(5)). `client` is the program.
     #[must_use]
-    pub fn command(&self, host: &str) -> (Command, Input) {
-        let mut command = Command::new("ssh");
-        command.args(["-o", "BatchMode=yes", "-T", "--", host]).arg(self.line());
+    pub fn command(&self, client: &OsStr, host: &str) -> (Command, Input) {
+        let mut command = Command::new(client);
+        command.args(["-a", "-x", "-T", "-o", "BatchMode=yes", "-o", "ClearAllForwardings=yes", "--", host]);
+        command.arg(self.line());
         let sent = self.program.iter().chain(&self.sites).map(|lent| Arc::clone(&lent.file));
         (command, sent.chain(self.input.clone()).collect())
     }

@@ -53,6 +53,23 @@ pub struct FleetRecord {
     pub hosts: Vec<HostRecord>,
 }
 
+impl FleetRecord {
+    /// A run that nothing was begun of yet.
+    #[must_use]
+    pub fn of(id: u64, words: &[String], sudo: bool, hosts: &[String]) -> Self {
+        let now = jiff::Timestamp::now();
+        let host = |host: &String| HostRecord { host: host.clone(), state: StepState::Waiting, says: String::new() };
+        Self {
+            id,
+            token: format!("{id}-{:x}-{:x}", now.as_nanosecond(), std::process::id()),
+            begun: now.to_string(),
+            words: words.to_vec(),
+            sudo,
+            hosts: hosts.iter().map(host).collect(),
+        }
+    }
+}
+
 /// How many findings hosts had when they were audited together: high, medium, low.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize, Serialize)]
 pub struct FleetAudit {
@@ -104,20 +121,9 @@ impl FleetRuns {
     /// Where it cannot be written: then nothing is to be begun.
     pub fn begin(&self, words: &[String], sudo: bool, hosts: &[String]) -> Result<FleetRecord, RunError> {
         self.make_folder()?;
-        let now = jiff::Timestamp::now();
         let mut id = self.numbers()?.last().map_or(1, |last| last + 1);
         loop {
-            let record = FleetRecord {
-                id,
-                token: format!("{id}-{:x}-{:x}", now.as_nanosecond(), std::process::id()),
-                begun: now.to_string(),
-                words: words.to_vec(),
-                sudo,
-                hosts: hosts
-                    .iter()
-                    .map(|host| HostRecord { host: host.clone(), state: StepState::Waiting, says: String::new() })
-                    .collect(),
-            };
+            let record = FleetRecord::of(id, words, sudo, hosts);
             match self.put(&record, true) {
                 // Another run took the number meanwhile.
                 Err(RunError::Failed { cause, .. }) if cause.kind() == std::io::ErrorKind::AlreadyExists => id += 1,

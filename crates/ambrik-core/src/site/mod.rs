@@ -29,7 +29,7 @@ pub use read::{
 pub use system::is_systems;
 
 /// One deployed PHP application, as its site file describes it.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Site {
     /// The site's name: letters, digits, `.`, `_` and `-`.
     pub name: String,
@@ -276,7 +276,7 @@ impl fmt::Display for Who {
 }
 
 /// Access that keeper, php and web have nothing to do with.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Access {
     /// Whose it is.
     pub who: Who,
@@ -326,7 +326,7 @@ impl Overrides {
 }
 
 /// An accepted exception.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Accept {
     /// The check's name.
     pub check: String,

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use super::{Overrides, Pattern, Use, Write};
 
 /// A path of the site with one use.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Part {
     /// The path as the site file gives it.
     pub shown: String,

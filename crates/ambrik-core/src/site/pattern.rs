@@ -51,13 +51,6 @@ pub struct Pattern {
     text: String,
 }
 
-/// The components say what the text says.
-impl PartialEq for Pattern {
-    fn eq(&self, other: &Self) -> bool {
-        self.text == other.text
-    }
-}
-
 /// A text that is no pattern.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PatternError {

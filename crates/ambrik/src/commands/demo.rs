@@ -35,7 +35,7 @@ const STEPS: &[(&str, &[&str])] = &[
         &["audit", "berths", "tidewatch", "notices"],
     ),
     (
-        "Why PHP cannot write what it should: every step that decides, and the smallest change that makes it right.",
+        "Why PHP cannot write what it should, step by step, and the smallest change that helps.",
         &["why", "/srv/www/tidewatch/data/lock"],
     ),
     ("And what an intruder in PHP could change.", &["why", "--writable", "berths"]),
@@ -44,7 +44,7 @@ const STEPS: &[(&str, &[&str])] = &[
         &["open", "berths", "--for", "45m", "--yes"],
     ),
     (
-        "The installer was run. What lies about goes, into a keepsake; then PHP's own account tries what it can do.",
+        "The installer was run. Left-overs go into a keepsake; then PHP's own account tries what it can.",
         &["seal", "berths", "--yes"],
     ),
     ("The settings are closed to PHP now: refused, and rightly.", &["why", "/srv/www/berths/config/settings.php"]),
@@ -65,7 +65,7 @@ const STEPS: &[(&str, &[&str])] = &[
 /// The steps on the other host's disk.
 const OTHER_STEPS: &[(&str, &[&str])] = &[
     (
-        "The disk of another host, where SELinux enforces: the modes are right, and the labels keep PHP out.",
+        "A disk of another host, where SELinux enforces: modes are right, and labels keep PHP out.",
         &["audit", "--labels"],
     ),
     ("Each part is labelled by its use, asked of that host's kernel.", &["set", "--yes"]),

@@ -2,7 +2,7 @@
 
 mod changing;
 
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::path::Path;
@@ -32,6 +32,8 @@ pub(super) use changing::undo_run;
 const JSON: &[&str] = &["--format", "json"];
 /// So long for each host, where nothing else is said.
 const LONGEST: Duration = Duration::from_secs(120);
+/// No more hosts are asked at once: each takes five handles of the thousand that a process usually has.
+const MOST_AT_ONCE: usize = 128;
 /// No host says more, in bytes.
 const MOST_BYTES: u64 = 128 << 20;
 
@@ -41,6 +43,9 @@ pub(crate) struct OnHosts<'o> {
     pub(crate) format: Format,
     /// The words of the command line, the program's name first.
     pub(crate) words: &'o [OsString],
+    /// Whether nobody is asked, and whether that is only shown.
+    pub(crate) yes: bool,
+    pub(crate) preview: bool,
 }
 
 /// How a command goes over hosts.
@@ -80,12 +85,21 @@ pub(crate) fn run(command: &Command, asked: &OnHosts<'_>, session: &mut Session<
         Failure::usage(format!("{}: what is not UTF-8 cannot be sent to a host", Shown(Path::new(&word))))
     })?;
     let limits = asked.limits()?;
+    // With -q nothing is said where nothing is to be said.
+    session.terminal.hold();
     match way(command) {
         Way::Not(why) => Err(Failure::usage(format!("--on: {why}"))),
         Way::Looks(kind) => {
+            if words.iter().any(|word| word == "-") {
+                return Err(Failure::usage("--on: what stands on standard input here is not sent to hosts"));
+            }
             let in_text = asked.format == Format::Text && kind != "audit";
             let program = asked.program()?;
-            let step: &[&str] = if in_text { &["--format", "text", "--color", "never"] } else { JSON };
+            let step: &[&str] = match (in_text, crate::plain::is_plain()) {
+                (false, _) => JSON,
+                (true, false) => &["--format", "text", "--color", "never"],
+                (true, true) => &["--format", "text", "--color", "never", "--plain"],
+            };
             let question = |host: &String| asked.question(host, &words, step, program.as_ref());
             let questions = hosts.iter().map(question).collect::<Result<Vec<_>, _>>()?;
             let kept = ask_all(&hosts, questions, Some(kind).filter(|_| !in_text), limits, session)?;
@@ -104,7 +118,10 @@ pub(crate) fn run(command: &Command, asked: &OnHosts<'_>, session: &mut Session<
             }
             Ok(exit(&kept))
         }
-        Way::Changes(kind) => changing::run(asked, kind, &hosts, &words, limits, session),
+        Way::Changes(kind) => {
+            let archive = if let Command::Unpack(args) = command { Some(args.archive()) } else { None };
+            changing::run(asked, (kind, archive), &hosts, words, limits, session)
+        }
     }
 }
 
@@ -121,8 +138,9 @@ impl OnHosts<'_> {
 
     fn limits(&self) -> Result<Limits, Failure> {
         let within = self.options.within.as_deref().map_or(Ok(LONGEST), within)?;
-        if self.options.at_once == 0 || self.options.batch == 0 {
-            return Err(Failure::usage("--at-once and --batch are 1 or more"));
+        let is_bounded = |n: usize| (1..=MOST_AT_ONCE).contains(&n);
+        if !is_bounded(self.options.at_once) || !is_bounded(self.options.batch) {
+            return Err(Failure::usage(format!("--at-once and --batch are 1 to {MOST_AT_ONCE}")));
         }
         Ok(Limits { within, at_once: self.options.at_once, bytes: MOST_BYTES })
     }
@@ -191,6 +209,15 @@ fn lent(path: &Path, name: &str) -> Result<Lent, Failure> {
     Ok(Lent { file: Arc::new(file), bytes, sum, name: name.to_owned() })
 }
 
+/// A file for what hosts answer, which nobody else opens.
+fn spool() -> Result<File, Failure> {
+    tempfile::tempfile().map_err(|error| not_kept(&error))
+}
+
+fn not_kept(error: &io::Error) -> Failure {
+    Failure { exit: Exit::Partial, message: format!("what hosts answer cannot be kept on this side: {error}") }
+}
+
 /// Asks hosts, each its own question; documents of `kind` are expected, or texts where there is none.
 fn ask_all(
     hosts: &[String],
@@ -201,22 +228,25 @@ fn ask_all(
 ) -> Result<Kept, Failure> {
     let _held = signals::hold();
     let asked: Vec<(usize, (&String, Question))> = hosts.iter().zip(questions).enumerate().collect();
-    let spool = tempfile::tempfile()
-        .map_err(|error| Failure::io(&format!("cannot keep what hosts answer: {error}"), &error))?;
-    let kept = Mutex::new((Kept { spool, hosts: Vec::new() }, Vec::new()));
-    let command = |(_, (host, question)): &(usize, (&String, Question))| question.command(host);
+    let kept = Mutex::new((Kept { spool: spool()?, hosts: Vec::new() }, Vec::new()));
+    let full: Mutex<Option<io::Error>> = Mutex::default();
+    let client = OsStr::new(if crate::lends_rights() { "/usr/bin/ssh" } else { "ssh" });
+    let command = |(_, (host, question)): &(usize, (&String, Question))| question.command(client, host);
     let done = |(number, (host, _)): &(usize, (&String, Question)), said: Said| {
         // One after the other: an answer is taken apart in memory.
         let mut kept = kept.lock().unwrap_or_else(PoisonError::into_inner);
         match kept.0.take(host, &said, kind) {
             Ok(answer) => kept.1.push((*number, answer)),
-            Err(error) => kept.1.push((*number, HostAnswer::none(host, Trouble::Rubbish, &error.to_string()))),
+            Err(error) => drop(full.lock().unwrap_or_else(PoisonError::into_inner).insert(error)),
         }
-        true
+        full.lock().unwrap_or_else(PoisonError::into_inner).is_none()
     };
     session.terminal.detail(&format!("asking {} hosts, {} at once", hosts.len(), limits.at_once));
     ask(&asked, limits, &command, &done)
         .map_err(|error| Failure::io(&format!("hosts cannot be asked: {error}"), &error))?;
+    if let Some(error) = full.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        return Err(not_kept(&error));
+    }
     let (mut kept, mut answers) = kept.into_inner().unwrap_or_else(PoisonError::into_inner);
     // In the order in which they were named; whoever was not come to is named too.
     for (number, host) in hosts.iter().enumerate() {

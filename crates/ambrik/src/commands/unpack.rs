@@ -66,6 +66,13 @@ pub(crate) struct UnpackArgs {
     yes: bool,
 }
 
+impl UnpackArgs {
+    /// The archive, as it was named.
+    pub(super) fn archive(&self) -> &Path {
+        &self.archive
+    }
+}
+
 pub(crate) fn run(args: &UnpackArgs, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let looked = session.look()?;
     let archive = if args.archive == Path::new("-") {

@@ -1,6 +1,8 @@
 //! `watch`: tells at once when something becomes wrong.
 
+use std::collections::BTreeSet;
 use std::io::Write as _;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
@@ -48,20 +50,39 @@ const MOST_RUNS: usize = 16;
 struct Described {
     looked: HostView,
     sites: Sites,
-    /// Where that is read from.
-    files: Vec<PathBuf>,
+    /// What that was read from, as it was then.
+    read_from: Vec<FileState>,
+}
+
+/// A file or folder: which one, and when it was changed last; nothing where there is none.
+type FileState = (PathBuf, Option<(u64, u64, i64, i64)>);
+
+/// The state of what describes the sites, folders with what is in them.
+fn states(described_in: &[PathBuf]) -> Vec<FileState> {
+    let state = |path: PathBuf| {
+        let meta = std::fs::metadata(&path).ok();
+        (path, meta.map(|meta| (meta.dev(), meta.ino(), meta.ctime(), meta.ctime_nsec())))
+    };
+    let in_it = |path: &PathBuf| {
+        let entries = std::fs::read_dir(path).into_iter().flatten();
+        entries.filter_map(|entry| Some(entry.ok()?.path())).collect::<Vec<_>>()
+    };
+    let all = described_in.iter().flat_map(|path| [vec![path.clone()], in_it(path)].concat());
+    let all: BTreeSet<PathBuf> = all.collect();
+    all.into_iter().map(state).collect()
 }
 
 impl Described {
     fn read(args: &WatchArgs, session: &mut Session<'_>) -> Result<Self, Failure> {
+        // Before it is read: what is changed meanwhile is read again.
+        let read_from = states(&session.described_in(&args.names));
         let looked = session.look()?;
         let sites = session.sites(&args.names, &looked)?;
         session.terminal.report_wrong(&sites.wrong);
-        let files = session.described_in(&args.names, &looked.host);
-        Ok(Self { looked, sites, files })
+        Ok(Self { looked, sites, read_from })
     }
 
-    /// What is described now; nothing where that is the same, or where sites that are watched could not be any more for what is wrong
+    /// What is described now; nothing where it cannot be read, or where sites that are watched could not be any more for what is wrong
     /// with their files, which is said.
     fn read_again(&self, args: &WatchArgs, session: &mut Session<'_>) -> Option<Self> {
         let kept = "the sites are watched as they were described before";
@@ -72,19 +93,13 @@ impl Described {
                     session.terminal.warn(kept);
                     return None;
                 }
-                let same = now.sites.chosen == self.sites.chosen && now.sites.neighbours == self.sites.neighbours;
-                (!same).then_some(now)
+                Some(now)
             }
             Err(failure) => {
                 session.terminal.warn(&format!("{}; {kept}", failure.message));
                 None
             }
         }
-    }
-
-    /// Whether something was done to what describes the sites.
-    fn is_changed_by(&self, heard: &Heard) -> bool {
-        heard.dropped || heard.events.iter().any(|event| self.files.iter().any(|file| event.path.starts_with(file)))
     }
 }
 
@@ -102,7 +117,7 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
     let sites = output::counted(output::count(described.sites.chosen.len() - unseen), "site", "sites");
     let known = output::counted(output::count(known), "finding is", "findings are");
     session.terminal.say(&format!("watching {sites}; {known} known already (ambrik audit); Ctrl-C ends it"));
-    if !listener.hears() {
+    if !listener.hears() && !Whereabouts::of(&described.looked.host, &described.sites.chosen).places().is_empty() {
         return Err(Failure::usage(
             "what is changed cannot be listened to here: no file system of the sites tells of it",
         ));
@@ -114,20 +129,21 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
         // What is mounted, or comes back, where a site is, is no event.
         let places = Whereabouts::of(&described.looked.host, &described.sites.chosen);
         let is_elsewhere = !watch.is_at(&places);
-        let is_described_anew = described.is_changed_by(&heard);
-        if !watch.is_about(&heard) && !is_elsewhere && !is_described_anew {
-            continue;
-        }
         if is_elsewhere {
             listen(&mut listener, &places.places(), session);
         }
-        let phases = phases(&described.sites.chosen, session)?;
-        let progress = Progress::default();
-        let setting = described.looked.setting(&described.sites.neighbours, &progress);
-        for alert in watch.judge(&heard, &as_slices(&phases), places, &setting) {
-            tell(&alert, args, &described.looked, &mut runs, session)?;
+        if watch.is_about(&heard) || is_elsewhere {
+            let phases = phases(&described.sites.chosen, session)?;
+            let progress = Progress::default();
+            let setting = described.looked.setting(&described.sites.neighbours, &progress);
+            for alert in watch.judge(&heard, &as_slices(&phases), places, &setting) {
+                tell(&alert, args, &described.looked, &mut runs, session)?;
+            }
         }
-        if is_described_anew {
+        let read_from = states(&session.described_in(&args.names));
+        if read_from != described.read_from {
+            // What cannot be read is told once, not each second.
+            described.read_from = read_from;
             let Some(now) = described.read_again(args, session) else { continue };
             described = now;
             begin(&described, args, &mut watch, &mut listener, &mut runs, session)?;
@@ -148,13 +164,10 @@ fn begin(
     runs: &mut Runs,
     session: &mut Session<'_>,
 ) -> Result<[usize; 2], Failure> {
-    let Described { looked, sites, files } = described;
+    let Described { looked, sites, .. } = described;
     let places = Whereabouts::of(&looked.host, &sites.chosen);
     // What is changed while all is looked at is heard.
     listen(listener, &places.places(), session);
-    // Where these are not heard, nothing is wrong with the sites.
-    let folders: Vec<PathBuf> = files.iter().filter_map(|file| Some(file.parent()?.to_owned())).collect();
-    let _ = listener.listen_to(&folders);
     let phases = phases(&sites.chosen, session)?;
     let progress = Progress::default();
     let (found, alerts) = watch.look(&as_slices(&phases), places, &looked.setting(&sites.neighbours, &progress));

@@ -230,10 +230,10 @@ fn texts(kept: &Kept, out: &mut dyn Write) -> io::Result<()> {
         wrapped(&styled(HEAD, &hosts.join(", ")), "", "  ", out)?;
         for line in text.lines() {
             // What a host says reaches the terminal escaped.
-            writeln!(out, "  {}", Shown(line.as_ref()))?;
+            writeln!(out, "{}", Shown(line.as_ref()))?;
         }
         if text.trim().is_empty() {
-            writeln!(out, "  {}", styled(GOOD, "nothing to be said"))?;
+            writeln!(out, "{}", styled(GOOD, "nothing to be said"))?;
         }
     }
     Ok(())

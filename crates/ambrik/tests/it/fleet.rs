@@ -101,7 +101,7 @@ picture > "$work/before"
 code=0; ambrik --on one,two,refuses set berths --yes > "$work/text" 2>&1 || code=$?
 echo "refused: $code $(picture | diff -q "$work/before" - > /dev/null && echo unchanged)"
 code=0; ambrik --on one,dies,two set berths --yes > "$work/text" 2>&1 || code=$?
-echo "stopped: $code $(grep -c 'dies: failed' "$work/text") $(grep -c 'two: not begun' "$work/text") $(grep -c 'one: done' "$work/text")"
+echo "stopped: $code $(grep -c 'dies: begun, and what came of it is not known: went away in the middle' "$work/text") $(grep -c 'two: not begun' "$work/text") $(grep -c 'one: done' "$work/text")"
 sets() { "$AMBRIK" --host "$work/hosts/$1/root" history --format json | jq -r '[.change_sets[] | "\(.command):\(.ended != null)"] | join(",")'; }
 echo "one: $(sets one)"
 echo "two: $(sets two)"
@@ -215,6 +215,10 @@ impl Fleet {
     }
 
     fn run(&self, words: &[&str]) -> Output {
+        self.command(words).output().unwrap()
+    }
+
+    fn command(&self, words: &[&str]) -> Command {
         let path = format!("{}:/usr/bin:/bin", self.dir.path().join("bin").display());
         let mut command = Command::new(env!("CARGO_BIN_EXE_ambrik"));
         command
@@ -223,7 +227,14 @@ impl Fleet {
             .env("TZ", "UTC")
             .env("XDG_STATE_HOME", self.at("state"))
             .stdin(Stdio::null());
-        command.args(words).output().unwrap()
+        command.args(words);
+        command
+    }
+
+    /// The mode of the file that is open on every fourth host.
+    fn mode(&self, host: &str) -> u32 {
+        let file = self.at(&format!("hosts/{host}/srv/www/pier-3/index.php"));
+        fs::metadata(file).unwrap().permissions().mode() & 0o777
     }
 
     fn at(&self, path: &str) -> PathBuf {
@@ -411,6 +422,116 @@ fn csv_rows(text: &str) -> Vec<Vec<String>> {
     reader.records().map(|row| row.unwrap().iter().map(str::to_owned).collect()).collect()
 }
 
+/// Nobody is asked twice, and each host is named with what would be changed there; no is no.
+#[rstest]
+#[case("yes\n", 0, true)]
+#[case("no\n", 0, false)]
+fn one_question_is_asked(#[case] answer: &str, #[case] code: i32, #[case] changes: bool) {
+    use std::io::Write as _;
+    if !is_root() {
+        return;
+    }
+    let fleet = Fleet::of(5);
+    let line = format!("{} --on {} set pier-3", env!("CARGO_BIN_EXE_ambrik"), fleet.all());
+    let mut command = Command::new("script");
+    let path = format!("{}:/usr/bin:/bin", fleet.at("bin").display());
+    command
+        .args(["-qec", &line, "/dev/null"])
+        .env("PATH", path)
+        .env("XDG_STATE_HOME", fleet.at("state"))
+        .env("TERM", "dumb");
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(answer.as_bytes()).unwrap();
+    let told = child.wait_with_output().unwrap();
+    let out = text(&told);
+    assert_eq!(told.status.code(), Some(code), "{out}");
+    assert_eq!(out.matches("Make these changes on 2 hosts? [y/N]").count(), 1, "{out}");
+    assert!(out.contains("berth-001: pier-3: 2 paths") && out.contains("berth-002: nothing to do"), "{out}");
+    assert_eq!(out.contains("ambrik undo --fleet 1"), changes, "{out}");
+    let want = if changes { 0o644 } else { 0o666 };
+    assert_eq!(
+        (fleet.mode("berth-001"), fleet.mode("berth-005"), fleet.mode("berth-002")),
+        (want, want, 0o644),
+        "{out}"
+    );
+}
+
+/// Where a page does not answer any more after a change (exit code 3 there), the hosts after that one are left alone, unless whoever asks
+/// knows better; the record says how far each is.
+#[rstest]
+#[case::stops(&[], "not begun")]
+#[case::goes_on(&["--go-on"], "done")]
+fn where_a_host_breaks_it_stops(#[case] more: &[&str], #[case] last: &str) {
+    if !is_root() {
+        return;
+    }
+    let fleet = Fleet::of(9);
+    let breaks = format!(
+        "#!/bin/sh\ncase \" $* \" in *' --of-run '*) case $HOST_DIR in *berth-005) {0} --host \"$HOST_DIR\" \"$@\"; exit 3 ;; esac ;; esac\n\
+         exec {0} --host \"$HOST_DIR\" \"$@\"\n",
+        env!("CARGO_BIN_EXE_ambrik")
+    );
+    fs::write(fleet.at("there/ambrik"), breaks).unwrap();
+    let ran = fleet.run(&[&["--on", &fleet.all(), "set", "pier-3", "--yes"][..], more].concat());
+    let out = text(&ran);
+    assert_eq!(ran.status.code(), Some(3), "{out}");
+    for told in ["berth-001: done", "berth-005: failed: not all of it (exit code 3)", &format!("berth-009: {last}")] {
+        assert!(out.contains(told), "{told}: {out}");
+    }
+    let record = fs::read_to_string(fleet.at("state/ambrik/fleet/1.json")).unwrap();
+    assert_eq!(record.matches("\"waiting\"").count(), usize::from(more.is_empty()), "{record}");
+    let back = fleet.run(&["undo", "--fleet", "1", "--yes"]);
+    assert_eq!(back.status.code(), Some(0), "{back:?}");
+    assert_eq!(["berth-001", "berth-005", "berth-009"].map(|name| fleet.mode(name)), [0o666; 3]);
+}
+
+/// An undo over hosts is a run as well, and what it took away comes again; what makes no change sets promises no way back.
+#[test]
+fn only_what_can_be_taken_back_is_said_to_be() {
+    if !is_root() {
+        return;
+    }
+    let fleet = Fleet::of(1);
+    let mode = || fleet.mode("berth-001");
+    let on = |words: &[&str]| fleet.run(&[&["--on", "berth-001"], words, &["--yes"]].concat());
+    assert_eq!((on(&["set", "pier-3"]).status.code(), mode()), (Some(0), 0o644));
+    assert_eq!((on(&["undo", "1"]).status.code(), mode()), (Some(0), 0o666));
+    let again = fleet.run(&["undo", "--fleet", "2", "--yes"]);
+    assert_eq!((again.status.code(), mode()), (Some(0), 0o644), "{again:?}");
+    let accepted = on(&["accept", "pier-3", "everyone-writes", "index.php", "--because", "tried"]);
+    let told = text(&accepted) + &String::from_utf8_lossy(&accepted.stderr);
+    assert_eq!((accepted.status.code(), told.contains("--fleet")), (Some(0), false), "{told}");
+    assert!(fs::read_to_string(fleet.at("hosts/berth-001/etc/ambrik/sites/pier-3.toml")).unwrap().contains("tried"));
+    assert!(!fleet.at("state/ambrik/fleet/3.json").exists());
+}
+
+/// The hosts can come from standard input; nothing is said where nothing is to be said; what would be read here is not sent.
+#[test]
+fn a_list_of_hosts_and_silence() {
+    use std::io::Write as _;
+    if !is_root() {
+        return;
+    }
+    let fleet = Fleet::of(3);
+    let mut command = fleet.command(&["--on", "@-", "audit", "--format", "json"]);
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(b"# quay\nberth-002\nberth-003\n").unwrap();
+    let told = child.wait_with_output().unwrap();
+    assert_eq!(checked(&text(&told), "fleet")["hosts"][1]["host"], "berth-003", "{told:?}");
+    // One account for ten sites is a finding of medium: of the bar it is told, below it nothing is.
+    let quiet = fleet.run(&["--on", "berth-002,berth-003", "audit", "--fail-on", "high", "-q"]);
+    assert_eq!((quiet.status.code(), text(&quiet).as_str()), (Some(0), ""), "{quiet:?}");
+    let silent = fleet.run(&["--on", "berth-002,berth-999", "audit", "--fail-on", "high", "-q"]);
+    assert!(silent.status.code() == Some(3) && text(&silent).contains("berth-999: cannot be reached"), "{silent:?}");
+    let here = fleet.run(&["--on", "berth-002", "why", "-", "--as", "quay"]);
+    assert_eq!(here.status.code(), Some(2), "{here:?}");
+    let json = fleet.run(&["--on", "berth-001,berth-999", "set", "--yes", "--format", "json"]);
+    assert!(
+        checked(&text(&json), "error")["error"].as_str().unwrap().starts_with("berth-999: cannot be reached"),
+        "{json:?}"
+    );
+}
+
 /// What is new is told by each host itself.
 #[test]
 fn news_of_many_hosts() {
@@ -424,7 +545,7 @@ fn news_of_many_hosts() {
     fs::set_permissions(fleet.at("hosts/berth-002/srv/www/pier-1/index.php"), fs::Permissions::from_mode(0o666))
         .unwrap();
     let news = told();
-    assert!(news.contains("berth-001\n  nothing to be said") && news.contains("everyone-writes"), "{news}");
+    assert!(news.contains("berth-001\nnothing to be said") && news.contains("everyone-writes"), "{news}");
     let document = checked(&text(&fleet.run(&["--on", &fleet.all(), "audit", "--news", "--format", "json"])), "fleet");
     checked(&document["hosts"][0]["answer"].to_string(), "news");
 }

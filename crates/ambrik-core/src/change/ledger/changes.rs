@@ -17,14 +17,18 @@ impl Ledger {
     pub(crate) fn turns(&self, id: i64) -> Result<Vec<RightsRow>, LedgerError> {
         let failed = self.failed("read");
         let (rights, came) = (self.rights_of(id)?, self.outcomes(id)?);
-        let sql = "SELECT id, block FROM rights_changes WHERE id BETWEEN ? AND ? ORDER BY id";
+        let sql = "SELECT id, count, block FROM rights_changes WHERE id BETWEEN ? AND ? ORDER BY id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let mut rows = statement.query([turn_id(id, 0), turn_id(id + 1, 0) - 1]).map_err(&failed)?;
         let mut turns = Vec::new();
         while let Some(row) = rows.next().map_err(&failed)? {
-            let read = || -> rusqlite::Result<_> { Ok((row.get::<_, i64>(0)?, row.get_ref(1)?.as_blob()?)) };
-            let (first, block) = read().map_err(&failed)?;
+            let read = || -> rusqlite::Result<_> {
+                Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?, row.get_ref(2)?.as_blob()?))
+            };
+            let (first, count, block) = read().map_err(&failed)?;
+            let mut in_it = 0;
             for (number, change) in (0..).zip(BlockReader::new(block)) {
+                in_it += 1;
                 let change = change.ok_or_else(|| self.damaged("a change"))?;
                 let came = came.get(&first.wrapping_add(number));
                 if matches!(came, Some(CameOf::NotBegun)) {
@@ -39,6 +43,10 @@ impl Ledger {
                 let failed = matches!(came, Some(CameOf::Failed(_)));
                 let turn = RightsChange { id, kind: sort.kind, links: sort.links, before, after, left, changed: None };
                 turns.push(RightsRow { folder, name, turn, failed });
+            }
+            // What is cut off between two changes would be taken back in part, and called whole.
+            if in_it != count {
+                return Err(self.damaged("a change"));
             }
         }
         Ok(turns)

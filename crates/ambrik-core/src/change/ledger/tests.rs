@@ -83,6 +83,14 @@ fn a_damaged_row_is_an_error_not_a_panic() {
     let mut entry = ledger.begin("berths", ChangeCommand::Set, (Phase::Sealed, Phase::Sealed), None).unwrap();
     entry.record([(Path::new("/srv"), OsStr::new("a"), &turn())].into_iter()).unwrap();
     let id = entry.id;
+    let damaged = |ledger: &Ledger| matches!(ledger.turns(id), Err(LedgerError::Damaged { .. }));
+    assert!(!damaged(&ledger));
+    // Cut off between two changes, and in one.
+    for damage in ["count = 2", "block = substr(block, 1, 9)"] {
+        ledger.db.execute_batch(&format!("SAVEPOINT whole; UPDATE rights_changes SET {damage}")).unwrap();
+        assert!(damaged(&ledger), "{damage}");
+        ledger.db.execute_batch("ROLLBACK TO whole; RELEASE whole").unwrap();
+    }
     ledger.db.execute_batch("UPDATE rights SET mode = 99999; UPDATE change_set SET begun = 'never'").unwrap();
     assert!(matches!(ledger.turns(id), Err(LedgerError::Damaged { .. })));
     assert!(matches!(ledger.change_sets(), Err(LedgerError::Damaged { .. })));

@@ -136,9 +136,11 @@ impl Staging {
 }
 
 /// What is no longer than this, in bytes, is read ahead, so that others can be read while it is laid down.
-const READ_AHEAD: u64 = 1 << 20;
+const READ_AHEAD: u64 = 256 << 10;
 /// As many files wait for each thread that lays them down.
 const WAITING: usize = 16;
+/// More threads would wait for the one that reads; what waits for them takes 32 MiB at most.
+const MOST_THREADS: usize = 8;
 
 /// A file that is laid down.
 type LaidFile<'p> = (&'p Path, &'p Laid);
@@ -163,7 +165,7 @@ impl Filling<'_> {
         by_content: &mut ByContent<'p>,
         means: &ChangeContext<'_>,
     ) -> Result<(), ArchiveError> {
-        let threads = means.threads.max(1);
+        let threads = means.threads.clamp(1, MOST_THREADS);
         let (send, receive) = mpsc::sync_channel::<Content<'p>>(threads * WAITING);
         let receive = Mutex::new(receive);
         let done = |count: usize| means.progress.entries.fetch_add(count as u64, Ordering::Relaxed);

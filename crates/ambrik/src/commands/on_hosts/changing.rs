@@ -1,21 +1,28 @@
 //! Changes of many hosts: shown together, asked once, made a batch after the other, and taken back by one number.
 
 use std::io::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use ambrik_core::fleet::{FleetRecord, FleetRuns, Limits, Question, StepState, read_changes};
+use ambrik_core::fleet::{FleetRecord, FleetRuns, Lent, Limits, Question, StepState, read_changes};
+use ambrik_core::shown::Shown;
 use serde_json::Value;
 
-use super::{JSON, OnHosts, ask_all, document, exit, lent};
+use super::{JSON, OnHosts, ask_all, document, exit, lent, spool};
 use crate::ask::go_on;
 use crate::failure::{Exit, Failure};
+use crate::options::HostOptions;
 use crate::output::answers::{HostAnswer, Kept};
 use crate::output::fleet::FleetReport;
 use crate::output::{self, count, counted};
 use crate::session::Session;
 
-/// Where what was done on other hosts is on record: with the caller's own state (the XDG base directory specification).
+/// Where what was done on other hosts is on record: with the caller's own state (the XDG base directory specification), or, where the
+/// environment is somebody else's, with the host's.
 pub(super) fn runs() -> Result<FleetRuns, Failure> {
+    if crate::lends_rights() {
+        return Ok(FleetRuns::at(Path::new("/var/lib/ambrik")));
+    }
     let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state"));
     let named = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from).filter(|path| path.is_absolute());
     let base = named
@@ -29,127 +36,142 @@ fn is_nothing(answer: &HostAnswer) -> bool {
     answer.answer.as_ref().is_ok_and(|answer| answer.exit == 0)
 }
 
+/// What is changed on hosts.
+struct Change<'c> {
+    asked: &'c OnHosts<'c>,
+    kind: &'c str,
+    words: Vec<String>,
+    program: Option<Lent>,
+    /// An archive of this side.
+    input: Option<Lent>,
+    limits: Limits,
+}
+
+impl Change<'_> {
+    fn question(&self, host: &str, words: &[String], step: &[&str]) -> Result<Question, Failure> {
+        let mut question = self.asked.question(host, words, step, self.program.as_ref())?;
+        question.input = self.input.as_ref().map(|lent| Arc::clone(&lent.file));
+        Ok(question)
+    }
+
+    /// Whether it makes change sets, which are taken back by one number.
+    fn is_recorded(&self) -> bool {
+        !matches!(self.kind, "accept" | "purge")
+    }
+
+    fn report<'r>(&'r self, kept: &'r Kept, run: Option<u64>) -> FleetReport<'r> {
+        FleetReport { words: &self.words, kept, run, course: &[], is_audit: false }
+    }
+}
+
 pub(super) fn run(
     asked: &OnHosts<'_>,
-    kind: &str,
+    (kind, archive): (&str, Option<&Path>),
     hosts: &[String],
-    words: &[String],
+    words: Vec<String>,
     limits: Limits,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
-    let said = |long: &str, letter: char| {
-        asked.words.iter().filter_map(|word| word.to_str()).any(|word| {
-            word == long
-                || word.strip_prefix('-').is_some_and(|it| {
-                    !it.starts_with('-') && it.chars().all(|c| "ynqv".contains(c)) && it.contains(letter)
-                })
-        })
-    };
-    let (yes, preview) = (said("--yes", 'y'), said("--preview", 'n'));
-    if asked.options.lend && !preview && !yes {
-        return Err(Failure::usage(
-            "--lend is for looking; with --yes a program that is lent may change something, too",
-        ));
+    if asked.options.lend && !asked.preview && !asked.yes {
+        let says = "--lend is for looking; with --yes a program that is lent may change something, too";
+        return Err(Failure::usage(says));
     }
-    let (words, input) = archive(kind, words)?;
-    let program = asked.program()?;
-    let question = |host: &String, words: &[String], step: &[&str]| -> Result<Question, Failure> {
-        let mut question = asked.question(host, words, step, program.as_ref())?;
-        question.input = input.as_ref().map(|lent| std::sync::Arc::clone(&lent.file));
-        Ok(question)
+    let (words, input) = match archive {
+        Some(archive) => with_archive(words, archive)?,
+        None => (words, None),
     };
+    let change = Change { asked, kind, words, program: asked.program()?, input, limits };
     if asked.options.send_sites.is_some() {
         validate(asked, hosts, limits, session)?;
     }
-    let previews = hosts
-        .iter()
-        .map(|host| question(host, &words, &["--format", "json", "--preview"]))
-        .collect::<Result<Vec<_>, _>>()?;
-    let kept = ask_all(hosts, previews, Some(kind), limits, session)?;
-    if preview {
-        if session.terminal.tells() {
-            show(&kept, session)?;
-        } else {
-            session.terminal.write(&FleetReport {
-                words: &words,
-                kept: &kept,
-                run: None,
-                course: &[],
-                is_audit: false,
-            })?;
-        }
-        return Ok(exit(&kept));
-    }
+    let previews = hosts.iter().map(|host| change.question(host, &change.words, &["--format", "json", "--preview"]));
+    let kept = ask_all(hosts, previews.collect::<Result<_, _>>()?, Some(kind), limits, session)?;
     if session.terminal.tells() {
         show(&kept, session)?;
+    } else if asked.preview {
+        session.terminal.write(&change.report(&kept, None))?;
     }
-    let silent = kept.hosts.iter().filter(|host| host.answer.as_ref().map_or(true, |answer| answer.exit > 1)).count();
-    if silent > 0 && !asked.options.go_on {
-        return Err(Failure {
-            exit: Exit::Partial,
-            message: format!(
-                "{} cannot say what would be changed there; nothing was changed: put that right, or say --go-on for the others",
-                counted(count(silent), "host", "hosts")
-            ),
-        });
+    if asked.preview {
+        return Ok(exit(&kept));
     }
-    let able = |host: &&HostAnswer| host.answer.as_ref().is_ok_and(|answer| answer.exit <= 1) && !is_nothing(host);
-    let to_change: Vec<String> = kept.hosts.iter().filter(able).map(|host| host.host.clone()).collect();
+    let silent: Vec<&HostAnswer> = kept.hosts.iter().filter(|host| !can_say(host)).collect();
+    if !silent.is_empty() && !asked.options.go_on {
+        let named = silent.iter().map(|host| format!("{}: {}", host.host, why_not(host)));
+        let named: Vec<String> = named.filter(|_| !session.terminal.tells()).collect();
+        let many = counted(count(silent.len()), "host", "hosts");
+        let says = format!(
+            "{many} cannot say what would be changed there; nothing was changed: put that right, or say --go-on for the others"
+        );
+        return Err(Failure { exit: Exit::Partial, message: [named, vec![says]].concat().join("\n") });
+    }
+    let some_silent = !silent.is_empty();
+    let to_change: Vec<String> =
+        kept.hosts.iter().filter(|host| can_say(host) && !is_nothing(host)).map(|host| host.host.clone()).collect();
     if to_change.is_empty() {
-        let which = if silent > 0 { "on the hosts that answered nothing" } else { "nothing" };
+        let which = if some_silent { "on the hosts that answered nothing" } else { "nothing" };
         session.terminal.say(&format!("{which} is to be changed"));
-        return Ok(if silent > 0 { Exit::Partial } else { Exit::Clean });
+        if !session.terminal.tells() {
+            session.terminal.write(&change.report(&kept, None))?;
+        }
+        return Ok(if some_silent { Exit::Partial } else { Exit::Clean });
     }
     drop(kept);
     let many = counted(count(to_change.len()), "host", "hosts");
-    if !go_on(session, yes, &format!("Make these changes on {many}?"))? {
+    if !go_on(session, asked.yes, &format!("Make these changes on {many}?"))? {
         session.terminal.say("nothing was changed");
         return Ok(Exit::Clean);
     }
-    let runs = runs()?;
-    let mut record = runs
-        .begin(&words, asked.options.sudo, &to_change)
-        .map_err(|error| Failure::usage(format!("{error}; nothing was changed")))?;
-    // In front: of a very long command line the beginning is on record there.
-    let with_token = [vec!["--of-run".to_owned(), record.token.clone()], words.clone()].concat();
-    let ask = |host: &String| question(host, &with_token, &["--format", "json", "--yes"]);
-    let steps = Steps { kind, runs, limits, batch: asked.options.batch, go_on: asked.options.go_on };
-    let kept = step_by_step(&steps, &to_change, &ask, &mut record, session)?;
-    tell(&kept, &record, "done", session)?;
-    if !session.terminal.tells() {
-        session.terminal.write(&FleetReport {
-            words: &words,
-            kept: &kept,
-            run: Some(record.id),
-            course: &[],
-            is_audit: false,
-        })?;
-    }
-    session
-        .terminal
-        .say(&format!("run {} over hosts; all of it is taken back by: ambrik undo --fleet {}", record.id, record.id));
-    let failed = record.hosts.iter().any(|host| host.state != StepState::Done);
-    Ok(if failed || silent > 0 { Exit::Partial } else { exit(&kept) })
+    make(&change, &to_change, some_silent, session)
 }
 
-/// An archive of this side goes to the hosts' standard input.
-fn archive(kind: &str, words: &[String]) -> Result<(Vec<String>, Option<ambrik_core::fleet::Lent>), Failure> {
-    if kind != "unpack" {
-        return Ok((words.to_vec(), None));
-    }
-    let mut words = words.to_vec();
-    // The first word behind the command that is a file here.
-    let at = words.iter().position(|word| word == "unpack").unwrap_or(0) + 1;
-    let place = words
-        .iter()
-        .enumerate()
-        .skip(at)
-        .find(|(_, word)| !word.starts_with('-') && std::path::Path::new(word).is_file());
-    let Some((place, _)) = place else {
-        return Err(Failure::usage("unpack --on: name an archive that is a file on this side"));
+/// Makes a change on hosts, and tells what came of it.
+fn make(change: &Change<'_>, hosts: &[String], some_silent: bool, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let (words, sudo) = (&change.words, change.asked.options.sudo);
+    let (runs, mut record) = if change.is_recorded() {
+        let runs = runs()?;
+        let record = runs.begin(words, sudo, hosts);
+        (Some(runs), record.map_err(|error| Failure::usage(format!("{error}; nothing was changed")))?)
+    } else {
+        (None, FleetRecord::of(0, words, sudo, hosts))
     };
-    let lent = lent(std::path::Path::new(&words[place]), "archive")?;
-    if let Some(word) = words.get_mut(place) {
+    let run = runs.as_ref().map(|_| record.id);
+    // In front: of a very long command line the beginning is on record there.
+    let token = run.map(|_| vec!["--of-run".to_owned(), record.token.clone()]).unwrap_or_default();
+    let words = [token, words.clone()].concat();
+    let kept = step_by_step(change, &words, runs.as_ref(), &mut record, session)?;
+    tell(&kept, &record, "done", session)?;
+    if !session.terminal.tells() {
+        session.terminal.write(&change.report(&kept, run))?;
+    }
+    if let Some(id) = run {
+        session.terminal.say(&format!("run {id} over hosts; all of it is taken back by: ambrik undo --fleet {id}"));
+    }
+    let failed = record.hosts.iter().any(|host| host.state != StepState::Done);
+    Ok(if failed || some_silent { Exit::Partial } else { exit(&kept) })
+}
+
+/// Whether a host said what would be changed there.
+fn can_say(host: &HostAnswer) -> bool {
+    host.answer.as_ref().is_ok_and(|answer| answer.exit <= 1)
+}
+
+/// Why a host did not do, or say, what it was asked.
+fn why_not(host: &HostAnswer) -> String {
+    match &host.answer {
+        Ok(answer) => format!("not all of it (exit code {})", answer.exit),
+        Err(no) if no.words.is_empty() => no.trouble.says().to_owned(),
+        Err(no) => format!("{} ({})", no.trouble.says(), no.words),
+    }
+}
+
+/// The words with standard input in the place of an archive of this side, and that.
+fn with_archive(mut words: Vec<String>, archive: &Path) -> Result<(Vec<String>, Option<Lent>), Failure> {
+    if !archive.is_file() {
+        let says = format!("unpack --on: {} is no file on this side, which the archive must be", Shown(archive));
+        return Err(Failure::usage(says));
+    }
+    let lent = lent(archive, "archive")?;
+    if let Some(word) = words.iter_mut().find(|word| Path::new(word) == archive) {
         "-".clone_into(word);
     }
     Ok((words, Some(lent)))
@@ -171,61 +193,50 @@ fn validate(asked: &OnHosts<'_>, hosts: &[String], limits: Limits, session: &mut
         let document = document(&kept, host)?;
         let remarks = document["remarks"].as_array().into_iter().flatten();
         let says = remarks.filter(|it| it["kind"] == "wrong").filter_map(|wrong| wrong["says"].as_str());
-        wrong.extend(says.map(|says| format!("{}: {}", host.host, ambrik_core::shown::Shown(says.as_ref()))));
+        wrong.extend(says.map(|says| format!("{}: {}", host.host, Shown(says.as_ref()))));
     }
-    if wrong.is_empty() || asked.options.go_on {
-        return Ok(());
+    if !wrong.is_empty() && !asked.options.go_on {
+        wrong.push("the site files that were sent are not right everywhere; nothing was changed".into());
+        return Err(Failure::usage(wrong.join("\n")));
     }
-    wrong.push("the site files that were sent are not right everywhere; nothing was changed".into());
-    Err(Failure::usage(wrong.join("\n")))
-}
-
-/// How a run goes on.
-struct Steps<'s> {
-    kind: &'s str,
-    runs: FleetRuns,
-    limits: Limits,
-    batch: usize,
-    go_on: bool,
+    for wrong in &wrong {
+        session.terminal.warn(wrong);
+    }
+    Ok(())
 }
 
 /// Goes on batch by batch; what is begun is on record before it is.
 fn step_by_step(
-    steps: &Steps<'_>,
-    hosts: &[String],
-    question: &dyn Fn(&String) -> Result<Question, Failure>,
+    change: &Change<'_>,
+    words: &[String],
+    runs: Option<&FleetRuns>,
     record: &mut FleetRecord,
     session: &mut Session<'_>,
 ) -> Result<Kept, Failure> {
-    let Steps { kind, ref runs, limits, batch, go_on } = *steps;
-    let failed = |error: ambrik_core::fleet::RunError| Failure { exit: Exit::Partial, message: error.to_string() };
-    let spool = tempfile::tempfile()
-        .map_err(|error| Failure::io(&format!("cannot keep what hosts answer: {error}"), &error))?;
-    let mut all = Kept { spool, hosts: Vec::new() };
+    let write = |record: &FleetRecord| {
+        let written = runs.map_or(Ok(()), |runs| runs.write(record));
+        written.map_err(|error| Failure { exit: Exit::Partial, message: error.to_string() })
+    };
+    let HostOptions { batch, go_on, .. } = *change.asked.options;
+    let hosts: Vec<String> = record.hosts.iter().map(|host| host.host.clone()).collect();
+    let mut all = Kept { spool: spool()?, hosts: Vec::new() };
     for batch in hosts.chunks(batch) {
-        mark(record, batch, |_| (StepState::Begun, String::new()));
-        runs.write(record).map_err(failed)?;
-        let questions = batch.iter().map(question).collect::<Result<Vec<_>, _>>()?;
-        let at_once = Limits { at_once: batch.len(), ..limits };
-        let kept = ask_all(batch, questions, Some(kind), at_once, session)?;
+        mark(record, batch, StepState::Begun, "");
+        write(record)?;
+        let questions = batch.iter().map(|host| change.question(host, words, &["--format", "json", "--yes"]));
+        let at_once = Limits { at_once: batch.len(), ..change.limits };
+        let kept = ask_all(batch, questions.collect::<Result<_, _>>()?, Some(change.kind), at_once, session)?;
         let mut stop = false;
         for host in &kept.hosts {
-            // Findings that are left are no failure.
-            let is_done = host.answer.as_ref().is_ok_and(|answer| answer.exit <= 1);
-            let says = match &host.answer {
-                Ok(answer) if answer.exit <= 1 => String::new(),
-                Ok(answer) => format!("exit code {}", answer.exit),
-                Err(no) => format!("{} {}", no.trouble.says(), no.words).trim().to_owned(),
-            };
-            if !is_done {
+            let (state, says) = came_of(host);
+            if state != StepState::Done {
                 stop = true;
                 session.terminal.warn(&format!("{}: {says}", host.host));
             }
-            let state = if is_done { StepState::Done } else { StepState::Failed };
-            mark(record, std::slice::from_ref(&host.host), |_| (state, says.clone()));
+            mark(record, std::slice::from_ref(&host.host), state, &says);
         }
         all.extend(&kept)?;
-        runs.write(record).map_err(failed)?;
+        write(record)?;
         if stop && !go_on {
             let left = record.hosts.iter().filter(|host| host.state == StepState::Waiting).count();
             if left > 0 {
@@ -241,9 +252,22 @@ fn step_by_step(
     Ok(all)
 }
 
-fn mark(record: &mut FleetRecord, hosts: &[String], state: impl Fn(&str) -> (StepState, String)) {
+/// How far a host is after a step. Where nothing answers any more, what was begun there may still go on.
+fn came_of(host: &HostAnswer) -> (StepState, String) {
+    match &host.answer {
+        Ok(answer) if answer.exit == 0 => (StepState::Done, String::new()),
+        // What is left to be found is no failure.
+        Ok(answer) if answer.exit == 1 => {
+            (StepState::Done, format!("findings remain: ambrik --on {} audit", host.host))
+        }
+        Err(no) if no.trouble.leaves_open() => (StepState::Begun, why_not(host)),
+        _ => (StepState::Failed, why_not(host)),
+    }
+}
+
+fn mark(record: &mut FleetRecord, hosts: &[String], state: StepState, says: &str) {
     for of in record.hosts.iter_mut().filter(|of| hosts.contains(&of.host)) {
-        (of.state, of.says) = state(&of.host);
+        (of.state, of.says) = (state, says.to_owned());
     }
 }
 
@@ -270,12 +294,13 @@ fn show(kept: &Kept, session: &mut Session<'_>) -> Result<(), Failure> {
         let line = match &host.answer {
             Err(_) => continue,
             Ok(_) if is_nothing(host) => format!("{}: nothing to do", host.host),
+            Ok(_) if !can_say(host) => format!("{}: {}", host.host, why_not(host)),
             Ok(_) => {
                 let of = read_changes(kept.read(host)).unwrap_or_default();
                 let told = of.iter().filter(|(_, n)| *n > 0).map(|(name, n)| format!("{name}: {}", output::paths(*n)));
                 let told = told.collect::<Vec<_>>().join(", ");
                 let told = if told.is_empty() { "to be changed".to_owned() } else { told };
-                format!("{}: {}", host.host, ambrik_core::shown::Shown(told.as_ref()))
+                format!("{}: {}", host.host, Shown(told.as_ref()))
             }
         };
         lines.push(line);
@@ -296,8 +321,9 @@ fn tell(kept: &Kept, record: &FleetRecord, done: &str, session: &mut Session<'_>
     for host in &record.hosts {
         let state = match host.state {
             StepState::Waiting => "not begun".to_owned(),
-            StepState::Begun => "begun, and what came of it is not known".to_owned(),
-            StepState::Done => done.to_owned(),
+            StepState::Begun => format!("begun, and what came of it is not known: {}", host.says),
+            StepState::Done if host.says.is_empty() => done.to_owned(),
+            StepState::Done => format!("{done}; {}", host.says),
             StepState::Failed => format!("failed: {}", host.says),
             StepState::TakenBack => "taken back".to_owned(),
         };
@@ -381,11 +407,11 @@ pub(crate) fn undo_run(
         }
         failed |= !whole;
         if whole {
-            mark(&mut record, std::slice::from_ref(&host), |_| (StepState::TakenBack, String::new()));
+            mark(&mut record, std::slice::from_ref(&host), StepState::TakenBack, "");
             runs.write(&record).map_err(|error| Failure { exit: Exit::Partial, message: error.to_string() })?;
         }
     }
-    tell(&Kept { spool: tempfile::tempfile()?, hosts: Vec::new() }, &record, "done, and not taken back", session)?;
+    tell(&Kept { spool: spool()?, hosts: Vec::new() }, &record, "done, and not taken back", session)?;
     Ok(if failed { Exit::Partial } else { Exit::Clean })
 }
 
@@ -409,8 +435,7 @@ fn sets_of(history: &Value, token: &str) -> Vec<i64> {
     let sets = history["change_sets"].as_array().into_iter().flatten();
     let is_of_it = |set: &&Value| {
         let line = set["command_line"].as_str().unwrap_or_default();
-        let open = set["undone_by"].is_null() && set["undoes"].is_null();
-        open && line.split(' ').any(|word| word == token)
+        set["undone_by"].is_null() && line.split(' ').any(|word| word == token)
     };
     let mut found: Vec<i64> = sets.filter(is_of_it).filter_map(|set| set["id"].as_i64()).collect();
     found.sort_unstable_by_key(|id| std::cmp::Reverse(*id));
