@@ -32,6 +32,13 @@ impl fmt::Display for Shown<'_> {
     }
 }
 
+/// What the system said, without the name of a temporary file that nobody knows.
+#[must_use]
+pub fn cause(error: &std::io::Error) -> String {
+    // The library puts it behind what the system said, and keeps nothing else of that.
+    error.to_string().split(" at path \"").next().unwrap_or_default().to_owned()
+}
+
 fn write_char(f: &mut fmt::Formatter<'_>, c: char) -> fmt::Result {
     match c {
         '\\' => f.write_str("\\\\"),

@@ -120,7 +120,7 @@ impl Trouble {
             Self::TooMuch => "look at the host: no answer is that long",
             Self::Late => "see what keeps it, or give it longer with --within",
             Self::Died => "see what was done there: ambrik --on HOST history",
-            Self::Refused => "see what it says",
+            Self::Refused => "put that right there",
             Self::NoClient => "install OpenSSH's client",
             Self::Stopped => "ask again",
         }

@@ -124,7 +124,7 @@ const MOST: usize = 20_000;
 const LONGEST: usize = 4000;
 
 /// Reads a list of bounded length.
-fn capped<'de, D: Deserializer<'de>, T: Deserialize<'de>>(from: D) -> Result<Vec<T>, D::Error> {
+pub(super) fn capped<'de, D: Deserializer<'de>, T: Deserialize<'de>>(from: D) -> Result<Vec<T>, D::Error> {
     struct List<T>(PhantomData<T>);
     impl<'de, T: Deserialize<'de>> Visitor<'de> for List<T> {
         type Value = Vec<T>;
@@ -186,58 +186,8 @@ pub fn read_audit<const PATHS: usize>(out: impl Read) -> io::Result<AuditAnswer<
     Ok(answer)
 }
 
-/// Reads a `changes/1`, however many changes are in it: the sites, and how many paths of each are changed.
-///
-/// # Errors
-/// Where it is none, or has more sites than any has.
-pub fn read_changes(out: impl Read) -> io::Result<Vec<(String, u64)>> {
-    #[derive(Deserialize)]
-    struct Changes {
-        #[serde(default, deserialize_with = "capped")]
-        sites: Vec<ChangedSite>,
-    }
-    #[derive(Deserialize)]
-    struct ChangedSite {
-        name: String,
-        #[serde(default, deserialize_with = "counted")]
-        changes: u64,
-    }
-    let Changes { sites } = serde_json::from_reader(out).map_err(io::Error::from)?;
-    let each = sites.into_iter().map(|mut site| {
-        clean(&mut site.name);
-        (site.name, site.changes)
-    });
-    Ok(each.collect())
-}
-
-/// How many paths a list of changes is of: those of one path, its owner and its mode, follow each other.
-fn counted<'de, D: Deserializer<'de>>(from: D) -> Result<u64, D::Error> {
-    #[derive(Deserialize)]
-    struct Change {
-        path: String,
-    }
-    struct Changes;
-    impl<'de> Visitor<'de> for Changes {
-        type Value = u64;
-
-        fn expecting(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
-            to.write_str("a list of changes")
-        }
-
-        fn visit_seq<A: SeqAccess<'de>>(self, mut list: A) -> Result<Self::Value, A::Error> {
-            let (mut paths, mut last) = (0, None);
-            while let Some(Change { path }) = list.next_element()? {
-                paths += u64::from(last.as_ref() != Some(&path));
-                last = Some(path);
-            }
-            Ok(paths)
-        }
-    }
-    from.deserialize_seq(Changes)
-}
-
 /// Control characters, and those that turn the direction of writing, have no business in an answer.
-fn clean(text: &mut String) {
+pub(super) fn clean(text: &mut String) {
     let is_odd = |c: char| c.is_control() || crate::shown::misleads(c);
     if text.contains(is_odd) || text.len() > LONGEST {
         *text = text.chars().take(LONGEST).map(|c| if is_odd(c) { '\u{fffd}' } else { c }).collect();
@@ -413,15 +363,6 @@ mod tests {
     #[case::endless(&format!("{{\"sites\":[{}{{\"name\":\"a\",\"findings\":[]}}]}}", "{\"name\":\"a\",\"findings\":[]},".repeat(MOST)))]
     fn what_is_no_audit_is_none(#[case] text: &str) {
         assert!(read_audit::<FEW>(text.as_bytes()).is_err());
-    }
-
-    #[test]
-    fn owner_and_mode_of_one_path_are_one() {
-        let change = |path: &str, what: &str| format!("{{\"path\":\"{path}\",\"what\":\"{what}\"}}");
-        let all = [change("a", "owner"), change("a", "mode"), change("b", "mode")].join(",");
-        let text = format!("{{\"sites\":[{{\"name\":\"x\",\"changes\":[{all}]}},{{\"name\":\"y\",\"changes\":[]}}]}}");
-        assert_eq!(read_changes(text.as_bytes()).unwrap(), [("x".to_owned(), 2), ("y".to_owned(), 0)]);
-        assert!(read_changes(&b"{\"sites\":[{}]}"[..]).is_err());
     }
 
     #[test]

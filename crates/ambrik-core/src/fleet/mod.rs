@@ -4,13 +4,15 @@
 mod answer;
 mod ask;
 mod audits;
+mod previews;
 mod remote;
 mod run;
 mod targets;
 
 pub use answer::{Answer, NoAnswer, Trouble, judge};
 pub use ask::{Ended, Input, Limits, Said, ask};
-pub use audits::{AuditAnswer, Cause, FleetFinding, FleetSite, causes, read_audit, read_changes};
+pub use audits::{AuditAnswer, Cause, FleetFinding, FleetSite, causes, read_audit};
+pub use previews::previewed;
 pub use remote::{Lent, Question, for_hosts, sites_for};
 pub use run::{FleetAudit, FleetRecord, FleetRuns, HostRecord, RunError, StepState};
 pub use targets::{TargetError, targets};

@@ -88,7 +88,7 @@ const AUDITS: &str = "audits.json";
 #[derive(Debug, thiserror::Error)]
 pub enum RunError {
     /// The folder or a file cannot be used.
-    #[error("cannot {op} {}: {cause}", Shown(.path))]
+    #[error("cannot {op} {}: {}", Shown(.path), crate::shown::cause(.cause))]
     Failed {
         /// What was being done.
         op: &'static str,

@@ -9,7 +9,7 @@ use ambrik_core::change::{AuditRecord, Ledger, drift};
 use ambrik_core::check::Severity;
 use ambrik_core::label::{LabelLine, table};
 use ambrik_core::over_http;
-use ambrik_core::shown::Shown;
+use ambrik_core::shown::{Shown, cause};
 use ambrik_core::site::{Phase, Site};
 use ambrik_core::why::{Subject, Whom};
 use clap::ValueEnum;
@@ -340,9 +340,10 @@ fn severity_of(word: &str) -> Option<Severity> {
     [Severity::Low, Severity::Medium, Severity::High].into_iter().find(|severity| severity.word() == word)
 }
 
-fn write_to(file: &Path, report: &dyn Report, session: &Session<'_>) -> Result<(), Failure> {
+pub(super) fn write_to(file: &Path, report: &dyn Report, session: &Session<'_>) -> Result<(), Failure> {
     session.terminal.write_to(file, report).map_err(|error| {
-        let what = format!("cannot write the report to {}: {error}; what was there is there still", Shown(file));
+        let what =
+            format!("cannot write the report to {}: {}; what was there is there still", Shown(file), cause(&error));
         Failure::io(&what, &error)
     })
 }

@@ -18,7 +18,7 @@ use ambrik_core::signals;
 use sha2::Digest as _;
 
 use super::Command;
-use super::audit::within;
+use super::audit::{within, write_to};
 use crate::failure::{Exit, Failure};
 use crate::options::{Format, HostOptions};
 use crate::output::answers::{HostAnswer, Kept};
@@ -108,12 +108,7 @@ pub(crate) fn run(command: &Command, asked: &OnHosts<'_>, session: &mut Session<
                 FleetReport { words: &words, kept: &kept, run: None, course: &course, is_audit: kind == "audit" };
             let to = if let Command::Audit(args) = command { args.to() } else { None };
             match to {
-                Some(path) => session.terminal.write_to(path, &report).map_err(|error| {
-                    Failure::io(
-                        &format!("cannot write the report to {}: {error}; what was there is there still", Shown(path)),
-                        &error,
-                    )
-                })?,
+                Some(path) => write_to(path, &report, session)?,
                 None => session.terminal.write(&report)?,
             }
             Ok(exit(&kept))

@@ -37,7 +37,9 @@ impl Report for FleetReport<'_> {
         if self.is_audit {
             return render_audits(self.kept, &audits, out);
         }
-        texts(self.kept, out)?;
+        if texts(self.kept, out)? {
+            writeln!(out)?;
+        }
         unanswered(self.kept, out)
     }
 
@@ -124,6 +126,9 @@ fn render_audits(kept: &Kept, audits: &[(&str, &AuditAnswer)], out: &mut dyn Wri
     let is_bad = |site: &FleetSite| site.worst().is_some();
     let (mut bad, good): (Vec<_>, Vec<_>) = sites.iter().copied().partition(|(_, site)| is_bad(site));
     wrapped(&styled(HEAD, &headline(kept, sites.len(), bad.len(), not_judged)), "", "  ", out)?;
+    if kept.unanswered().next().is_some() {
+        writeln!(out)?;
+    }
     unanswered(kept, out)?;
     bad.sort_by_key(|(_, site)| std::cmp::Reverse(site.severities()));
     let mut rows = table(&["host", "site", "high", "medium", "low", "what matters most"]);
@@ -194,7 +199,7 @@ fn headline(kept: &Kept, sites: usize, bad: usize, not_judged: usize) -> String 
     let (hosts, silent) = (kept.hosts.len(), kept.unanswered().count());
     let answered = match silent {
         0 => format!("{}, all answered", counted(count(hosts), "host", "hosts")),
-        n => format!("{}, {} did not answer", counted(count(hosts), "host", "hosts"), number(count(n))),
+        n => format!("{}, {} gave no result", counted(count(hosts), "host", "hosts"), number(count(n))),
     };
     let unjudged = if not_judged > 0 { format!(", {not_judged} not judged") } else { String::new() };
     if hosts == silent {
@@ -211,8 +216,8 @@ fn headline(kept: &Kept, sites: usize, bad: usize, not_judged: usize) -> String 
 /// So much of each host's text is shown, in bytes.
 const MOST_TEXT: u64 = 1 << 20;
 
-/// What hosts said, each text once, with those that said it.
-fn texts(kept: &Kept, out: &mut dyn Write) -> io::Result<()> {
+/// What hosts said, each text once, with those that said it; whether there are hosts without a result besides.
+fn texts(kept: &Kept, out: &mut dyn Write) -> io::Result<bool> {
     let mut by_text: BTreeMap<usize, (String, Vec<&str>)> = BTreeMap::new();
     for (number, host) in kept.hosts.iter().enumerate().filter(|(_, host)| host.answer.is_ok()) {
         let mut text = Vec::new();
@@ -236,16 +241,12 @@ fn texts(kept: &Kept, out: &mut dyn Write) -> io::Result<()> {
             writeln!(out, "{}", styled(GOOD, "nothing to be said"))?;
         }
     }
-    Ok(())
+    Ok(!by_text.is_empty() && kept.unanswered().next().is_some())
 }
 
 /// Hosts that gave no answer, why, and what to do.
 pub(crate) fn unanswered(kept: &Kept, out: &mut dyn Write) -> io::Result<()> {
-    let mut first = true;
     for (host, no) in kept.unanswered() {
-        if std::mem::take(&mut first) {
-            writeln!(out)?;
-        }
         let words = if no.words.is_empty() { String::new() } else { format!(" ({})", no.words) };
         let todo = no.trouble.todo().replace("HOST", &host.host);
         let name = styled(BAD, &host.host);

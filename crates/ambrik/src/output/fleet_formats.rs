@@ -278,7 +278,7 @@ fn page(kept: &Kept, course: &[FleetAudit], out: &mut dyn Write) -> io::Result<(
     let bad = audits.iter().flat_map(|(_, audit)| &audit.sites).filter(|site| site.worst().is_some()).count();
     let silent = kept.unanswered().count();
     let verdict = format!(
-        "{} of {} hosts answered; {sites} sites: {} as they should be, {bad} with findings",
+        "{} of {} hosts gave a result; {sites} sites: {} as they should be, {bad} with findings",
         kept.hosts.len() - silent,
         kept.hosts.len(),
         sites - bad
@@ -297,7 +297,7 @@ fn page(kept: &Kept, course: &[FleetAudit], out: &mut dyn Write) -> io::Result<(
 fn silent_hosts(kept: &Kept) -> Markup {
     html! {
         div.wide { table {
-            caption { "Hosts that did not answer: nothing is known of them" }
+            caption { "Hosts that gave no result: nothing is known of them" }
             thead { tr { th scope="col" { "Host" } th scope="col" { "Why" } th scope="col" { "What to do" } } }
             tbody { @for (host, no) in kept.unanswered() {
                 tr {

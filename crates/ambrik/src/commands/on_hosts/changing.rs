@@ -4,7 +4,7 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use ambrik_core::fleet::{FleetRecord, FleetRuns, Lent, Limits, Question, StepState, read_changes};
+use ambrik_core::fleet::{FleetRecord, FleetRuns, Lent, Limits, NoAnswer, Question, StepState, Trouble, previewed};
 use ambrik_core::shown::Shown;
 use serde_json::Value;
 
@@ -25,9 +25,9 @@ pub(super) fn runs() -> Result<FleetRuns, Failure> {
     }
     let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state"));
     let named = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from).filter(|path| path.is_absolute());
-    let base = named
-        .or_else(home)
-        .ok_or_else(|| Failure::usage("there is no HOME to keep the records of runs over hosts in"))?;
+    let base = named.or_else(home).ok_or_else(|| {
+        Failure::usage("there is no HOME to keep the records of runs over hosts in; nothing was changed")
+    })?;
     Ok(FleetRuns::at(&base.join("ambrik")))
 }
 
@@ -85,9 +85,10 @@ pub(super) fn run(
         validate(asked, hosts, limits, session)?;
     }
     let previews = hosts.iter().map(|host| change.question(host, &change.words, &["--format", "json", "--preview"]));
-    let kept = ask_all(hosts, previews.collect::<Result<_, _>>()?, Some(kind), limits, session)?;
+    let mut kept = ask_all(hosts, previews.collect::<Result<_, _>>()?, Some(kind), limits, session)?;
+    only_what_can_be_told(kind, &mut kept);
     if session.terminal.tells() {
-        show(&kept, session)?;
+        show(kind, &kept, session)?;
     } else if asked.preview {
         session.terminal.write(&change.report(&kept, None))?;
     }
@@ -144,7 +145,7 @@ fn make(change: &Change<'_>, hosts: &[String], some_silent: bool, session: &mut 
         session.terminal.write(&change.report(&kept, run))?;
     }
     if let Some(id) = run {
-        session.terminal.say(&format!("run {id} over hosts; all of it is taken back by: ambrik undo --fleet {id}"));
+        session.terminal.say(&format!("run {id} over hosts, taken back by: ambrik undo --fleet {id}"));
     }
     let failed = record.hosts.iter().any(|host| host.state != StepState::Done);
     Ok(if failed || some_silent { Exit::Partial } else { exit(&kept) })
@@ -287,21 +288,29 @@ impl Kept {
     }
 }
 
+/// A preview that does not say what would be changed is none: nobody is asked to say yes to it.
+fn only_what_can_be_told(kind: &str, kept: &mut Kept) {
+    for number in 0..kept.hosts.len() {
+        let host = &kept.hosts[number];
+        if !can_say(host) || is_nothing(host) {
+            continue;
+        }
+        if let Err(error) = previewed(kind, kept.read(host)) {
+            let words = Shown(error.to_string().as_ref()).to_string();
+            kept.hosts[number].answer = Err(NoAnswer { trouble: Trouble::Rubbish, words });
+        }
+    }
+}
+
 /// What would be changed, host by host.
-fn show(kept: &Kept, session: &mut Session<'_>) -> Result<(), Failure> {
+fn show(kind: &str, kept: &Kept, session: &mut Session<'_>) -> Result<(), Failure> {
     let mut lines = Vec::new();
     for host in &kept.hosts {
         let line = match &host.answer {
             Err(_) => continue,
             Ok(_) if is_nothing(host) => format!("{}: nothing to do", host.host),
             Ok(_) if !can_say(host) => format!("{}: {}", host.host, why_not(host)),
-            Ok(_) => {
-                let of = read_changes(kept.read(host)).unwrap_or_default();
-                let told = of.iter().filter(|(_, n)| *n > 0).map(|(name, n)| format!("{name}: {}", output::paths(*n)));
-                let told = told.collect::<Vec<_>>().join(", ");
-                let told = if told.is_empty() { "to be changed".to_owned() } else { told };
-                format!("{}: {}", host.host, Shown(told.as_ref()))
-            }
+            Ok(_) => format!("{}: {}", host.host, previewed(kind, kept.read(host)).unwrap_or_default()),
         };
         lines.push(line);
     }
