@@ -153,14 +153,7 @@ struct Head {
 pub fn judge(said: &Said, kind: &str) -> Result<Answer, NoAnswer> {
     let words = last_line(&said.err);
     let no = |trouble| Err(NoAnswer { trouble, words: words.clone() });
-    let exit = match &said.ended {
-        Ended::NotStarted(error) => return Err(NoAnswer { trouble: Trouble::NoClient, words: error.to_string() }),
-        Ended::Late => return no(Trouble::Late),
-        Ended::TooMuch => return no(Trouble::TooMuch),
-        Ended::Stopped => return no(Trouble::Stopped),
-        Ended::Signal(_) => return no(Trouble::Died),
-        Ended::Exit(exit) => *exit,
-    };
+    let exit = by_itself(&said.ended, &said.err)?;
     let head = said.read().and_then(head);
     match head {
         Ok(Head { ambrik, error: Some(error) }) if ambrik == "error/1" => {
@@ -177,7 +170,31 @@ pub fn judge(said: &Said, kind: &str) -> Result<Answer, NoAnswer> {
             }
         }
         Ok(_) => no(Trouble::Rubbish),
-        Err(_) => no(without_answer(exit, said)),
+        Err(_) if said.bytes > 0 && is_cut_off(said) && exit != CONNECTION => no(Trouble::Died),
+        Err(_) => no(without_answer(exit, said.bytes > 0, &said.err)),
+    }
+}
+
+/// Why what has no end ended. `spoke` is whether anything came, `err` the end of what it said to its standard error.
+#[must_use]
+pub(super) fn why_ended(ended: &Ended, spoke: bool, err: &[u8]) -> NoAnswer {
+    match by_itself(ended, err) {
+        Err(no) => no,
+        Ok(0) => NoAnswer { trouble: Trouble::Died, words: last_line(err) },
+        Ok(exit) => NoAnswer { trouble: without_answer(exit, spoke, err), words: last_line(err) },
+    }
+}
+
+/// The exit code of what ended by itself.
+fn by_itself(ended: &Ended, err: &[u8]) -> Result<i32, NoAnswer> {
+    let no = |trouble| Err(NoAnswer { trouble, words: last_line(err) });
+    match ended {
+        Ended::NotStarted(error) => Err(NoAnswer { trouble: Trouble::NoClient, words: error.to_string() }),
+        Ended::Late => no(Trouble::Late),
+        Ended::TooMuch => no(Trouble::TooMuch),
+        Ended::Stopped => no(Trouble::Stopped),
+        Ended::Signal(_) => no(Trouble::Died),
+        Ended::Exit(exit) => Ok(*exit),
     }
 }
 
@@ -185,11 +202,11 @@ pub fn judge(said: &Said, kind: &str) -> Result<Answer, NoAnswer> {
 const CONNECTION: i32 = 255;
 
 /// What is the trouble where there is no document.
-fn without_answer(exit: i32, said: &Said) -> Trouble {
-    let err = String::from_utf8_lossy(&said.err);
+fn without_answer(exit: i32, spoke: bool, err: &[u8]) -> Trouble {
+    let err = String::from_utf8_lossy(err);
     let has = |words: &str| err.contains(words);
     match exit {
-        CONNECTION if said.bytes > 0 => Trouble::Died,
+        CONNECTION if spoke => Trouble::Died,
         CONNECTION if has("Host key verification failed") || has("HOST IDENTIFICATION HAS CHANGED") => Trouble::HostKey,
         CONNECTION if has("Permission denied (") || has("Too many authentication failures") => Trouble::LoginRefused,
         CONNECTION => Trouble::Unreachable,
@@ -199,8 +216,7 @@ fn without_answer(exit: i32, said: &Said) -> Trouble {
         _ if err.lines().any(|line| line.starts_with("sudo: ")) => Trouble::SudoRefused,
         _ if has("GLIBC_") || has("Exec format error") => Trouble::CannotRun,
         _ if is_unknown(&err) => Trouble::TooOld,
-        _ if said.bytes > 0 && is_cut_off(said) => Trouble::Died,
-        0..=4 if said.bytes == 0 && !err.is_empty() => Trouble::Refused,
+        0..=4 if !spoke && !err.is_empty() => Trouble::Refused,
         _ => Trouble::Rubbish,
     }
 }
@@ -228,7 +244,7 @@ fn last_line(err: &[u8]) -> String {
     shown(text.lines().rev().map(str::trim).find(|line| !line.is_empty()).unwrap_or_default())
 }
 
-fn shown(words: &str) -> String {
+pub(super) fn shown(words: &str) -> String {
     let words: String = words.chars().take(MOST_WORDS).collect();
     Shown(words.as_ref()).to_string()
 }

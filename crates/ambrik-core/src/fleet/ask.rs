@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::fs::File;
 use std::io::{self, Read, Seek as _, SeekFrom, Write as _};
-use std::os::fd::{AsFd as _, BorrowedFd};
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::fs::FileExt as _;
 use std::os::unix::process::{CommandExt as _, ExitStatusExt as _};
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
@@ -77,7 +77,7 @@ impl Said {
 /// As much is kept of what a host says to its standard error, in bytes.
 const ERRORS: usize = 1 << 13;
 /// As often a signal to this side is looked for.
-const TICK: Duration = Duration::from_millis(250);
+pub(super) const TICK: Duration = Duration::from_millis(250);
 
 /// Runs a command for each of `hosts` and hands out what each said, in the order in which they end; `done` answers whether those that were
 /// not begun yet are to be begun.
@@ -124,35 +124,73 @@ fn spool() -> io::Result<File> {
     Ok(File::from(file))
 }
 
-fn one(mut command: Command, input: &Input, limits: Limits) -> io::Result<Said> {
+/// Who hears what a process says.
+pub(super) trait Hearer {
+    /// A piece of its standard output, or of its standard error; the answer is why it is to be ended.
+    fn hears(&mut self, is_error: bool, piece: &[u8]) -> io::Result<Option<Ended>>;
+
+    /// Whether it has taken too long by now.
+    fn is_late(&self, after: Duration) -> bool;
+}
+
+/// All that is said within bounds.
+struct Keeps {
+    said: Said,
+    errors: VecDeque<u8>,
+    limits: Limits,
+}
+
+impl Hearer for Keeps {
+    fn hears(&mut self, is_error: bool, piece: &[u8]) -> io::Result<Option<Ended>> {
+        if is_error {
+            self.errors.extend(piece);
+            self.errors.drain(..self.errors.len().saturating_sub(ERRORS));
+            return Ok(None);
+        }
+        self.said.bytes += piece.len() as u64;
+        if self.said.bytes > self.limits.bytes {
+            return Ok(Some(Ended::TooMuch));
+        }
+        self.said.out.write_all(piece)?;
+        Ok(None)
+    }
+
+    fn is_late(&self, after: Duration) -> bool {
+        after >= self.limits.within
+    }
+}
+
+fn one(command: Command, input: &Input, limits: Limits) -> io::Result<Said> {
     let began = Instant::now();
-    let mut said = Said { out: spool()?, bytes: 0, err: Vec::new(), ended: Ended::Stopped, took: Duration::ZERO };
+    let said = Said { out: spool()?, bytes: 0, err: Vec::new(), ended: Ended::Stopped, took: Duration::ZERO };
+    let mut keeps = Keeps { said, errors: VecDeque::new(), limits };
+    let ended = run(command, input, &mut keeps)?;
+    Ok(Said { err: keeps.errors.into(), ended, took: began.elapsed(), ..keeps.said })
+}
+
+/// Runs a command to its end, or until it must end.
+pub(super) fn run(mut command: Command, input: &Input, hearer: &mut dyn Hearer) -> io::Result<Ended> {
+    let began = Instant::now();
     let stdin = if input.is_empty() { Stdio::null() } else { Stdio::piped() };
     // A group of its own: what it starts goes with it, and keys pressed here do not reach it.
     command.stdin(stdin).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0);
     let mut child = match command.spawn() {
         Ok(child) => child,
-        Err(error) => {
-            said.ended = Ended::NotStarted(error);
-            return Ok(said);
-        }
+        Err(error) => return Ok(Ended::NotStarted(error)),
     };
     let to = child.stdin.take();
     std::thread::scope(|scope| {
         if let Some(to) = to {
             scope.spawn(move || feed(to, input));
         }
-        let listened = listen(&mut child, &mut said, began, limits);
+        let listened = listen(&mut child, hearer, began);
         if listened.is_err() {
             // Whoever writes to it would wait for ever.
             let _ = kill_process_group(Pid::from_child(&child), Signal::KILL);
             let _ = child.wait();
         }
-        said.ended = listened?;
-        Ok::<(), io::Error>(())
-    })?;
-    said.took = began.elapsed();
-    Ok(said)
+        listened
+    })
 }
 
 /// Writes what is to be read there; whoever does not read it is no error here.
@@ -170,76 +208,51 @@ fn feed(mut to: ChildStdin, input: &Input) {
 }
 
 /// Reads what a process says until it ends, or must.
-fn listen(child: &mut Child, said: &mut Said, began: Instant, limits: Limits) -> io::Result<Ended> {
+fn listen(child: &mut Child, hearer: &mut dyn Hearer, began: Instant) -> io::Result<Ended> {
     let pid = Pid::from_child(child);
-    let end = |child: &mut Child| -> io::Result<()> {
-        // All that it started too. Where it is gone already, that is what was wanted.
-        let _ = kill_process_group(pid, Signal::KILL);
-        child.wait().map(|_| ())
-    };
     let whole = pidfd_open(pid, PidfdFlags::empty())?;
-    let (mut out, mut err) = (child.stdout.take(), child.stderr.take());
-    let mut errors = VecDeque::new();
+    let mut out = child.stdout.take().map(OwnedFd::from).map(File::from);
+    let mut err = child.stderr.take().map(OwnedFd::from).map(File::from);
     let mut ended = None;
     let mut buffer = vec![0; 1 << 16];
-    let found = loop {
-        let left = limits.within.saturating_sub(began.elapsed());
-        if left.is_zero() {
+    let found = 'listens: loop {
+        if hearer.is_late(began.elapsed()) {
             break Ended::Late;
         }
         if signals::came().is_some() {
             break Ended::Stopped;
         }
         // Once it has ended, what it said before is read, and nothing is waited for: what it left running may hold its pipes open.
-        let wait = if ended.is_some() { Duration::ZERO } else { left.min(TICK) };
-        let ready = ready(
-            &[out.as_ref().map(|out| out.as_fd()), err.as_ref().map(|err| err.as_fd()), Some(whole.as_fd())],
-            wait,
-        )?;
+        let wait = if ended.is_some() { Duration::ZERO } else { TICK };
+        let ready = ready([out.as_ref().map(File::as_fd), err.as_ref().map(File::as_fd), Some(whole.as_fd())], wait)?;
         let mut read = false;
-        if ready[0]
-            && let Some(from) = &mut out
-        {
-            match from.read(&mut buffer)? {
-                0 => out = None,
-                count => {
-                    read = true;
-                    said.bytes += count as u64;
-                    if said.bytes > limits.bytes {
-                        break Ended::TooMuch;
-                    }
-                    said.out.write_all(buffer.get(..count).unwrap_or_default())?;
-                }
+        for (is_error, from) in [(false, &mut out), (true, &mut err)] {
+            let Some(pipe) = from.as_mut().filter(|_| ready[usize::from(is_error)]) else { continue };
+            let count = pipe.read(&mut buffer)?;
+            if count == 0 {
+                *from = None;
+                continue;
             }
-        }
-        if ready[1]
-            && let Some(from) = &mut err
-        {
-            match from.read(&mut buffer)? {
-                0 => err = None,
-                count => {
-                    read = true;
-                    errors.extend(buffer.get(..count).unwrap_or_default());
-                    errors.drain(..errors.len().saturating_sub(ERRORS));
-                }
+            read = true;
+            if let Some(why) = hearer.hears(is_error, buffer.get(..count).unwrap_or_default())? {
+                break 'listens why;
             }
         }
         if let Some(status) = ended.filter(|_| !read) {
-            break how(status);
+            return Ok(how(status));
         }
         if ready[2] && ended.is_none() {
             ended = Some(child.wait()?);
         }
     };
-    if matches!(found, Ended::Late | Ended::Stopped | Ended::TooMuch) {
-        end(child)?;
-    }
-    said.err = errors.into();
+    // All that it started too. Where it is gone already, that is what was wanted.
+    let _ = kill_process_group(pid, Signal::KILL);
+    child.wait()?;
     Ok(found)
 }
 
 /// Which of these can be read now, or within a time.
-fn ready(handles: &[Option<BorrowedFd<'_>>; 3], wait: Duration) -> io::Result<[bool; 3]> {
+fn ready(handles: [Option<BorrowedFd<'_>>; 3], wait: Duration) -> io::Result<[bool; 3]> {
     let there: Vec<(usize, BorrowedFd<'_>)> =
         handles.iter().enumerate().filter_map(|(n, handle)| Some((n, (*handle)?))).collect();
     let mut polled: Vec<PollFd<'_>> =

@@ -33,6 +33,8 @@ pub struct Question {
     pub program: Option<Lent>,
     /// Site files that are used instead of the host's own.
     pub sites: Vec<Lent>,
+    /// How often, in seconds, a connection over which nothing comes is asked for a sign of life; else the configuration says.
+    pub alive: Option<u32>,
     /// What it reads from its standard input.
     pub input: Option<Arc<File>>,
 }
@@ -44,8 +46,11 @@ impl Question {
     #[must_use]
     pub fn command(&self, client: &OsStr, host: &str) -> (Command, Input) {
         let mut command = Command::new(client);
-        command.args(["-a", "-x", "-T", "-o", "BatchMode=yes", "-o", "ClearAllForwardings=yes", "--", host]);
-        command.arg(self.line());
+        command.args(["-a", "-x", "-T", "-o", "BatchMode=yes", "-o", "ClearAllForwardings=yes"]);
+        if let Some(seconds) = self.alive {
+            command.args(["-o", &format!("ServerAliveInterval={seconds}")]);
+        }
+        command.args(["--", host]).arg(self.line());
         let sent = self.program.iter().chain(&self.sites).map(|lent| Arc::clone(&lent.file));
         (command, sent.chain(self.input.clone()).collect())
     }
@@ -88,7 +93,7 @@ fn joined(words: &[String]) -> String {
 }
 
 /// Options that this side follows itself, with whether they have a value.
-const OWN: [(&str, bool); 13] = [
+const OWN: [(&str, bool); 14] = [
     ("--on", true),
     ("--sudo", false),
     ("--within", true),
@@ -98,6 +103,7 @@ const OWN: [(&str, bool); 13] = [
     ("--lend", false),
     ("--send-sites", true),
     ("--to", true),
+    ("--run", true),
     ("--format", true),
     ("--color", true),
     ("--plain", false),
@@ -178,6 +184,7 @@ mod tests {
     #[case("audit --on a,b --format html --to x.html berths", "audit berths")]
     #[case("--on=@hosts set --yes berths -q", "set berths")]
     #[case("set -yq --within 2m --at-once 3 --sudo --go-on", "set")]
+    #[case("watch berths --run page --on a", "watch berths")]
     #[case("accept a b c --because why --on a", "accept a b c --because why")]
     #[case("why /a -n --as www-data -- --on", "why /a --as www-data -- --on")]
     fn what_is_for_this_side_stays_here(#[case] line: &str, #[case] want: &str) {

@@ -1,6 +1,7 @@
 //! `--on`: a command on other hosts, the answers as one.
 
 mod changing;
+mod following;
 
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
@@ -19,6 +20,7 @@ use sha2::Digest as _;
 
 use super::Command;
 use super::audit::{within, write_to};
+use super::watch::WatchArgs;
 use crate::failure::{Exit, Failure};
 use crate::options::{Format, HostOptions};
 use crate::output::answers::{HostAnswer, Kept};
@@ -49,16 +51,18 @@ pub(crate) struct OnHosts<'o> {
 }
 
 /// How a command goes over hosts.
-enum Way {
+enum Way<'c> {
     /// It looks, and answers with a document of this kind.
     Looks(&'static str),
     /// It changes something, and answers so.
     Changes(&'static str),
+    /// It tells what happens there until it is ended here.
+    Follows(&'c WatchArgs),
     /// It does not, and why.
     Not(&'static str),
 }
 
-fn way(command: &Command) -> Way {
+fn way(command: &Command) -> Way<'_> {
     match command {
         Command::Audit(args) => Way::Looks(args.document()),
         Command::Accounts(_) => Way::Looks("accounts"),
@@ -72,7 +76,7 @@ fn way(command: &Command) -> Way {
         Command::Undo(_) => Way::Changes("undo"),
         Command::Accept(_) => Way::Changes("accept"),
         Command::Purge(_) => Way::Changes("purge"),
-        Command::Watch(_) => Way::Not("watch has no end; run it on each host as a service (docs/install.md)"),
+        Command::Watch(args) => Way::Follows(args),
         Command::Demo(_) | Command::Manual(_) | Command::ProveAsPhp(_) => Way::Not("this command is for this side"),
     }
 }
@@ -113,6 +117,7 @@ pub(crate) fn run(command: &Command, asked: &OnHosts<'_>, session: &mut Session<
             }
             Ok(exit(&kept))
         }
+        Way::Follows(args) => following::run(args, asked, &hosts, &words, limits.within, session),
         Way::Changes(kind) => {
             let archive = if let Command::Unpack(args) = command { Some(args.archive()) } else { None };
             changing::run(asked, (kind, archive), &hosts, words, limits, session)
@@ -182,7 +187,7 @@ impl OnHosts<'_> {
                 sites.push(lent(&file, &name)?);
             }
         }
-        Ok(Question { words, sudo: self.options.sudo, program: program.cloned(), sites, input: None })
+        Ok(Question { words, sudo: self.options.sudo, program: program.cloned(), sites, alive: None, input: None })
     }
 }
 
@@ -213,6 +218,11 @@ fn not_kept(error: &io::Error) -> Failure {
     Failure { exit: Exit::Partial, message: format!("what hosts answer cannot be kept on this side: {error}") }
 }
 
+/// The program that makes connections.
+fn client() -> &'static OsStr {
+    OsStr::new(if crate::lends_rights() { "/usr/bin/ssh" } else { "ssh" })
+}
+
 /// Asks hosts, each its own question; documents of `kind` are expected, or texts where there is none.
 fn ask_all(
     hosts: &[String],
@@ -225,8 +235,7 @@ fn ask_all(
     let asked: Vec<(usize, (&String, Question))> = hosts.iter().zip(questions).enumerate().collect();
     let kept = Mutex::new((Kept { spool: spool()?, hosts: Vec::new() }, Vec::new()));
     let full: Mutex<Option<io::Error>> = Mutex::default();
-    let client = OsStr::new(if crate::lends_rights() { "/usr/bin/ssh" } else { "ssh" });
-    let command = |(_, (host, question)): &(usize, (&String, Question))| question.command(client, host);
+    let command = |(_, (host, question)): &(usize, (&String, Question))| question.command(client(), host);
     let done = |(number, (host, _)): &(usize, (&String, Question)), said: Said| {
         // One after the other: an answer is taken apart in memory.
         let mut kept = kept.lock().unwrap_or_else(PoisonError::into_inner);

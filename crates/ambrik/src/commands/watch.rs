@@ -8,15 +8,16 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use ambrik_core::check::Severity;
 use ambrik_core::shown::Shown;
 use ambrik_core::signals;
 use ambrik_core::site::{Phase, Site};
 use ambrik_core::tree::Progress;
-use ambrik_core::watching::{Alert, Heard, InPhase, ListenError, Listener, Watch, Whereabouts};
+use ambrik_core::watching::{Heard, InPhase, ListenError, Listener, Watch, Whereabouts};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::failure::{Exit, Failure};
-use crate::output::{self, watch_text};
+use crate::output;
+use crate::output::watch_text::Told;
 use crate::session::{HostView, Session};
 use crate::sites::Sites;
 use crate::system_log::LogLine;
@@ -25,9 +26,11 @@ use crate::system_log::LogLine;
 ///
 /// Looks once, then listens to the kernel and judges what is changed, without walking. What is wrong already is not told again. Site
 /// files, outlines and the host file are read again where they change. With
-/// --format json each alert is a document on a line of its own. Ends by a signal (Ctrl-C).
+/// --format json each alert is a document on a line of its own. Ends by a signal (Ctrl-C), and where nobody reads what it tells any more.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Examples:\n  ambrik watch\n  ambrik watch berths --run /usr/local/bin/page-somebody")]
+#[command(
+    after_help = "Examples:\n  ambrik watch\n  ambrik watch berths --run /usr/local/bin/page-somebody\n  ambrik --on berth-1,berth-2 --sudo watch"
+)]
 pub(crate) struct WatchArgs {
     /// Names of sites, or paths of site files; none = every site
     #[arg(value_name = "SITE")]
@@ -123,7 +126,7 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
         ));
     }
     let _held = signals::hold();
-    while signals::came().is_none() {
+    while signals::came().is_none() && !nobody_reads() {
         runs.reap();
         let heard = if listener.wait(TICK) { hear(&mut listener)? } else { Heard::default() };
         // What is mounted, or comes back, where a site is, is no event.
@@ -137,7 +140,7 @@ pub(crate) fn run(args: &WatchArgs, session: &mut Session<'_>) -> Result<Exit, F
             let progress = Progress::default();
             let setting = described.looked.setting(&described.sites.neighbours, &progress);
             for alert in watch.judge(&heard, &as_slices(&phases), places, &setting) {
-                tell(&alert, args, &described.looked, &mut runs, session)?;
+                tell(&Told::here(&alert, &described.looked.accounts)?, args, &mut runs, session)?;
             }
         }
         let read_from = states(&session.described_in(&args.names));
@@ -172,7 +175,7 @@ fn begin(
     let progress = Progress::default();
     let (found, alerts) = watch.look(&as_slices(&phases), places, &looked.setting(&sites.neighbours, &progress));
     for alert in alerts {
-        tell(&alert, args, looked, runs, session)?;
+        tell(&Told::here(&alert, &looked.accounts)?, args, runs, session)?;
     }
     let [mut known, mut unseen] = [0; 2];
     for (site, found) in found {
@@ -225,37 +228,37 @@ fn as_slices(phases: &[(Arc<Site>, Phase)]) -> Vec<InPhase<'_>> {
     phases.iter().map(|(site, phase)| (site, *phase)).collect()
 }
 
-fn tell(
-    alert: &Alert,
-    args: &WatchArgs,
-    looked: &HostView,
-    runs: &mut Runs,
-    session: &mut Session<'_>,
-) -> Result<(), Failure> {
-    let document = watch_text::document(alert, &looked.accounts)?;
+/// Tells an alert: where results go, to the system's log, and to the command of `--run`.
+pub(super) fn tell(told: &Told, args: &WatchArgs, runs: &mut Runs, session: &mut Session<'_>) -> Result<(), Failure> {
     if session.terminal.is_json() {
-        writeln!(session.terminal.raw_out(), "{document}")?;
+        writeln!(session.terminal.raw_out(), "{}", told.document)?;
         session.terminal.raw_out().flush()?;
     } else {
-        watch_text::render(alert, &looked.accounts, &mut session.terminal.out())?;
+        told.render(&mut session.terminal.out())?;
     }
-    let words = watch_text::words(alert, &looked.accounts);
-    let line = if alert.severity == Severity::High { LogLine::high(words) } else { LogLine::failed(words) };
-    let line = line.with("EVENT", "alert").with("SITE", &alert.site).with("ALARM", alert.alarm.word());
-    if !line.with("SEVERITY", alert.severity.word()).write() {
+    let line = if told.severity == "high" { LogLine::high(told.words()) } else { LogLine::failed(told.words()) };
+    let line = line.with("EVENT", "alert").with("SITE", &told.site).with("ALARM", &told.alarm);
+    let line = if let Some(host) = &told.host { line.with("HOST", host) } else { line };
+    if !line.with("SEVERITY", &told.severity).write() {
         session.terminal.detail("there is no system log to take this");
     }
     if let Some(command) = &args.run
-        && let Err(cause) = runs.start(command, &document)
+        && let Err(cause) = runs.start(command, &told.document)
     {
         session.terminal.warn(&format!("--run {command}: {cause}"));
     }
     Ok(())
 }
 
+/// Whether results go to a pipe that nobody reads any more (POLLERR, poll(2)), as when a connection to this host has ended.
+pub(super) fn nobody_reads() -> bool {
+    let mut out = [PollFd::from_borrowed_fd(rustix::stdio::stdout(), PollFlags::empty())];
+    poll(&mut out, Some(&Timespec { tv_sec: 0, tv_nsec: 0 })).is_ok() && out[0].revents().contains(PollFlags::ERR)
+}
+
 /// The commands that are at work.
 #[derive(Default)]
-struct Runs(Vec<Child>);
+pub(super) struct Runs(Vec<Child>);
 
 impl Runs {
     fn start(&mut self, command: &str, document: &str) -> std::io::Result<()> {
@@ -270,11 +273,11 @@ impl Runs {
         Ok(())
     }
 
-    fn reap(&mut self) {
+    pub(super) fn reap(&mut self) {
         self.0.retain_mut(|child| matches!(child.try_wait(), Ok(None)));
     }
 
-    fn wait(&mut self) {
+    pub(super) fn wait(&mut self) {
         for mut child in self.0.drain(..) {
             let _ = child.wait();
         }
