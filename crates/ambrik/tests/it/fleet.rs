@@ -155,6 +155,43 @@ fn a_host_without_the_program_is_lent_it_and_nothing_is_left() {
     assert_eq!(line("wrong"), "2 1", "{out}");
 }
 
+const WATCHED: &str = r#"
+mkdir -p "$work/sites" "$work/tree"
+echo '<?php' > "$work/tree/index.php"
+printf '[site]\nroot = "%s"\n[accounts]\nphp = "www-data"\n' "$work/tree" > "$work/sites/quay.toml"
+ambrik --sites "$work/sites" --state "$work/state-of-one" set --yes > /dev/null
+for name in one two; do
+  printf '#!/bin/bash\nexec "%s" --sites "%s" --state "%s" "$@"\n' "$AMBRIK" "$work/sites" "$work/state-of-$name" > "$work/hosts/$name/bin/ambrik"
+done
+"$AMBRIK" --on one,two,slow,refuses,hangs --within 3s watch --format json > "$work/alerts" 2> "$work/log" &
+watcher=$!
+soon() { for try in $(seq 100000); do ! "$@" || return 0; done; echo "never: $*"; cat "$work/log" "$work/alerts"; return 1; }
+both() { [ "$(grep -c "$1" "$2")" = 2 ]; }
+soon both 'watching 1 site' "$work/log"
+echo '<?php // changed' > "$work/tree/index.php"
+soon both code-changed "$work/alerts"
+echo "alerts: $(jq -r '"\(.host) \(.alert.alarm)"' "$work/alerts" | sort | tr '\n' ' ')"
+soon grep -q 'hangs is not watched' "$work/log"
+grep -o '[a-z]* is not watched: [^;]*' "$work/log" | sort | sed 's/ is not watched//; s/^/not /'
+kill -TERM $watcher
+code=0; wait $watcher || code=$?
+gone() { ! pgrep -f "$work/state-of-.* watch" > /dev/null; }
+soon gone
+echo "ended: $code"
+"#;
+
+/// Over real connections: the alerts of each host, who is not watched and why, and nothing left running there.
+#[test]
+fn hosts_are_watched_until_it_is_ended_here() {
+    let Some(out) = with_sshd(&[HOSTS, WATCHED]) else { return };
+    let line = |name: &str| real::line(&out, name);
+    assert_eq!(line("alerts").trim(), "one code-changed two code-changed", "{out}");
+    assert_eq!(line("not refuses"), "cannot be reached", "{out}");
+    assert_eq!(line("not hangs"), "did not answer in time", "{out}");
+    assert_eq!(line("not slow"), "could not do it", "under --host nothing runs: {out}");
+    assert_eq!(line("ended"), "0", "{out}");
+}
+
 fn with_sshd(pieces: &[&str]) -> Option<String> {
     if is_root() && !Path::new("/usr/sbin/sshd").exists() {
         test_support::missing("openssh-server");
@@ -554,7 +591,7 @@ fn news_of_many_hosts() {
 #[rstest]
 #[case::no_hosts(&["--sudo", "audit"], "--sudo is for other hosts")]
 #[case::an_option(&["--on=-oProxyCommand=x", "audit"], "is no host's name")]
-#[case::endless(&["--on", "a", "watch"], "watch has no end")]
+#[case::this_side(&["--on", "a", "demo"], "this command is for this side")]
 #[case::format(&["--on", "a", "history", "--format", "csv"], "--format csv is for audits")]
 #[case::none(&["--on", ",", "audit"], "no host is named")]
 #[case::no_run(&["undo", "--fleet", "7", "--yes"], "there is no run over hosts with number 7")]

@@ -28,6 +28,31 @@ const PHP: u32 = 33;
 
 impl Watching {
     fn start(more: &[&str]) -> Self {
+        Self::through(|dir| ambrik(dir, &["watch"]), more, |line| checked(line, "alert"))
+    }
+
+    /// The same by `--on` two hosts, of which one is this, and there is no other.
+    fn from_afar(more: &[&str]) -> Self {
+        let through = |dir: &Path| {
+            let bin = dir.join("bin");
+            fs::create_dir(&bin).unwrap();
+            let ssh = "#!/bin/sh\nwhile [ \"$1\" != -- ]; do shift; done\n[ \"$2\" = berth-1 ] || exit 255\nexec sh -c \"$3\"\n";
+            fs::write(bin.join("ssh"), ssh).unwrap();
+            fs::set_permissions(bin.join("ssh"), fs::Permissions::from_mode(0o755)).unwrap();
+            std::os::unix::fs::symlink(env!("CARGO_BIN_EXE_ambrik"), bin.join("ambrik")).unwrap();
+            let mut command = ambrik(dir, &["--on", "berth-1,berth-2", "watch"]);
+            command.env("PATH", format!("{}:/usr/bin:/bin", bin.display()));
+            command
+        };
+        Self::through(through, more, |line| {
+            let mut document = checked(line, "fleet-alert");
+            assert_eq!(document["host"], "berth-1");
+            checked(&document["alert"].to_string(), "alert");
+            document["alert"].take()
+        })
+    }
+
+    fn through(watch: impl Fn(&Path) -> Command, more: &[&str], read: fn(&str) -> Value) -> Self {
         let dir = tempfile::tempdir_in("/var/tmp").unwrap();
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
         let root = dir.path().join("berths");
@@ -53,7 +78,8 @@ impl Watching {
         fs::write(dir.path().join("sites/berths.toml"), text).unwrap();
         let set = ambrik(dir.path(), &["set", "--yes", "--quiet"]).status().unwrap();
         assert!(set.success());
-        let mut child = ambrik(dir.path(), &["watch", "--format", "json"])
+        let mut child = watch(dir.path())
+            .args(["--format", "json"])
             .args(more)
             .current_dir(dir.path())
             .stdout(Stdio::piped())
@@ -61,14 +87,18 @@ impl Watching {
             .spawn()
             .unwrap();
         let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
-        let begun = said.find(|line| line.as_ref().is_ok_and(|line| line.contains("watching 1 site")));
-        assert!(begun.is_some());
+        let mut remarks = Vec::new();
+        let begun = said.find(|line| {
+            remarks.extend(line.as_ref().ok().cloned());
+            line.as_ref().is_ok_and(|line| line.contains("watching 1 site"))
+        });
+        assert!(begun.is_some(), "{remarks:#?}");
         std::thread::spawn(move || said.for_each(drop));
         let (to, alerts) = channel();
         let told = BufReader::new(child.stdout.take().unwrap());
         std::thread::spawn(move || {
             for line in told.lines().map_while(Result::ok) {
-                let _ = to.send(checked(&line, "alert"));
+                let _ = to.send(read(&line));
             }
         });
         Self { dir, child, alerts }
@@ -206,6 +236,44 @@ fn many_changes_are_kept_up_with() {
         let lines = fs::read_to_string(&ran).unwrap();
         assert!(lines.lines().any(|line| checked(line, "alert")["check"] == "php-writes-code"), "{lines}");
     });
+}
+
+/// Another host's alerts come with its name, to the command on this side too; what is run there ends with what asked for it.
+#[test]
+fn another_host_is_watched_from_here() {
+    if !is_root() {
+        return;
+    }
+    let watching = Watching::from_afar(&["--run", "cat >> \"$PWD/ran\""]);
+    fs::write(watching.at("index.php"), "<?php // changed\n").unwrap();
+    watching.told("code-changed", "/index.php");
+    let (ran, sites) = (watching.dir.path().join("ran"), watching.dir.path().join("sites"));
+    let sites = sites.to_str().unwrap().to_owned();
+    let is_there = || {
+        let all =
+            fs::read_dir("/proc").unwrap().filter_map(|entry| fs::read(entry.unwrap().path().join("cmdline")).ok());
+        all.filter(|line| String::from_utf8_lossy(line).contains(&sites)).count()
+    };
+    assert!(is_there() > 1, "the one here, and what it runs there");
+    watching.end_and(|| {
+        let lines = fs::read_to_string(&ran).unwrap();
+        assert!(lines.lines().any(|line| checked(line, "fleet-alert")["alert"]["alarm"] == "code-changed"), "{lines}");
+        // It was killed; when it is gone is the kernel's matter.
+        assert!((0..10_000).any(|_| is_there() == 0));
+    });
+}
+
+/// A connection that has ended leaves nothing running on a host: what nobody reads any more is not told.
+#[test]
+fn what_nobody_reads_ends() {
+    if !is_root() {
+        return;
+    }
+    let watching = Watching::start(&[]);
+    let mut child = ambrik(watching.dir.path(), &["watch"]).stdout(Stdio::piped()).spawn().unwrap();
+    drop(child.stdout.take());
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    watching.end();
 }
 
 /// A root that is another file system from one moment to the next is no event on the one before: it is found, and heard from then on.
