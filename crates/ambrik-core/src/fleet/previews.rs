@@ -100,6 +100,40 @@ pub fn previewed(kind: &str, out: impl Read) -> io::Result<String> {
     Ok(says)
 }
 
+/// Which pages do not answer any more as they did, as a document of changes says it (`changes/1`, and the others where they have it), fit
+/// to be shown.
+///
+/// # Errors
+/// Where it is no document.
+pub fn broken_pages(out: impl Read) -> io::Result<Vec<String>> {
+    #[derive(Deserialize)]
+    struct Document {
+        #[serde(default, deserialize_with = "capped")]
+        sites: Vec<Site>,
+        #[serde(default, deserialize_with = "capped")]
+        broken: Vec<Page>,
+    }
+    #[derive(Deserialize)]
+    struct Site {
+        #[serde(default, deserialize_with = "capped")]
+        broken: Vec<Page>,
+    }
+    #[derive(Deserialize)]
+    struct Page {
+        address: String,
+        before: String,
+        after: String,
+    }
+    let Document { sites, broken } = serde_json::from_reader(out).map_err(io::Error::from)?;
+    let pages = broken.into_iter().chain(sites.into_iter().flat_map(|site| site.broken));
+    let says = pages.map(|Page { address, before, after }| {
+        let mut says = format!("{address} answered {before}, and now {after}");
+        clean(&mut says);
+        says
+    });
+    Ok(says.collect())
+}
+
 fn several(n: u64, what: &str) -> String {
     if n == 1 { format!("1 {what}") } else { format!("{n} {what}s") }
 }
@@ -161,6 +195,14 @@ mod tests {
     #[case::signs("accept", r#"{"site":"\u001b[2J","check":"c","path":"p"}"#, "\u{fffd}[2J: c accepted for p")]
     fn what_would_be_done(#[case] kind: &str, #[case] text: &str, #[case] want: &str) {
         assert_eq!(previewed(kind, text.as_bytes()).unwrap(), want);
+    }
+
+    #[rstest]
+    #[case(r#"{"sites":[{"broken":[{"address":"/","before":"200","after":"403"}]},{}]}"#, &["/ answered 200, and now 403"])]
+    #[case(r#"{"broken":[{"address":"/\u0007","before":"200","after":"no"}]}"#, &["/\u{fffd} answered 200, and now no"])]
+    #[case("{}", &[])]
+    fn pages_that_broke(#[case] text: &str, #[case] want: &[&str]) {
+        assert_eq!(broken_pages(text.as_bytes()).unwrap(), want);
     }
 
     #[rstest]

@@ -155,6 +155,57 @@ fn a_host_without_the_program_is_lent_it_and_nothing_is_left() {
     assert_eq!(line("wrong"), "2 1", "{out}");
 }
 
+const PAGES: &str = r#"
+mkdir -p "$work/sites" "$work/tree" "$work/nginx"
+echo welcome > "$work/tree/index.html"
+chmod 644 "$work/tree/index.html"
+cat > "$work/nginx.conf" <<END
+user www-data;
+pid $work/nginx/pid;
+error_log $work/nginx/log;
+events {}
+http {
+  access_log off;
+  client_body_temp_path $work/nginx/a; proxy_temp_path $work/nginx/b; fastcgi_temp_path $work/nginx/c; uwsgi_temp_path $work/nginx/d; scgi_temp_path $work/nginx/e;
+  server { listen 127.0.0.1:8090; root $work/tree; }
+}
+END
+nginx -c "$work/nginx.conf"
+# The site file closes what the page is.
+cat > "$work/sites/berths.toml" <<END
+[site]
+root = "$work/tree"
+url = "http://127.0.0.1:8090"
+pages = ["/index.html"]
+[accounts]
+php = "nobody"
+web = "www-data"
+[[part]]
+path = "index.html"
+use = "secret"
+END
+printf '#!/bin/bash\nexec "%s" --sites "%s" --state "%s" "$@"\n' "$AMBRIK" "$work/sites" "$work/state-of-one" > "$work/hosts/one/bin/ambrik"
+page() { curl -s -o /dev/null -w '%{http_code}' http://127.0.0.1:8090/index.html; }
+echo "before: $(page)"
+code=0; ambrik --on one,two set berths --yes > "$work/text" 2>&1 || code=$?
+echo "after: $code $(page)"
+grep -E '^(one|two): (failed|not begun|done)' "$work/text" | sed 's/^/of /'
+code=0; ambrik undo --fleet 1 --yes > "$work/text" 2>&1 || code=$?
+echo "back: $code $(page)"
+nginx -c "$work/nginx.conf" -s stop
+"#;
+
+/// A page of a real server that answers no more after the change on one host: the next is not begun, and the way back is one command.
+#[test]
+fn a_page_that_breaks_stops_the_run() {
+    let Some(out) = with_sshd(&[HOSTS, PAGES]) else { return };
+    let line = |name: &str| real::line(&out, name);
+    assert_eq!((&*line("before"), &*line("after"), &*line("back")), ("200", "3 403", "0 200"), "{out}");
+    assert!(line("of one").starts_with("failed: "), "{out}");
+    assert!(line("of one").ends_with("/index.html answered 200, and now 403"), "{out}");
+    assert!(line("of two").starts_with("not begun"), "{out}");
+}
+
 const WATCHED: &str = r#"
 mkdir -p "$work/sites" "$work/tree"
 echo '<?php' > "$work/tree/index.php"

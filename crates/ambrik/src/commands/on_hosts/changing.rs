@@ -4,7 +4,9 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use ambrik_core::fleet::{FleetRecord, FleetRuns, Lent, Limits, NoAnswer, Question, StepState, Trouble, previewed};
+use ambrik_core::fleet::{
+    FleetRecord, FleetRuns, Lent, Limits, NoAnswer, Question, StepState, Trouble, broken_pages, previewed,
+};
 use ambrik_core::shown::Shown;
 use serde_json::Value;
 
@@ -229,7 +231,7 @@ fn step_by_step(
         let kept = ask_all(batch, questions.collect::<Result<_, _>>()?, Some(change.kind), at_once, session)?;
         let mut stop = false;
         for host in &kept.hosts {
-            let (state, says) = came_of(host);
+            let (state, says) = came_of(host, &kept);
             if state != StepState::Done {
                 stop = true;
                 session.terminal.warn(&format!("{}: {says}", host.host));
@@ -254,7 +256,12 @@ fn step_by_step(
 }
 
 /// How far a host is after a step. Where nothing answers any more, what was begun there may still go on.
-fn came_of(host: &HostAnswer) -> (StepState, String) {
+fn came_of(host: &HostAnswer, kept: &Kept) -> (StepState, String) {
+    // What the pages say goes before all else.
+    let broken = host.answer.is_ok().then(|| broken_pages(kept.read(host)).ok()).flatten().unwrap_or_default();
+    if !broken.is_empty() {
+        return (StepState::Failed, broken.join("; "));
+    }
     match &host.answer {
         Ok(answer) if answer.exit == 0 => (StepState::Done, String::new()),
         // What is left to be found is no failure.
