@@ -10,7 +10,7 @@ use foldhash::fast::RandomState;
 
 use super::judge::{is_no_part, is_to_be_read, path, stays};
 use super::{Archive, ArchiveEntry, ArchiveError, EntryKind};
-use crate::entry::begins_as_program;
+use crate::entry::{TreePath, begins_as_program};
 use crate::shown::{Shown, size};
 
 /// How much may come out of an archive.
@@ -82,13 +82,22 @@ pub struct Spared {
 /// Entries by their paths, in no order: paths are told apart by their bytes, which is what they are compared by most.
 type Entries = HashMap<OsString, PackedEntry, RandomState>;
 
+/// An archive that is being read.
+struct Reading<'r> {
+    archive: &'r Archive,
+    limits: Limits,
+    /// How many entries were begun.
+    number: usize,
+    buffer: Box<[u8]>,
+}
+
 /// What is in an archive.
 #[derive(Debug, Default)]
 pub struct ArchiveLook {
     /// The archive's folder that is laid down; empty for all of it.
     pub inner: PathBuf,
     /// What is laid down, by its path below the site's root.
-    pub entries: BTreeMap<PathBuf, PackedEntry>,
+    pub entries: BTreeMap<TreePath<'static>, PackedEntry>,
     /// What is left in the archive: with a folder all that is in it.
     pub spared: Vec<Spared>,
     /// What must not be unpacked; with any of them nothing is.
@@ -115,15 +124,15 @@ pub fn look(
 ) -> Result<ArchiveLook, ArchiveError> {
     let mut found = ArchiveLook { packed: archive.bytes(), ..ArchiveLook::default() };
     let mut entries = Entries::default();
-    let mut read = 0;
+    let mut reading = Reading { archive, limits, number: 0, buffer: vec![0; 1 << 14].into() };
     archive.each(&mut |entry, content| {
-        read += 1;
-        if read > limits.entries {
+        reading.number += 1;
+        if reading.number > limits.entries {
             return Err(too_large(archive, format!("it has more than {} entries", limits.entries)));
         }
-        let refused = found.take(archive, &mut entries, entry, content, limits)?;
+        let refused = found.take(&mut reading, &mut entries, entry, content)?;
         // What is refused counts for the limits all the same.
-        found.read(archive, read, content, limits, &mut |_| {})?;
+        found.read(&mut reading, content, &mut |_| {})?;
         found.refused.extend(refused.map(|why| Refused { name: shown(&entry.name), why }));
         Ok(())
     })?;
@@ -143,11 +152,10 @@ impl ArchiveLook {
     /// Takes one entry; the answer is why it must not be unpacked.
     fn take(
         &mut self,
-        archive: &Archive,
+        reading: &mut Reading<'_>,
         entries: &mut Entries,
         entry: &ArchiveEntry,
         content: &mut dyn Read,
-        limits: Limits,
     ) -> Result<Option<&'static str>, ArchiveError> {
         let path = match path(&entry.name) {
             Ok(path) => path,
@@ -175,7 +183,7 @@ impl ArchiveLook {
                 }
             }
             EntryKind::File => {
-                let kind = self.file(archive, entries.len(), entry, content, limits)?;
+                let kind = self.file(reading, entry, content)?;
                 (kind, path.clone())
             }
         };
@@ -193,15 +201,13 @@ impl ArchiveLook {
 
     fn file(
         &mut self,
-        archive: &Archive,
-        read: usize,
+        reading: &mut Reading<'_>,
         entry: &ArchiveEntry,
         content: &mut dyn Read,
-        limits: Limits,
     ) -> Result<PackedKind, ArchiveError> {
         let mut hasher = blake3::Hasher::new();
         let mut head = Vec::new();
-        let length = self.read(archive, read, content, limits, &mut |piece| {
+        let length = self.read(reading, content, &mut |piece| {
             if head.len() < 4 {
                 head.extend_from_slice(&piece[..piece.len().min(4)]);
             }
@@ -214,16 +220,14 @@ impl ArchiveLook {
     /// Reads an entry to its end, within the limits; the answer is how many bytes that were.
     fn read(
         &mut self,
-        archive: &Archive,
-        read: usize,
+        reading: &mut Reading<'_>,
         content: &mut dyn Read,
-        limits: Limits,
         each: &mut dyn FnMut(&[u8]),
     ) -> Result<u64, ArchiveError> {
+        let Reading { archive, limits, number, buffer } = reading;
         let mut length = 0;
-        let mut buffer = [0; 1 << 13];
         loop {
-            let count = content.read(&mut buffer).map_err(|cause| archive.broken(read, cause))?;
+            let count = content.read(buffer).map_err(|cause| archive.broken(*number, cause))?;
             if count == 0 {
                 return Ok(length);
             }
@@ -249,7 +253,7 @@ impl ArchiveLook {
 
     /// Finds the folder that is laid down, and judges what is in it as the tree that it will be.
     fn settle(&mut self, entries: Entries, inner: Option<&Path>, served: Option<&OsStr>) {
-        let (mut whole, mut spared) = (Vec::new(), BTreeMap::new());
+        let (mut whole, mut spared) = (Vec::new(), BTreeMap::<PathBuf, _>::new());
         for (path, entry) in entries.into_iter().map(|(path, entry)| (PathBuf::from(path), entry)) {
             match is_no_part(&path) {
                 Some(why) => drop(spared.insert(path, why)),
@@ -266,7 +270,7 @@ impl ArchiveLook {
                 Err(_) => drop(spared.insert(path, "it lies beside the application's folder")),
             }
         }
-        self.entries = inside.into_iter().collect();
+        self.entries = inside.into_iter().map(|(path, entry)| (path.into(), entry)).collect();
         let tops = spared.iter().filter(|(path, _)| !path.ancestors().skip(1).any(|above| spared.contains_key(above)));
         self.spared = tops.map(|(path, why)| Spared { path: path.clone(), why }).collect();
         self.judge();
@@ -274,17 +278,17 @@ impl ArchiveLook {
 
     /// What is below a file or a symlink, and symlinks that lead out; directories that only names say are added.
     fn judge(&mut self) {
-        let links = |path: &Path| match &self.entries.get(path)?.kind {
+        let links = |path: &Path| match &self.entries.get(&TreePath::of(path))?.kind {
             PackedKind::Symlink(target) => Some(target.clone()),
             _ => None,
         };
         let mut refuse: Vec<(PathBuf, &'static str)> = Vec::new();
-        let mut above: BTreeMap<PathBuf, PackedEntry> = BTreeMap::new();
+        let mut above: BTreeMap<TreePath<'static>, PackedEntry> = BTreeMap::new();
         let kinds: HashMap<&OsStr, &PackedKind, RandomState> =
-            self.entries.iter().map(|(path, entry)| (path.as_os_str(), &entry.kind)).collect();
+            self.entries.iter().map(|(path, entry)| (path.as_ref().as_os_str(), &entry.kind)).collect();
         // Directories that have nothing but directories above them.
         let mut sound: HashSet<&OsStr, RandomState> = HashSet::default();
-        for (path, entry) in &self.entries {
+        for (path, entry) in self.entries.iter().map(|(path, entry)| (path.as_ref(), entry)) {
             let refused_before = refuse.len();
             for over in path.ancestors().skip(1).filter(|over| !over.as_os_str().is_empty()) {
                 if sound.contains(over.as_os_str()) {
@@ -293,13 +297,15 @@ impl ArchiveLook {
                 match kinds.get(over.as_os_str()) {
                     None => {
                         let (kind, content) = (PackedKind::Directory, self.inner.join(over));
-                        above.insert(over.to_owned(), PackedEntry { kind, content });
+                        above.insert(over.to_owned().into(), PackedEntry { kind, content });
                     }
                     Some(PackedKind::Directory) => {}
                     Some(PackedKind::Symlink(_)) => {
-                        refuse.push((path.clone(), "it lies below a symlink of the archive"));
+                        refuse.push((path.to_owned(), "it lies below a symlink of the archive"));
                     }
-                    Some(PackedKind::File { .. }) => refuse.push((path.clone(), "it lies below a file of the archive")),
+                    Some(PackedKind::File { .. }) => {
+                        refuse.push((path.to_owned(), "it lies below a file of the archive"));
+                    }
                 }
             }
             if refuse.len() == refused_before {
@@ -308,7 +314,7 @@ impl ArchiveLook {
             if let PackedKind::Symlink(target) = &entry.kind
                 && let Err(why) = stays(&links, path, target)
             {
-                refuse.push((path.clone(), why));
+                refuse.push((path.to_owned(), why));
             }
         }
         let told =

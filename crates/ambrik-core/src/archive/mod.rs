@@ -8,6 +8,8 @@ use std::fs::File;
 use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::thread::Scope;
 
 use rustix::fs::{Mode, OFlags};
 
@@ -172,7 +174,7 @@ impl Archive {
         match self.format {
             Format::Zip => self.each_of_zip(file, visit),
             Format::Tar(packing) => {
-                let unpacked: Box<dyn Read + '_> = match packing {
+                let unpacked: Box<dyn Read + Send + '_> = match packing {
                     Packing::None => Box::new(file),
                     Packing::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(file)),
                     Packing::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(file)),
@@ -182,7 +184,7 @@ impl Archive {
                             .map_err(|error| self.broken(0, io::Error::other(error.to_string())))?,
                     ),
                 };
-                self.each_of_tar(unpacked, visit)
+                std::thread::scope(|scope| self.each_of_tar(Ahead::begin(scope, unpacked), visit))
             }
         }
     }
@@ -238,6 +240,56 @@ impl Archive {
             left.set(LONGEST_HEADERS);
         }
         Ok(())
+    }
+}
+
+/// A stream that a thread of its own reads ahead, some pieces: unpacking goes on while what came before is looked at or laid down.
+struct Ahead {
+    pieces: Receiver<io::Result<Vec<u8>>>,
+    piece: io::Cursor<Vec<u8>>,
+}
+
+/// A piece's bytes, and how many pieces wait.
+const PIECE: u64 = 1 << 17;
+const PIECES: usize = 8;
+
+impl Ahead {
+    fn begin<'s>(scope: &'s Scope<'s, '_>, mut stream: impl Read + Send + 's) -> Self {
+        let (send, pieces) = sync_channel(PIECES);
+        scope.spawn(move || {
+            loop {
+                let mut piece = Vec::with_capacity(1 << 17);
+                // What was read before an error goes before it.
+                let read = (&mut stream).take(PIECE).read_to_end(&mut piece);
+                let is_over = piece.is_empty();
+                let sent = if is_over { Ok(()) } else { send.send(Ok(piece)) };
+                match read {
+                    Ok(_) if is_over => break,
+                    Ok(_) => {}
+                    Err(cause) => drop(send.send(Err(cause))),
+                }
+                // Nobody reads any more.
+                if sent.is_err() {
+                    break;
+                }
+            }
+        });
+        Self { pieces, piece: io::Cursor::default() }
+    }
+}
+
+impl Read for Ahead {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            let count = self.piece.read(buffer)?;
+            if count > 0 || buffer.is_empty() {
+                return Ok(count);
+            }
+            match self.pieces.recv() {
+                Ok(piece) => self.piece = io::Cursor::new(piece?),
+                Err(_) => return Ok(0),
+            }
+        }
     }
 }
 

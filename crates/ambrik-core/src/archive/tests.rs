@@ -47,7 +47,7 @@ fn looked(entries: &[Entry<'_>], served: Option<&str>) -> ArchiveLook {
 }
 
 fn laid(found: &ArchiveLook) -> Vec<&str> {
-    found.entries.keys().map(|path| path.to_str().unwrap()).collect()
+    found.entries.keys().map(|path| path.as_ref().to_str().unwrap()).collect()
 }
 
 /// Each is refused with its reason; what is harmless beside it is not.
@@ -131,7 +131,7 @@ fn a_second_name_has_the_content_of_the_first() {
         &[file("b/one.php", "<?php"), Entry(b"b/two.php", tar::EntryType::Link, b"", b"b/one.php", 0o644)],
         None,
     );
-    let [one, two] = ["one.php", "two.php"].map(|name| &found.entries[Path::new(name)]);
+    let [one, two] = ["one.php", "two.php"].map(|name| &found.entries[&TreePath::of(Path::new(name))]);
     assert_eq!((one, one.content.to_str()), (two, Some("b/one.php")));
 }
 
@@ -140,7 +140,9 @@ fn modes_are_counted_and_programs_known() {
     let program = Entry(b"bin/tool", tar::EntryType::Regular, b"#!/bin/sh\n", b"", 0o6777);
     let found = looked(&[program, Entry(b"x.php", tar::EntryType::Regular, b"<?php", b"", 0o777)], None);
     assert_eq!((found.special, found.open), (1, 2));
-    let is_program = |name: &str| matches!(found.entries[Path::new(name)].kind, PackedKind::File { program: true, .. });
+    let is_program = |name: &str| {
+        matches!(found.entries[&TreePath::of(Path::new(name))].kind, PackedKind::File { program: true, .. })
+    };
     assert!(is_program("bin/tool") && !is_program("x.php"));
 }
 

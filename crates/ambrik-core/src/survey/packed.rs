@@ -12,6 +12,7 @@ use rustix::io::Errno;
 use super::{Survey, survey};
 use crate::account::Accounts;
 use crate::archive::{Archive, ArchiveError, ArchiveLook, PackedKind};
+use crate::entry::TreePath;
 use crate::host::Services;
 use crate::nested::Ground;
 use crate::shown::Shown;
@@ -54,7 +55,7 @@ fn lay_out(archive: &Archive, found: &ArchiveLook, dir: &OwnedFd) -> Result<(), 
         move |errno| PackedError::LaidOut(path, errno)
     };
     let mut by_content: BTreeMap<&Path, Vec<&Path>> = BTreeMap::new();
-    for (path, entry) in &found.entries {
+    for (path, entry) in found.entries.iter().map(|(path, entry)| (path.as_ref(), entry)) {
         match &entry.kind {
             PackedKind::File { .. } => by_content.entry(&entry.content).or_default().push(path),
             PackedKind::Directory => {
@@ -70,7 +71,7 @@ fn lay_out(archive: &Archive, found: &ArchiveLook, dir: &OwnedFd) -> Result<(), 
     archive.each(&mut |entry, content| {
         let paths = entry.path().and_then(|name| by_content.remove(&*name)).unwrap_or_default();
         if stopped.is_none() && !paths.is_empty() {
-            let size = match found.entries.get(paths[0]).map(|entry| &entry.kind) {
+            let size = match found.entries.get(&TreePath::of(paths[0])).map(|entry| &entry.kind) {
                 Some(PackedKind::File { size, .. }) => *size,
                 _ => 0,
             };

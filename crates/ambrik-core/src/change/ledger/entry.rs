@@ -184,7 +184,7 @@ impl<'l> Recorder<'l> {
     pub(crate) fn laid(
         &mut self,
         creations: &[CreationRow],
-        delivered: &BTreeMap<PathBuf, [u8; 32]>,
+        delivered: &[(PathBuf, [u8; 32])],
     ) -> Result<(), LedgerError> {
         self.ledger.writing()?;
         let rights = creations.iter().map(|row| self.rights(&row.rights)).collect::<Result<Vec<_>, _>>()?;

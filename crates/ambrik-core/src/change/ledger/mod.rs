@@ -22,7 +22,7 @@ use rusqlite::{Connection, ErrorCode, OptionalExtension, Row, TransactionBehavio
 use super::keepsake::Successors;
 use super::state::{StateDir, StateError};
 use crate::account::Uid;
-use crate::entry::{Identity, Nanos};
+use crate::entry::{Identity, Nanos, TreePath};
 use crate::shown::Shown;
 use crate::site::{Phase, Word};
 use crate::tree::sys;
@@ -98,7 +98,7 @@ pub struct Delivered {
     /// When that was.
     pub when: Timestamp,
     /// Their files, by the paths below the site's root.
-    pub(crate) files: BTreeMap<PathBuf, DeliveredFile>,
+    pub(crate) files: BTreeMap<TreePath<'static>, DeliveredFile>,
 }
 
 /// A folder that an archive was unpacked in, before what is in it got its names.
@@ -122,7 +122,7 @@ impl Delivered {
     /// Whether a file's content is one that an archive brought there; none where none brought any.
     #[must_use]
     pub fn brought(&self, path: &Path, sum: Option<[u8; 32]>) -> Option<bool> {
-        self.files.get(path).map(|file| sum.is_some_and(|sum| file.sums.contains(&sum)))
+        self.files.get(&TreePath::of(path)).map(|file| sum.is_some_and(|sum| file.sums.contains(&sum)))
     }
 }
 
@@ -375,24 +375,28 @@ impl Ledger {
     /// What archives brought to a site, but for what was taken back; none where it was never unpacked.
     pub fn delivered(&self, site: &str) -> Result<Option<Delivered>, LedgerError> {
         let failed = self.failed("read");
-        let sql = "SELECT path, sum, id, begun, CASE WHEN settled THEN begun ELSE coalesce(ended, begun) END FROM delivered JOIN change_set ON id = change_set
-                   WHERE site = ? AND undone_by IS NULL ORDER BY id";
+        let damaged = || self.damaged("what an archive brought");
+        let sql = "SELECT id, begun, CASE WHEN settled THEN begun ELSE coalesce(ended, begun) END FROM change_set
+                   WHERE site = ? AND undone_by IS NULL AND id IN (SELECT change_set FROM delivered) ORDER BY id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
-        let mut rows = statement.query([site]).map_err(&failed)?;
+        let text = |row: &Row<'_>, column| row.get::<_, String>(column);
+        let sets = statement.query_map([site], |row| Ok((row.get::<_, i64>(0)?, text(row, 1)?, text(row, 2)?)));
+        let sets = sets.and_then(Iterator::collect::<Result<Vec<_>, _>>).map_err(&failed)?;
         let mut found: Option<Delivered> = None;
-        while let Some(row) = rows.next().map_err(&failed)? {
-            let text = |column| row.get::<_, String>(column);
-            let read = || Ok((path_of(row, 0)?, row.get::<_, Vec<u8>>(1)?, row.get(2)?, text(3)?, text(4)?));
-            let (path, sum, set, begun, ended) = read().map_err(&failed)?;
-            let damaged = || self.damaged("what an archive brought");
-            let (sum, when) = (sum.try_into().map_err(|_| damaged())?, begun.parse().map_err(|_| damaged())?);
+        let mut statement = self.db.prepare("SELECT path, sum FROM delivered WHERE change_set = ?").map_err(&failed)?;
+        for (set, begun, ended) in sets {
+            let when = begun.parse().map_err(|_| damaged())?;
             let ended = ended.parse::<Timestamp>().map_err(|_| damaged())?.as_nanosecond();
-            let ended = Nanos::try_from(ended).unwrap_or(Nanos::MAX);
+            let there = Nanos::try_from(ended).unwrap_or(Nanos::MAX);
             let delivered = found.get_or_insert_with(|| Delivered { set, when, files: BTreeMap::new() });
             (delivered.set, delivered.when) = (set, when);
-            let file = delivered.files.entry(path).or_default();
-            file.sums.push(sum);
-            file.there = ended;
+            let mut rows = statement.query([set]).map_err(&failed)?;
+            while let Some(row) = rows.next().map_err(&failed)? {
+                let (path, sum) = (path_of(row, 0).map_err(&failed)?, row.get::<_, Vec<u8>>(1).map_err(&failed)?);
+                let file = delivered.files.entry(path.into()).or_default();
+                file.sums.push(sum.try_into().map_err(|_| damaged())?);
+                file.there = there;
+            }
         }
         Ok(found)
     }

@@ -1,7 +1,7 @@
 //! The folder that an archive is unpacked into before anything of it gets its name: below the root, so that renaming is
 //! enough, and entered by nobody but the caller.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::ffi::{CString, OsStr};
 use std::io::Read;
 use std::os::fd::{AsFd as _, OwnedFd};
@@ -67,21 +67,26 @@ impl Staging {
         Ok(Ok(Self { dir, path }))
     }
 
+    /// Waits until what is in it is on the disk.
+    pub(super) fn sync(&self) -> Result<(), Failure> {
+        sys::sync_file_system(&self.dir).map_err(|errno| Failure::Os(Op::Create, errno))
+    }
+
     /// The folder that a unit is in, under its own name.
     pub(super) fn unit(&self, number: usize) -> Result<OwnedFd, Failure> {
         let name = c_name(number.to_string().as_ref())?;
         sys::open_directory(&self.dir, &name).map_err(|errno| Failure::Os(Op::Open, errno))
     }
 
-    /// Unpacks everything that the plan lays down; the answer is which inode each path is. The first failure ends it: half a
-    /// version is none.
+    /// Unpacks everything that the plan lays down; the answer is which inode each path is, in the plan's order. The first failure ends
+    /// it: half a version is none.
     pub(super) fn fill(
         &self,
         plan: &UnpackPlan,
         archive: &Archive,
         means: &ChangeContext<'_>,
-    ) -> Result<BTreeMap<PathBuf, Identity>, PathFailure> {
-        let mut made = Vec::new();
+    ) -> Result<Vec<Option<Identity>>, PathFailure> {
+        let mut made = vec![None; plan.laid.len()];
         let fail = |path: &Path, failure| (plan.site.root.join(path), failure);
         for number in 0..plan.units.len() {
             let name = CString::new(number.to_string()).unwrap_or_default();
@@ -89,13 +94,14 @@ impl Staging {
                 .map_err(|errno| fail(Path::new(""), Failure::Os(Op::Create, errno)))?;
         }
         // Directories first, from the uppermost down; symlinks lead nowhere before all is there.
-        for (path, laid) in plan.laid.iter().filter(|(_, laid)| !matches!(laid.kind, PackedKind::File { .. })) {
-            let id = self.directory_or_link(plan, path, laid).map_err(|failure| fail(path, failure))?;
-            made.push((path.clone(), id));
-        }
         let mut by_content = ByContent::default();
-        for (path, laid) in plan.laid.iter().filter(|(_, laid)| matches!(laid.kind, PackedKind::File { .. })) {
-            by_content.entry(laid.content.as_os_str()).or_default().push((path, laid));
+        for (at, (path, laid)) in plan.laid.iter().enumerate() {
+            if matches!(laid.kind, PackedKind::File { .. }) {
+                by_content.entry(laid.content.as_os_str()).or_default().push((at, path, laid));
+                continue;
+            }
+            let id = self.directory_or_link(plan, path, laid).map_err(|failure| fail(path, failure))?;
+            made[at] = Some(id);
         }
         let filling = Filling { staging: self, plan, made: Mutex::new(made), failed: Mutex::default() };
         let read = filling.each(archive, &mut by_content, means);
@@ -105,10 +111,9 @@ impl Staging {
         }
         read.map_err(|error| fail(Path::new(""), Failure::Says(error.to_string())))?;
         if let Some(files) = by_content.values().next().filter(|_| signals::came().is_none()) {
-            return Err(fail(files[0].0, CHANGED));
+            return Err(fail(files[0].1, CHANGED));
         }
-        sys::sync_file_system(&self.dir).map_err(|errno| fail(Path::new(""), Failure::Os(Op::Create, errno)))?;
-        Ok(made.into_inner().unwrap_or_else(PoisonError::into_inner).into_iter().collect())
+        Ok(made.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The directory that a path of the site is in here, below the folder.
@@ -137,13 +142,16 @@ impl Staging {
 
 /// What is no longer than this, in bytes, is read ahead, so that others can be read while it is laid down.
 const READ_AHEAD: u64 = 256 << 10;
-/// As many files wait for each thread that lays them down.
-const WAITING: usize = 16;
-/// More threads would wait for the one that reads; what waits for them takes 32 MiB at most.
+/// Files are handed on this many at once, or as many as have the bytes that are read ahead: a thread is woken once for all of them, and those
+/// of one folder are made by one thread.
+const AT_ONCE: usize = 64;
+/// As often a thread may be handed files before it is done with others.
+const WAITING: usize = 4;
+/// More threads would wait for the one that reads; what waits for them takes 16 MiB at most.
 const MOST_THREADS: usize = 8;
 
-/// A file that is laid down.
-type LaidFile<'p> = (&'p Path, &'p Laid);
+/// A file that is laid down, with its place in the plan.
+type LaidFile<'p> = (usize, &'p Path, &'p Laid);
 /// The files that have one entry's content, by the archive's name for that.
 type ByContent<'p> = HashMap<&'p OsStr, Vec<LaidFile<'p>>, RandomState>;
 /// The same with what the content is.
@@ -153,7 +161,7 @@ type Content<'p> = (Vec<LaidFile<'p>>, Vec<u8>);
 struct Filling<'f> {
     staging: &'f Staging,
     plan: &'f UnpackPlan,
-    made: Mutex<Vec<(PathBuf, Identity)>>,
+    made: Mutex<Vec<Option<Identity>>>,
     /// What failed first: half a version is none.
     failed: Mutex<Option<PathFailure>>,
 }
@@ -166,7 +174,7 @@ impl Filling<'_> {
         means: &ChangeContext<'_>,
     ) -> Result<(), ArchiveError> {
         let threads = means.threads.clamp(1, MOST_THREADS);
-        let (send, receive) = mpsc::sync_channel::<Content<'p>>(threads * WAITING);
+        let (send, receive) = mpsc::sync_channel::<Vec<Content<'p>>>(threads * WAITING);
         let receive = Mutex::new(receive);
         let done = |count: usize| means.progress.entries.fetch_add(count as u64, Ordering::Relaxed);
         std::thread::scope(|scope| {
@@ -175,8 +183,8 @@ impl Filling<'_> {
                     let mut maker = FileMaker::new(self);
                     loop {
                         let next = receive.lock().unwrap_or_else(PoisonError::into_inner).recv();
-                        let Ok((files, content)) = next else { break };
-                        if self.goes_on() {
+                        let Ok(handed) = next else { break };
+                        for (files, content) in handed.into_iter().take_while(|_| self.goes_on()) {
                             self.take(maker.files(&files, &mut &*content), &files);
                             done(files.len());
                         }
@@ -184,6 +192,7 @@ impl Filling<'_> {
                 });
             }
             let mut maker = FileMaker::new(self);
+            let (mut handed, mut bytes) = (Vec::new(), 0);
             let read = archive.each(&mut |entry, content| {
                 if !self.goes_on() {
                     return Ok(());
@@ -191,7 +200,7 @@ impl Filling<'_> {
                 let name = entry.path();
                 let files = name.as_deref().and_then(|name| by_content.remove(name.as_os_str()));
                 let Some(files) = files else { return Ok(()) };
-                if matches!(files[0].1.kind, PackedKind::File { size, .. } if size > READ_AHEAD) {
+                if matches!(files[0].2.kind, PackedKind::File { size, .. } if size > READ_AHEAD) {
                     self.take(maker.files(&files, content), &files);
                     done(files.len());
                     return Ok(());
@@ -199,12 +208,20 @@ impl Filling<'_> {
                 let mut whole = Vec::new();
                 // Whoever can write to the archive can make another of it after it was looked at: no more is read than was.
                 match content.take(READ_AHEAD + 1).read_to_end(&mut whole) {
-                    // The threads end only after the sender: nobody is gone.
-                    Ok(_) => drop(send.send((files, whole))),
+                    Ok(_) => {
+                        bytes += whole.len() as u64;
+                        handed.push((files, whole));
+                        if handed.len() >= AT_ONCE || bytes > READ_AHEAD {
+                            // The threads end only after the sender: nobody is gone.
+                            let _ = send.send(std::mem::take(&mut handed));
+                            bytes = 0;
+                        }
+                    }
                     Err(cause) => self.take(Err(Failure::Says(format!("the archive: {cause}"))), &files),
                 }
                 Ok(())
             });
+            let _ = send.send(handed);
             drop(send);
             read
         })
@@ -217,11 +234,11 @@ impl Filling<'_> {
     fn take(&self, made: Result<Vec<Identity>, Failure>, files: &[LaidFile<'_>]) {
         match made {
             Ok(ids) => {
-                let paths = files.iter().map(|(path, _)| (*path).to_owned());
-                self.made.lock().unwrap_or_else(PoisonError::into_inner).extend(paths.zip(ids));
+                let mut made = self.made.lock().unwrap_or_else(PoisonError::into_inner);
+                files.iter().zip(ids).for_each(|((at, ..), id)| made[*at] = Some(id));
             }
             Err(failure) => {
-                let path = self.plan.site.root.join(files[0].0);
+                let path = self.plan.site.root.join(files[0].1);
                 self.failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert((path, failure));
             }
         }
@@ -259,7 +276,7 @@ impl FileMaker<'_, '_> {
         let plan = self.filling.plan;
         let mut new = Vec::new();
         let (mut left, mut sum) = (0, [0; 32]);
-        for (path, laid) in files {
+        for (_, path, laid) in files {
             let dir = self.folder(Staging::folder(plan, laid, path))?;
             let name = c_name(path.file_name().unwrap_or_default())?;
             let file = sys::create_file(dir.as_fd(), &name).map_err(made)?;

@@ -6,10 +6,9 @@ mod delivered;
 mod lay;
 mod plan;
 
-use std::collections::BTreeMap;
 use std::ffi::CStr;
 use std::os::fd::OwnedFd;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use super::folder::{Folder, c_name, split};
@@ -96,7 +95,7 @@ fn switch(
     plan: &UnpackPlan,
     root: &OwnedFd,
     staging: &Staging,
-    made: &BTreeMap<PathBuf, Identity>,
+    made: &[Option<Identity>],
     entry: &mut Recorder<'_>,
     means: &ChangeContext<'_>,
     outcome: &mut Outcome,
@@ -110,8 +109,25 @@ fn switch(
         .chain(plan.going().map(|(path, id, why)| going(plan, path, id, why)))
         .collect::<Option<_>>()
         .unwrap_or_default();
-    let mut kept = Kept::keep(entry, &bases, &pending, &plan.site.name, means, outcome)?;
-    entry.laid(&creations(plan, root, made), &plan.sums)?;
+    let (recorded, durable) = std::thread::scope(|scope| {
+        let durable = scope.spawn(|| staging.sync());
+        let mut record = || -> Result<_, ChangeError> {
+            let kept = Kept::keep(entry, &bases, &pending, &plan.site.name, means, outcome)?;
+            entry.laid(&creations(plan, root, made), &plan.sums)?;
+            Ok(kept)
+        };
+        let recorded = record();
+        (recorded, durable.join().unwrap_or(Err(Failure::Replaced)))
+    });
+    let mut kept = recorded?;
+    if let Err(failure) = durable {
+        // Nothing of it gets its name.
+        for unit in &plan.units {
+            entry.not_laid(&plan.real_root.join(unit))?;
+        }
+        outcome.failures.push((staging.path.clone(), failure));
+        return Ok(());
+    }
     // From here on the new version comes into its place; each name is the old one's or the new one's.
     for (number, unit) in plan.units.iter().enumerate() {
         outcome.go_on()?;
@@ -208,17 +224,17 @@ fn going(plan: &UnpackPlan, path: &Path, id: Identity, reason: &str) -> Option<P
 }
 
 /// What the ledger says of everything that is about to get its name.
-fn creations(plan: &UnpackPlan, root: &OwnedFd, made: &BTreeMap<PathBuf, Identity>) -> Vec<CreationRow> {
-    let mut last: Option<(PathBuf, Option<Identity>)> = None;
+fn creations(plan: &UnpackPlan, root: &OwnedFd, made: &[Option<Identity>]) -> Vec<CreationRow> {
+    let mut last: Option<(&Path, Option<Identity>)> = None;
     let mut rows = Vec::new();
-    for (path, id) in made {
-        let Some(laid) = plan.laid.get(path) else { continue };
-        let parent = path.parent().unwrap_or(Path::new("")).to_owned();
+    for ((path, laid), id) in plan.laid.iter().zip(made) {
+        let parent = path.parent().unwrap_or(Path::new(""));
         // They come by folders.
         let in_it = match &last {
             Some((known, id)) if *known == parent => *id,
             _ => {
-                made.get(&parent).copied().or_else(|| facts(open_below(root, &parent).ok()?).ok().map(|facts| facts.id))
+                let made = plan.laid_at(parent).ok().and_then(|at| made[at]);
+                made.or_else(|| facts(open_below(root, parent).ok()?).ok().map(|facts| facts.id))
             }
         };
         last = Some((parent, in_it));
@@ -230,15 +246,7 @@ fn creations(plan: &UnpackPlan, root: &OwnedFd, made: &BTreeMap<PathBuf, Identit
             }
         };
         let path = plan.real_root.join(path);
-        rows.push(CreationRow {
-            path,
-            kind,
-            rights: Arc::clone(&laid.rights),
-            content,
-            sum,
-            above: in_it,
-            made: Some(*id),
-        });
+        rows.push(CreationRow { path, kind, rights: Arc::clone(&laid.rights), content, sum, above: in_it, made: *id });
     }
     rows
 }

@@ -16,7 +16,7 @@ use crate::account::Accounts;
 use crate::archive::{ArchiveLook, PackedEntry, PackedKind};
 use crate::audit::{missing_above, open_way};
 use crate::check::{Guess, guess};
-use crate::entry::{Facts, Identity, Kind, Rights};
+use crate::entry::{Facts, Identity, Kind, Rights, TreePath};
 use crate::label::{Labels, SiteLabels};
 use crate::policy::{Context, Policy};
 use crate::shown::Shown;
@@ -88,12 +88,12 @@ pub struct UnpackPlan {
     /// The root, without links.
     pub(super) real_root: PathBuf,
     root_id: Option<Identity>,
-    /// What is laid down, by its path below the root.
-    pub(super) laid: BTreeMap<PathBuf, Laid>,
+    /// What is laid down, by its path below the root, in order.
+    pub(super) laid: Vec<(PathBuf, Laid)>,
     /// The uppermost paths of what is laid down: each gets its name at once, with all that is in it.
     pub(super) units: Vec<PathBuf>,
     /// The sums of what the archive brings, for the ledger.
-    pub(super) sums: BTreeMap<PathBuf, [u8; 32]>,
+    pub(super) sums: Vec<(PathBuf, [u8; 32])>,
 }
 
 /// Why an archive cannot be unpacked.
@@ -219,13 +219,13 @@ pub fn plan_unpack(
         before,
         real_root,
         root_id: root.as_ref().map(|(_, id)| *id),
-        laid: BTreeMap::new(),
+        laid: Vec::new(),
         units: Vec::new(),
-        sums: BTreeMap::new(),
+        sums: Vec::new(),
     };
     let root = root.map(|(handle, _)| handle);
     for (path, entry) in &found.entries {
-        plan.take(root.as_ref(), &wanted, path, entry)?;
+        plan.take(root.as_ref(), &wanted, path.as_ref(), entry)?;
     }
     if let Some(root) = &root {
         plan.find_gone(root, &wanted.policy, found)?;
@@ -290,7 +290,7 @@ impl UnpackPlan {
             PackedKind::Symlink(_) => (Kind::Symlink, false),
         };
         if let PackedKind::File { sum, .. } = &entry.kind {
-            self.sums.insert(path.to_owned(), *sum);
+            self.sums.push((path.to_owned(), *sum));
         }
         if let Some((dir, now)) = now {
             let data = matches!(context.used_as, Use::Store | Use::Scratch | Use::Log | Use::Secret);
@@ -301,7 +301,7 @@ impl UnpackPlan {
                     return Err(self.in_the_way(path, "a directory, and the archive has none there"));
                 }
                 _ if data => {
-                    self.sums.remove(path);
+                    self.sums.pop_if(|(of, _)| of == path);
                     self.stays.push((path.to_owned(), "data of the site"));
                     return Ok(());
                 }
@@ -321,7 +321,7 @@ impl UnpackPlan {
         }
         let rights = Arc::new(wanted.rights(&context, Shape::of(kind, program), kind));
         let (kind, content, unit) = (entry.kind.clone(), entry.content.clone(), self.units.len() - 1);
-        self.laid.insert(path.to_owned(), Laid { kind, content, rights, part: context.part, unit });
+        self.laid.push((path.to_owned(), Laid { kind, content, rights, part: context.part, unit }));
         Ok(())
     }
 
@@ -329,13 +329,13 @@ impl UnpackPlan {
     fn find_gone(&mut self, root: &OwnedFd, policy: &Policy, found: &ArchiveLook) -> Result<(), UnpackError> {
         let Some(before) = &self.before else { return Ok(()) };
         let mut gone = Vec::new();
-        for path in before.files.keys().filter(|path| !found.entries.contains_key(*path)) {
+        for path in before.files.keys().filter(|path| !found.entries.contains_key(*path)).map(AsRef::as_ref) {
             if !self.is_of_code(policy, path) {
                 continue;
             }
             // What is no file any more is somebody else's by now.
             match look(root, path).map_err(|failure| self.unseen(path, failure))? {
-                Some((_, now)) if now.kind == Kind::File => gone.push((path.clone(), now.id)),
+                Some((_, now)) if now.kind == Kind::File => gone.push((path.to_owned(), now.id)),
                 _ => {}
             }
         }
@@ -353,7 +353,7 @@ impl UnpackPlan {
     fn below_the_root(&self, host: &Host, policy: &Policy, archive: &Path) -> Option<(PathBuf, Identity)> {
         let found = host.resolve(archive).ok().filter(|found| found.facts.kind == Kind::File)?;
         let below = found.path.strip_prefix(&self.real_root).ok()?;
-        let is_brought = self.laid.contains_key(below);
+        let is_brought = self.laid_at(below).is_ok();
         (!is_brought && self.is_of_code(policy, below)).then(|| (below.to_owned(), found.facts.id))
     }
 
@@ -381,8 +381,13 @@ impl UnpackPlan {
 
     /// How many paths get their names with one unit.
     pub(super) fn paths_of(&self, unit: &Path) -> u64 {
-        let inside = self.laid.range(unit.to_owned()..).take_while(|(path, _)| path.starts_with(unit));
-        inside.count() as u64
+        let (Ok(first) | Err(first)) = self.laid_at(unit);
+        self.laid.iter().skip(first).take_while(|(path, _)| path.starts_with(unit)).count() as u64
+    }
+
+    /// Where a path stands in what is laid down, or would stand.
+    pub(super) fn laid_at(&self, path: &Path) -> Result<usize, usize> {
+        self.laid.binary_search_by(|(laid, _)| TreePath::of(laid).cmp(&TreePath::of(path)))
     }
 
     /// The files and symlinks that are new, by their paths below the root.
@@ -396,7 +401,7 @@ impl UnpackPlan {
     #[must_use]
     pub fn by_part(&self) -> Vec<LaidPart> {
         let mut found: BTreeMap<Option<usize>, LaidPart> = BTreeMap::new();
-        for laid in self.laid.values() {
+        for (_, laid) in &self.laid {
             let part = laid.part;
             let of = found.entry(part).or_insert_with(|| LaidPart { part, ..LaidPart::default() });
             let alike = match laid.kind {
