@@ -79,7 +79,7 @@ pub(super) fn stays(links: &impl Fn(&Path) -> Option<PathBuf>, link: &Path, targ
 
 /// Folders of version control, and what other systems put beside files: no part of an application.
 pub(super) fn is_no_part(path: &Path) -> Option<&'static str> {
-    path.iter().find_map(|name| match name.as_bytes() {
+    path.as_os_str().as_bytes().split(|byte| *byte == b'/').find_map(|name| match name {
         b".git" | b".svn" | b".hg" | b".bzr" | b"CVS" => Some("version control"),
         b"__MACOSX" | b".DS_Store" | b"Thumbs.db" | b"desktop.ini" => Some("what another system put beside the files"),
         _ => None,

@@ -262,6 +262,9 @@ impl ArchiveLook {
         }
         self.inner = inner.map_or_else(|| wrapping(&whole, served), |inner| inner.components().collect());
         let mut inside = Vec::new();
+        if self.inner.as_os_str().is_empty() {
+            inside = std::mem::take(&mut whole);
+        }
         for (path, entry) in whole {
             match path.strip_prefix(&self.inner) {
                 Ok(below) if below.as_os_str().is_empty() => {}

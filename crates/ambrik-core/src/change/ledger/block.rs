@@ -1,16 +1,14 @@
 //! Changes of rights as the ledger holds them: many in one row, each as it differs from the one before it.
 //!
 //! A plan goes through a tree folder by folder, and most paths of a folder go from the same rights to the same rights, on
-//! the same device, with inodes and times of birth close together. Numbers are of variable length (LEB128, those that
-//! may be negative in zigzag), as protocol buffers have them.
+//! the same device, with inodes and times of birth close together.
 
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::Path;
 use std::sync::Arc;
 
-use integer_encoding::VarInt;
-
+use super::bytes::{ByteReader, ByteWriter};
 use super::rows::{kind_number, kind_of};
 use crate::entry::{Identity, Kind};
 
@@ -44,7 +42,7 @@ pub(super) struct Recorded {
 /// A row being written.
 #[derive(Debug, Default)]
 pub(super) struct BlockWriter {
-    bytes: Vec<u8>,
+    bytes: ByteWriter,
     count: usize,
     folder: Vec<u8>,
     sort: Option<Sort>,
@@ -58,24 +56,21 @@ impl BlockWriter {
         let same_folder = self.count > 0 && self.folder == folder;
         let same_sort = self.sort == Some(sort);
         let flag = |is: bool, flag: u8| if is { flag } else { 0 };
-        self.bytes.push(flag(same_folder, SAME_FOLDER) | flag(same_sort, SAME_SORT));
+        self.bytes.0.push(flag(same_folder, SAME_FOLDER) | flag(same_sort, SAME_SORT));
         if !same_folder {
-            let shared = self.folder.iter().zip(folder).take_while(|(one, other)| one == other).count();
-            self.number(shared);
-            self.text(folder.get(shared..).unwrap_or_default());
-            folder.clone_into(&mut self.folder);
+            self.bytes.after(&mut self.folder, folder);
         }
         if !same_sort {
-            self.number(kind_number(sort.kind));
-            self.number(sort.links);
-            self.number(sort.dev);
-            self.number(sort.before);
-            self.number(sort.after);
+            self.bytes.number(kind_number(sort.kind));
+            self.bytes.number(sort.links);
+            self.bytes.number(sort.dev);
+            self.bytes.number(sort.before);
+            self.bytes.number(sort.after);
             self.sort = Some(sort);
         }
-        self.text(name.as_bytes());
-        self.number(id.ino.wrapping_sub(self.ino).cast_signed());
-        self.number(id.born.wrapping_sub(self.born));
+        self.bytes.text(name.as_bytes());
+        self.bytes.number(id.ino.wrapping_sub(self.ino).cast_signed());
+        self.bytes.number(id.born.wrapping_sub(self.born));
         (self.ino, self.born) = (id.ino, id.born);
         self.count += 1;
     }
@@ -86,24 +81,13 @@ impl BlockWriter {
     }
 
     pub(super) fn bytes(&self) -> &[u8] {
-        &self.bytes
-    }
-
-    fn number(&mut self, number: impl VarInt) {
-        let mut room = [0; 10];
-        let used = number.encode_var(&mut room);
-        self.bytes.extend_from_slice(room.get(..used).unwrap_or_default());
-    }
-
-    fn text(&mut self, text: &[u8]) {
-        self.number(text.len());
-        self.bytes.extend_from_slice(text);
+        &self.bytes.0
     }
 }
 
 /// Reads a row. Each item is a change, or none where the row is not one that [`BlockWriter`] wrote; nothing follows that.
 pub(super) struct BlockReader<'b> {
-    bytes: &'b [u8],
+    bytes: ByteReader<'b>,
     folder: Arc<Path>,
     sort: Option<Sort>,
     ino: u64,
@@ -112,47 +96,29 @@ pub(super) struct BlockReader<'b> {
 
 impl<'b> BlockReader<'b> {
     pub(super) fn new(bytes: &'b [u8]) -> Self {
-        Self { bytes, folder: Path::new("").into(), sort: None, ino: 0, born: 0 }
+        Self { bytes: ByteReader(bytes), folder: Path::new("").into(), sort: None, ino: 0, born: 0 }
     }
 
     fn change(&mut self) -> Option<Recorded> {
-        let [flags] = *self.take(1)? else { return None };
+        let [flags] = *self.bytes.take(1)? else { return None };
         if flags & !(SAME_FOLDER | SAME_SORT) != 0 {
             return None;
         }
         if flags & SAME_FOLDER == 0 {
-            let shared = self.number()?;
-            let mut folder = self.folder.as_os_str().as_bytes().get(..shared)?.to_owned();
-            folder.extend_from_slice(self.text()?);
+            let folder = self.bytes.after(self.folder.as_os_str().as_bytes())?;
             self.folder = Path::new(OsStr::from_bytes(&folder)).into();
         }
         if flags & SAME_SORT == 0 {
-            let (kind, links, dev) = (kind_of(self.number()?)?, self.number()?, self.number()?);
-            self.sort = Some(Sort { kind, links, dev, before: self.number()?, after: self.number()? });
+            let bytes = &mut self.bytes;
+            let (kind, links, dev) = (kind_of(bytes.number()?)?, bytes.number()?, bytes.number()?);
+            self.sort = Some(Sort { kind, links, dev, before: bytes.number()?, after: bytes.number()? });
         }
         let sort = self.sort?;
-        let name = OsString::from_vec(self.text()?.to_owned());
-        self.ino = self.ino.wrapping_add(self.number::<i64>()?.cast_unsigned());
-        self.born = self.born.wrapping_add(self.number()?);
+        let name = OsString::from_vec(self.bytes.text()?.to_owned());
+        self.ino = self.ino.wrapping_add(self.bytes.number::<i64>()?.cast_unsigned());
+        self.born = self.born.wrapping_add(self.bytes.number()?);
         let id = Identity { dev: sort.dev, ino: self.ino, born: self.born };
         Some(Recorded { folder: Arc::clone(&self.folder), name, sort, id })
-    }
-
-    fn take(&mut self, length: usize) -> Option<&'b [u8]> {
-        let (taken, rest) = self.bytes.split_at_checked(length)?;
-        self.bytes = rest;
-        Some(taken)
-    }
-
-    fn number<N: VarInt>(&mut self) -> Option<N> {
-        let (number, used) = N::decode_var(self.bytes)?;
-        self.take(used)?;
-        Some(number)
-    }
-
-    fn text(&mut self) -> Option<&'b [u8]> {
-        let length = self.number()?;
-        self.take(length)
     }
 }
 
@@ -160,12 +126,12 @@ impl Iterator for BlockReader<'_> {
     type Item = Option<Recorded>;
 
     fn next(&mut self) -> Option<Self::Item> {
-        if self.bytes.is_empty() {
+        if self.bytes.0.is_empty() {
             return None;
         }
         let change = self.change();
         if change.is_none() {
-            self.bytes = &[];
+            self.bytes.0 = &[];
         }
         Some(change)
     }

@@ -199,11 +199,7 @@ impl<'l> Recorder<'l> {
                 let sum = row.sum.as_ref().map(<[u8; 32]>::as_slice);
                 made.execute(params![self.id, path, kind, rights, row.content, above, id, sum])?;
             }
-            let mut brought = transaction.prepare("INSERT INTO delivered (change_set, path, sum) VALUES (?,?,?)")?;
-            for (path, sum) in delivered {
-                brought.execute(params![self.id, path.as_os_str().as_bytes(), sum.as_slice()])?;
-            }
-            Ok(())
+            super::brought::write(&transaction, self.id, delivered)
         };
         steps().map_err(&failed)?;
         transaction.commit().map_err(&failed)

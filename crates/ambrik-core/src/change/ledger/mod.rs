@@ -2,6 +2,8 @@
 
 mod audits;
 mod block;
+mod brought;
+mod bytes;
 mod changes;
 mod entry;
 mod invocation;
@@ -377,13 +379,14 @@ impl Ledger {
         let failed = self.failed("read");
         let damaged = || self.damaged("what an archive brought");
         let sql = "SELECT id, begun, CASE WHEN settled THEN begun ELSE coalesce(ended, begun) END FROM change_set
-                   WHERE site = ? AND undone_by IS NULL AND id IN (SELECT change_set FROM delivered) ORDER BY id";
+                   WHERE site = ? AND undone_by IS NULL AND id IN (SELECT change_set FROM brought) ORDER BY id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let text = |row: &Row<'_>, column| row.get::<_, String>(column);
         let sets = statement.query_map([site], |row| Ok((row.get::<_, i64>(0)?, text(row, 1)?, text(row, 2)?)));
         let sets = sets.and_then(Iterator::collect::<Result<Vec<_>, _>>).map_err(&failed)?;
         let mut found: Option<Delivered> = None;
-        let mut statement = self.db.prepare("SELECT path, sum FROM delivered WHERE change_set = ?").map_err(&failed)?;
+        let mut statement =
+            self.db.prepare("SELECT count, block FROM brought WHERE change_set = ? ORDER BY id").map_err(&failed)?;
         for (set, begun, ended) in sets {
             let when = begun.parse().map_err(|_| damaged())?;
             let ended = ended.parse::<Timestamp>().map_err(|_| damaged())?.as_nanosecond();
@@ -392,10 +395,12 @@ impl Ledger {
             (delivered.set, delivered.when) = (set, when);
             let mut rows = statement.query([set]).map_err(&failed)?;
             while let Some(row) = rows.next().map_err(&failed)? {
-                let (path, sum) = (path_of(row, 0).map_err(&failed)?, row.get::<_, Vec<u8>>(1).map_err(&failed)?);
-                let file = delivered.files.entry(path.into()).or_default();
-                file.sums.push(sum.try_into().map_err(|_| damaged())?);
-                file.there = there;
+                let (count, block) = (row.get(0).map_err(&failed)?, row.get::<_, Vec<u8>>(1).map_err(&failed)?);
+                for (path, sum) in brought::read(&block, count).ok_or_else(damaged)? {
+                    let file = delivered.files.entry(path.into()).or_default();
+                    file.sums.push(sum);
+                    file.there = there;
+                }
             }
         }
         Ok(found)

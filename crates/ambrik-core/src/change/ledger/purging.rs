@@ -8,7 +8,7 @@ use rusqlite::params;
 use super::{Ledger, LedgerError, turn_id};
 
 /// The tables whose rows are of one change set. Which inodes stand for which stays: others go by it.
-const OF_A_SET: [&str; 8] = ["rights", "creation", "removal", "restoring", "moving", "switch", "module", "delivered"];
+const OF_A_SET: [&str; 8] = ["rights", "creation", "removal", "restoring", "moving", "switch", "module", "brought"];
 /// Those whose rows stand in the order of change sets.
 const IN_ORDER: [&str; 2] = ["rights_changes", "rights_outcome"];
 
@@ -28,7 +28,7 @@ impl Ledger {
     /// The change sets that tell which code archives brought.
     pub(crate) fn delivering(&self) -> Result<BTreeSet<i64>, LedgerError> {
         let failed = self.failed("read");
-        let sql = "SELECT DISTINCT id FROM delivered JOIN change_set ON id = change_set WHERE undone_by IS NULL";
+        let sql = "SELECT DISTINCT change_set.id FROM brought JOIN change_set ON change_set.id = change_set WHERE undone_by IS NULL";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let rows = statement.query_map([], |row| row.get(0)).map_err(&failed)?;
         rows.map(|row| row.map_err(&failed)).collect()

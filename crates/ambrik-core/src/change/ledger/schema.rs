@@ -11,7 +11,7 @@ use super::rows::{as_u64, kind_of};
 use crate::entry::Identity;
 
 /// The version that the steps below lead to.
-pub(super) const VERSION: i64 = 9;
+pub(super) const VERSION: i64 = 10;
 pub(super) const TABLES: &str = "
 CREATE TABLE change_set (
   id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, begun TEXT NOT NULL, ended TEXT,
@@ -147,7 +147,7 @@ CREATE TABLE moving (
   keeper INTEGER NOT NULL);
 ";
 /// What makes tables of a version those of the next one; the tables above are of version 2.
-pub(super) const STEPS: [(i64, Step); 8] = [
+pub(super) const STEPS: [(i64, Step); 9] = [
     (1, Step::Sql(FROM_1)),
     (2, Step::Sql(MOVING)),
     (3, Step::Sql(LABELS)),
@@ -156,6 +156,7 @@ pub(super) const STEPS: [(i64, Step); 8] = [
     (6, Step::Sql(AUDITS)),
     (7, Step::Sql(PURGED)),
     (8, Step::Code(into_blocks)),
+    (9, Step::Code(super::brought::into_blocks)),
 ];
 
 /// What leads from one version to the next.

@@ -139,9 +139,19 @@ fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6, 7, 8)] versi
         let sql = "INSERT INTO turn (id, folder, name, kind, dev, ino, links, before, after, failed) VALUES (?,?,?,?,-1,?,1,1,2,?)";
         db.execute(sql, params![turn_id(1, number), folder, name.as_bytes(), kind, number + 40, failed]).unwrap();
     }
+    if version >= 6 {
+        let sql = "INSERT INTO delivered (change_set, path, sum) VALUES (1, ?, ?)";
+        for (path, sum) in [("lib/b.php", [2_u8; 32]), ("index.php", [1; 32])] {
+            db.execute(sql, params![path.as_bytes(), sum]).unwrap();
+        }
+    }
     drop(db);
     let mut ledger = Ledger::open(&state).unwrap().unwrap();
     assert_eq!(ledger.change_sets().unwrap().len(), 1);
+    let brought = ledger.delivered("berths").unwrap();
+    let has = |path: &str, sum| brought.as_ref().and_then(|it| it.brought(Path::new(path), Some([sum; 32])));
+    let want = if version >= 6 { [Some(true), Some(true), Some(false)] } else { [None; 3] };
+    assert_eq!([has("index.php", 1), has("lib/b.php", 2), has("lib/b.php", 1)], want);
     let read = ledger.turns(1).unwrap();
     let of = |row: &RightsRow| (row.folder.join(&row.name), row.turn.kind, row.turn.id.ino, row.failed);
     assert_eq!(

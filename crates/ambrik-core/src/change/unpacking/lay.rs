@@ -1,11 +1,12 @@
 //! The folder that an archive is unpacked into before anything of it gets its name: below the root, so that renaming is
 //! enough, and entered by nobody but the caller.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::{CString, OsStr};
 use std::io::Read;
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::ffi::OsStrExt as _;
+use std::panic::resume_unwind;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
@@ -93,15 +94,18 @@ impl Staging {
             sys::create_directory_with(&self.dir, &name, Mode::of_st_mode(0o700))
                 .map_err(|errno| fail(Path::new(""), Failure::Os(Op::Create, errno)))?;
         }
-        // Directories first, from the uppermost down; symlinks lead nowhere before all is there.
+        // Directories first, from the uppermost down: those of one depth do not need each other. Symlinks lead nowhere before all is there.
         let mut by_content = ByContent::default();
+        let mut levels: BTreeMap<usize, Vec<LaidPath<'_>>> = BTreeMap::new();
         for (at, (path, laid)) in plan.laid.iter().enumerate() {
             if matches!(laid.kind, PackedKind::File { .. }) {
                 by_content.entry(laid.content.as_os_str()).or_default().push((at, path, laid));
-                continue;
+            } else {
+                levels.entry(path.iter().count()).or_default().push((at, path, laid));
             }
-            let id = self.directory_or_link(plan, path, laid).map_err(|failure| fail(path, failure))?;
-            made[at] = Some(id);
+        }
+        for level in levels.values() {
+            self.level(plan, level, means.threads, &mut made)?;
         }
         let filling = Filling { staging: self, plan, made: Mutex::new(made), failed: Mutex::default() };
         let read = filling.each(archive, &mut by_content, means);
@@ -114,6 +118,32 @@ impl Staging {
             return Err(fail(files[0].1, CHANGED));
         }
         Ok(made.into_inner().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Makes directories and symlinks of one depth.
+    fn level(
+        &self,
+        plan: &UnpackPlan,
+        level: &[LaidPath<'_>],
+        threads: usize,
+        made: &mut [Option<Identity>],
+    ) -> Result<(), PathFailure> {
+        let make = &|paths: &[LaidPath<'_>]| -> Result<Vec<_>, PathFailure> {
+            let one = |(at, path, laid): &LaidPath<'_>| {
+                let id = self.directory_or_link(plan, path, laid);
+                id.map(|id| (*at, id)).map_err(|failure| (plan.site.root.join(path), failure))
+            };
+            paths.iter().map(one).collect()
+        };
+        let all: Vec<_> = std::thread::scope(|scope| {
+            let threads = level.chunks(level.len().div_ceil(threads.max(1)).max(FEWEST));
+            let threads: Vec<_> = threads.map(|paths| scope.spawn(move || make(paths))).collect();
+            threads.into_iter().map(|thread| thread.join().unwrap_or_else(|panic| resume_unwind(panic))).collect()
+        });
+        for ids in all {
+            ids?.into_iter().for_each(|(at, id)| made[at] = Some(id));
+        }
+        Ok(())
     }
 
     /// The directory that a path of the site is in here, below the folder.
@@ -150,12 +180,15 @@ const WAITING: usize = 4;
 /// More threads would wait for the one that reads; what waits for them takes 16 MiB at most.
 const MOST_THREADS: usize = 8;
 
-/// A file that is laid down, with its place in the plan.
-type LaidFile<'p> = (usize, &'p Path, &'p Laid);
+/// For fewer directories than this another thread is not worth it.
+const FEWEST: usize = 64;
+
+/// Something that is laid down, with its place in the plan.
+type LaidPath<'p> = (usize, &'p Path, &'p Laid);
 /// The files that have one entry's content, by the archive's name for that.
-type ByContent<'p> = HashMap<&'p OsStr, Vec<LaidFile<'p>>, RandomState>;
+type ByContent<'p> = HashMap<&'p OsStr, Vec<LaidPath<'p>>, RandomState>;
 /// The same with what the content is.
-type Content<'p> = (Vec<LaidFile<'p>>, Vec<u8>);
+type Content<'p> = (Vec<LaidPath<'p>>, Vec<u8>);
 
 /// Files being laid down: one thread reads the archive, others make what is read.
 struct Filling<'f> {
@@ -231,7 +264,7 @@ impl Filling<'_> {
         signals::came().is_none() && self.failed.lock().unwrap_or_else(PoisonError::into_inner).is_none()
     }
 
-    fn take(&self, made: Result<Vec<Identity>, Failure>, files: &[LaidFile<'_>]) {
+    fn take(&self, made: Result<Vec<Identity>, Failure>, files: &[LaidPath<'_>]) {
         match made {
             Ok(ids) => {
                 let mut made = self.made.lock().unwrap_or_else(PoisonError::into_inner);
@@ -271,7 +304,7 @@ impl FileMaker<'_, '_> {
     }
 
     /// Makes the files that have one entry's content. They have names from the beginning: nobody but the caller enters the folder.
-    fn files(&mut self, files: &[LaidFile<'_>], content: &mut dyn Read) -> Result<Vec<Identity>, Failure> {
+    fn files(&mut self, files: &[LaidPath<'_>], content: &mut dyn Read) -> Result<Vec<Identity>, Failure> {
         let made = |errno| Failure::Os(Op::Create, errno);
         let plan = self.filling.plan;
         let mut new = Vec::new();
