@@ -82,6 +82,7 @@ impl HostView {
             neighbours,
             labels,
             sniff: true,
+            programs: false,
             threads: threads(),
             clean_since,
             only: None,
