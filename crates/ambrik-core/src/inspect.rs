@@ -73,8 +73,6 @@ pub(crate) struct PathJudge<'a> {
     pub(crate) sniffing: Option<Sniffing>,
     /// The pages that were read, where installers are asked for.
     pub(crate) pages: Option<Pages>,
-    /// Whether each file that may be a program is opened to know it.
-    pub(crate) programs: bool,
     /// What processes of PHP's account hold open for writing.
     pub(crate) held: HashMap<Identity, Holder>,
     /// When the site was found clean last: code must not have changed since.
@@ -143,8 +141,6 @@ pub(crate) struct Verdict {
     /// Whether the label is as it should be.
     label_right: bool,
     pub(crate) fix: Option<Arc<Rights>>,
-    /// Whether it was not looked whether the files are programs, which makes no difference to the findings, but to what they are to get.
-    pub(crate) undecided: bool,
     /// What keeper, php, web, others and whoever has access besides can do now, and what they should be able to.
     pub(crate) abilities: Box<[Ability]>,
 }
@@ -197,8 +193,6 @@ pub(crate) struct Inspector<'j> {
     judge: &'j PathJudge<'j>,
     wants: Wants,
     verdicts: HashMap<VerdictKey, (Arc<Verdict>, u64), RandomState>,
-    /// Judgements that are the same whether a file is a program or not; nothing where they differ. The key says that it is none.
-    either: HashMap<VerdictKey, Option<(Arc<Verdict>, u64)>, RandomState>,
     states: HashMap<DirKey, Arc<DirState>, RandomState>,
     pub(crate) deviants: Vec<Deviation>,
     pub(crate) unseen: Vec<Unseen>,
@@ -208,13 +202,11 @@ pub(crate) struct Inspector<'j> {
     pub(crate) served_too: Vec<ServedToo>,
 }
 
-/// Whether a file may be a program: where there is an execute bit.
-fn may_be_program(facts: &Facts) -> bool {
-    facts.kind == Kind::File && facts.rights.mode.has(0o111) && facts.size >= 3
-}
-
-/// Whether it is one.
-fn is_program(look: &Look<'_>) -> bool {
+/// Whether a file is a program; asked only where there is an execute bit.
+fn is_program(look: &Look<'_>, facts: &Facts) -> bool {
+    if facts.kind != Kind::File || !facts.rights.mode.has(0o111) || facts.size < 3 {
+        return false;
+    }
     let mut buffer = [0; 4];
     look.first_bytes(&mut buffer).is_ok_and(begins_as_program)
 }

@@ -82,7 +82,6 @@ impl HostView {
             neighbours,
             labels,
             sniff: true,
-            programs: false,
             threads: threads(),
             clean_since,
             only: None,

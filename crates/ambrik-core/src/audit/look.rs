@@ -74,7 +74,6 @@ pub(super) fn look(
 
     let held = if setting.only.is_none() { held(setting, site) } else { HeldFiles::default() };
     judge.held = held.files;
-    judge.programs = setting.programs;
     if setting.sniff {
         judge.sniffing = Some(Sniffing::new(MOST_SNIFFED));
         judge.pages = Some(Pages::new());

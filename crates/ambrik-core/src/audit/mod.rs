@@ -68,9 +68,6 @@ pub struct AuditSetting<'a> {
     pub labels: Option<&'a Labels>,
     /// Whether short PHP files are opened to know information pages: for who tells of them, or removes them.
     pub sniff: bool,
-    /// Whether each file with an execute bit is opened to know programs: for who changes rights. Else that is done where it makes a
-    /// difference to what is found.
-    pub programs: bool,
     /// How many threads walk.
     pub threads: usize,
     /// When sites were found clean last, by their names.

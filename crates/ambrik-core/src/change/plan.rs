@@ -310,9 +310,7 @@ type GroupKey = (Option<usize>, Kind, Arc<Rights>, Arc<Rights>);
 /// What a deviant has, and what it is to get.
 fn turn(deviant: &Deviation) -> Option<RightsChange> {
     let Deviation { id, links, verdict, changed, .. } = deviant;
-    // Who changes rights has each file looked at: see `AuditSetting::programs`.
-    debug_assert!(!verdict.undecided, "an audit that does not know programs is no plan");
-    let after = Arc::clone(verdict.fix.as_ref().filter(|_| !verdict.undecided)?);
+    let after = Arc::clone(verdict.fix.as_ref()?);
     // Another name of a file that is changed before this one changes it as well.
     let still = verdict.kind == Kind::File && *links == 1 && verdict.context.row.php < Right::Write;
     let (kind, before) = (verdict.kind, Arc::clone(&verdict.rights));

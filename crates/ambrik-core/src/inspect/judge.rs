@@ -39,7 +39,6 @@ impl<'a> PathJudge<'a> {
             sniffing: None,
             pages: None,
             held: HashMap::new(),
-            programs: true,
             clean_since: None,
             states: Mutex::default(),
             named: Mutex::default(),

@@ -8,8 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::{
-    Deviation, DirData, DirState, Inspector, PathJudge, Spot, Start, Unseen, Verdict, VerdictKey, abilities,
-    is_program, may_be_program,
+    Deviation, DirData, DirState, Inspector, PathJudge, Spot, Start, Unseen, Verdict, VerdictKey, abilities, is_program,
 };
 use crate::account::Uid;
 use crate::check::{self, Case, PathCase, Raised, Remedy};
@@ -28,7 +27,6 @@ impl<'j> Inspector<'j> {
             judge,
             wants: Wants::default(),
             verdicts: HashMap::default(),
-            either: HashMap::default(),
             states: HashMap::default(),
             deviants: Vec::new(),
             unseen: Vec::new(),
@@ -40,7 +38,7 @@ impl<'j> Inspector<'j> {
 
     /// The judgements, with the number of paths of each.
     pub(crate) fn verdicts(&self) -> impl Iterator<Item = &(Arc<Verdict>, u64)> {
-        self.verdicts.values().chain(self.either.values().flatten())
+        self.verdicts.values()
     }
 
     /// Judges where a walk begins. The answer is what to attach to it, where it is a directory to be entered.
@@ -64,7 +62,8 @@ impl<'j> Inspector<'j> {
         let directory = facts.kind == Kind::Directory;
         let mut planned_rights = None;
         if judged {
-            let verdict = self.verdict_of(place, context, look, facts);
+            let program = is_program(look, facts);
+            let verdict = self.verdict(place, context, facts, program);
             planned_rights.clone_from(&verdict.fix);
             let mut extra = self.look_closer(place, cursor, look, facts);
             if facts.kind == Kind::Symlink && served::tells(context) {
@@ -127,39 +126,6 @@ impl<'j> Inspector<'j> {
         Arc::clone(self.states.entry(key).or_insert_with(|| judge.enter(above, facts, rights)))
     }
 
-    /// The judgement on a path. A file that may be a program is opened where it makes a difference.
-    fn verdict_of(&mut self, place: &PathPlace<'_>, context: &Context, look: &Look<'_>, facts: &Facts) -> Arc<Verdict> {
-        let may_be = may_be_program(facts);
-        // What has several names gets the same by each of them.
-        if may_be
-            && !self.judge.programs
-            && facts.links == 1
-            && let Some(verdict) = self.either_verdict(place, context, facts)
-        {
-            return verdict;
-        }
-        self.verdict(place, context, facts, may_be && is_program(look))
-    }
-
-    /// The judgement on a file, where it is the same whether that is a program or not.
-    fn either_verdict(&mut self, place: &PathPlace<'_>, context: &Context, facts: &Facts) -> Option<Arc<Verdict>> {
-        let key = self.key(place, context, facts, false);
-        if let Some(known) = self.either.get_mut(&key) {
-            let (verdict, count) = known.as_mut()?;
-            *count += 1;
-            return Some(Arc::clone(verdict));
-        }
-        let [file, program] = [false, true].map(|program| self.judge_anew(place, context, facts, program));
-        let is_alike = file.findings.len() == program.findings.len()
-            && file.findings.iter().zip(&program.findings).all(|(one, two)| one.0.is(two.0) && one.1 == two.1)
-            && file.fix.is_some() == program.fix.is_some()
-            && file.label_right == program.label_right
-            && file.abilities == program.abilities;
-        let verdict = Arc::new(Verdict { undecided: true, ..file });
-        self.either.insert(key, is_alike.then(|| (Arc::clone(&verdict), 1)));
-        is_alike.then_some(verdict)
-    }
-
     pub(super) fn verdict(
         &mut self,
         place: &PathPlace<'_>,
@@ -167,18 +133,7 @@ impl<'j> Inspector<'j> {
         facts: &Facts,
         program: bool,
     ) -> Arc<Verdict> {
-        let key = self.key(place, context, facts, program);
-        if let Some((verdict, count)) = self.verdicts.get_mut(&key) {
-            *count += 1;
-            return Arc::clone(verdict);
-        }
-        let verdict = Arc::new(self.judge_anew(place, context, facts, program));
-        self.verdicts.insert(key, (Arc::clone(&verdict), 1));
-        verdict
-    }
-
-    fn key(&self, place: &PathPlace<'_>, context: &Context, facts: &Facts, program: bool) -> VerdictKey {
-        VerdictKey {
+        let key = VerdictKey {
             context: context.id,
             now: place.now.id,
             planned: place.planned.id,
@@ -188,7 +143,14 @@ impl<'j> Inspector<'j> {
             bar: self.judge.host.bar(facts),
             stuck: facts.append_only || facts.mounted,
             given_by: facts.label_given.then_some(facts.mount),
+        };
+        if let Some((verdict, count)) = self.verdicts.get_mut(&key) {
+            *count += 1;
+            return Arc::clone(verdict);
         }
+        let verdict = Arc::new(self.judge_anew(place, context, facts, program));
+        self.verdicts.insert(key, (Arc::clone(&verdict), 1));
+        verdict
     }
 
     pub(super) fn judge_anew(
@@ -221,7 +183,6 @@ impl<'j> Inspector<'j> {
             rights: Arc::new(facts.rights.clone()),
             findings,
             fix,
-            undecided: false,
             abilities,
         }
     }

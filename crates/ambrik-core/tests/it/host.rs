@@ -112,25 +112,14 @@ impl TestHost {
 
     /// An audit on a host with these other sites.
     pub(crate) fn audit_beside(&self, site: &Arc<Site>, others: &[Arc<Site>]) -> Audit {
-        self.audited_beside(site, Phase::Sealed, others, true).unwrap()
-    }
-
-    /// An audit that opens no file to know programs where that makes no difference to what is found.
-    pub(crate) fn audit_to_tell(&self, site: &Arc<Site>) -> Audit {
-        self.audited_beside(site, Phase::Sealed, &[], false).unwrap()
+        self.audited_beside(site, Phase::Sealed, others).unwrap()
     }
 
     fn audited(&self, site: &Arc<Site>, phase: Phase) -> Result<Audit, SiteError> {
-        self.audited_beside(site, phase, &[], true)
+        self.audited_beside(site, phase, &[])
     }
 
-    fn audited_beside(
-        &self,
-        site: &Arc<Site>,
-        phase: Phase,
-        others: &[Arc<Site>],
-        programs: bool,
-    ) -> Result<Audit, SiteError> {
+    fn audited_beside(&self, site: &Arc<Site>, phase: Phase, others: &[Arc<Site>]) -> Result<Audit, SiteError> {
         let host = Host::at(self.dir.path()).unwrap();
         let today = "2026-11-23".parse().unwrap();
         let progress = Progress::default();
@@ -143,7 +132,6 @@ impl TestHost {
             accounts: &self.accounts,
             neighbours: others,
             sniff: true,
-            programs,
             threads: 2,
             today,
             progress: &progress,

@@ -74,41 +74,6 @@ fn names(host: &TestHost) -> Vec<(&'static str, Vec<String>)> {
         .collect()
 }
 
-/// Files that may be programs, and are or are not, of every owner and many modes, in every part: what is found is the same whether each of them
-/// is opened or not.
-#[test]
-fn what_is_found_does_not_need_every_file_opened() {
-    if !is_root() {
-        return;
-    }
-    let host = sound();
-    let modes = [0o777, 0o755, 0o775, 0o711, 0o700, 0o750, 0o444, 0o644, 0o4755, 0o2755, 0o001, 0o646];
-    let contents = [("program", "#!/bin/sh\n"), ("text", "content\n"), ("nothing", "")];
-    for folder in ["lib", "public/assets", "config", "var/cache", "public/uploads", "backups"] {
-        for (owner, _) in crate::host::ACCOUNTS {
-            for (mode, (kind, content)) in modes.iter().flat_map(|mode| contents.map(|content| (*mode, content))) {
-                let path = host.file(format!("{folder}/{owner}-{mode:o}-{kind}"), owner, mode);
-                fs::write(&path, content).unwrap();
-                host.give(&path, owner, mode);
-            }
-        }
-    }
-    let site = host.site(SITE);
-    let [all, told] = [host.audit(&site), host.audit_to_tell(&site)];
-    let findings = |audit: &ambrik_core::audit::Audit| {
-        let of = |found: &ambrik_core::audit::Finding| {
-            let paths: Vec<_> = audit.paths(found).map(|path| path.display().to_string()).collect();
-            (found.check.name, paths, format!("{:?}", found.reasons))
-        };
-        audit.wrong.findings.iter().map(of).collect::<Vec<_>>()
-    };
-    let of_all = findings(&all);
-    assert!(of_all.len() > 5, "{of_all:#?}");
-    assert_eq!(of_all, findings(&told));
-    assert_eq!(all.changes_pending(), told.changes_pending());
-    assert_eq!(format!("{:?}", all.seen.table), format!("{:?}", told.seen.table));
-}
-
 #[test]
 fn a_sound_site_has_no_findings() {
     if is_root() {

@@ -165,7 +165,6 @@ impl Work<'_> {
             // `set` and `open` neither show nor remove information pages.
             let setting = AuditSetting {
                 sniff: self.job.command == ChangeCommand::Seal,
-                programs: true,
                 ..self.looked.setting(self.neighbours, progress)
             };
             audit(&setting, site, self.job.phase)
