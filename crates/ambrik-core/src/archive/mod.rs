@@ -5,7 +5,7 @@ mod look;
 
 use std::cell::Cell;
 use std::fs::File;
-use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
+use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::mpsc::{Receiver, sync_channel};
@@ -215,8 +215,10 @@ impl Archive {
 
     fn each_of_tar(&self, unpacked: impl Read, visit: Visit<'_>) -> Result<(), ArchiveError> {
         let left = Rc::new(Cell::new(LONGEST_HEADERS));
-        let mut tar = tar::Archive::new(Bounded { inner: unpacked, left: Rc::clone(&left) });
-        let entries = tar.entries().map_err(|cause| self.broken(0, cause))?;
+        let mut tar = tar::Archive::new(Bounded { inner: unpacked, left: Rc::clone(&left), at: 0 });
+        // What is between two entries is sought past: the library would clear 32 KiB of memory for each.
+        let entries = tar.entries_with_seek().map_err(|cause| self.broken(0, cause))?;
+        let mut passed = vec![0; 1 << 13];
         for (number, entry) in entries.enumerate() {
             let mut entry = entry.map_err(|cause| self.broken(number, cause))?;
             let target = entry.link_name_bytes().map(std::borrow::Cow::into_owned).unwrap_or_default();
@@ -236,7 +238,7 @@ impl Archive {
             left.set(u64::MAX);
             visit(&told, &mut entry)?;
             // What nobody wanted is passed over here: from its end on there are headers again.
-            io::copy(&mut entry, &mut io::sink()).map_err(|cause| self.broken(number, cause))?;
+            while entry.read(&mut passed).map_err(|cause| self.broken(number, cause))? > 0 {}
             left.set(LONGEST_HEADERS);
         }
         Ok(())
@@ -301,6 +303,8 @@ const LONGEST_HEADERS: u64 = 1 << 20;
 struct Bounded<R> {
     inner: R,
     left: Rc<Cell<u64>>,
+    /// How many bytes came out of it.
+    at: u64,
 }
 
 impl<R: Read> Read for Bounded<R> {
@@ -312,7 +316,27 @@ impl<R: Read> Read for Bounded<R> {
         let most = usize::try_from(left).unwrap_or(usize::MAX).min(buffer.len());
         let count = self.inner.read(&mut buffer[..most])?;
         self.left.set(left - count as u64);
+        self.at += count as u64;
         Ok(count)
+    }
+}
+
+/// Forwards alone.
+impl<R: Read> Seek for Bounded<R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let SeekFrom::Current(bytes @ 0..) = to else {
+            return Err(io::Error::new(io::ErrorKind::Unsupported, "a stream is read forwards"));
+        };
+        let mut passed = [0; 512];
+        let mut left = u64::try_from(bytes).unwrap_or_default();
+        while left > 0 {
+            let most = usize::try_from(left).unwrap_or(usize::MAX).min(passed.len());
+            match self.read(&mut passed[..most])? {
+                0 => return Err(io::ErrorKind::UnexpectedEof.into()),
+                count => left -= count as u64,
+            }
+        }
+        Ok(self.at)
     }
 }
 

@@ -394,13 +394,21 @@ impl Ledger {
             let delivered = found.get_or_insert_with(|| Delivered { set, when, files: BTreeMap::new() });
             (delivered.set, delivered.when) = (set, when);
             let mut rows = statement.query([set]).map_err(&failed)?;
+            let mut files = Vec::new();
             while let Some(row) = rows.next().map_err(&failed)? {
                 let (count, block) = (row.get(0).map_err(&failed)?, row.get::<_, Vec<u8>>(1).map_err(&failed)?);
-                for (path, sum) in brought::read(&block, count).ok_or_else(damaged)? {
-                    let file = delivered.files.entry(path.into()).or_default();
-                    file.sums.push(sum);
-                    file.there = there;
-                }
+                files.extend(brought::read(&block, count).ok_or_else(damaged)?);
+            }
+            let files = files.into_iter().map(|(path, sum)| (TreePath::from(path), sum));
+            if delivered.files.is_empty() {
+                // They stand in order: no place is looked for.
+                delivered.files = files.map(|(path, sum)| (path, DeliveredFile { sums: vec![sum], there })).collect();
+                continue;
+            }
+            for (path, sum) in files {
+                let file = delivered.files.entry(path).or_default();
+                file.sums.push(sum);
+                file.there = there;
             }
         }
         Ok(found)
