@@ -38,9 +38,10 @@ old=system_u:object_r:user_home_t:s0
 
 # measure NAME COMMAND...: seconds and peak memory (KiB) of one run go to the log.
 measure() {
-  local name=$1; shift
-  /usr/bin/time -f "$name %e %M" -a -o "$log" "$@" > "$folder/out" 2> "$folder/err" ||
+  local name=$1 began=$EPOCHREALTIME; shift
+  /usr/bin/time -q -f %M -o "$folder/memory" "$@" > "$folder/out" 2> "$folder/err" ||
     [ $? -le 1 ] || { cat "$folder/err" >&2; exit 1; }
+  awk -v n="$name" -v a="$began" -v b="$EPOCHREALTIME" '{ printf "%s %.4f %s\n", n, b - a, $1 }' "$folder/memory" >> "$log"
 }
 median() { awk -v n="$1" -v f="$2" '$1 == n { print $f }' "$log" | sort -n | awk '{ v[NR] = $1 } END { print v[int((NR + 1) / 2)] }'; }
 
@@ -107,7 +108,8 @@ mib() { awk -v k="$1" 'BEGIN { printf "%.0f MiB", k / 1024 }'; }
 m() { median "$1" 2; }
 sum() { awk 'BEGIN { for (i = 1; i < ARGC; i++) s += ARGV[i]; print s }' "$@"; }
 # row WHAT NAME BESIDE ITS-SECONDS BAR AIM: the bar is kept, the aim is where it is to go.
-row() { printf '| %s | %s s | %s | %s | %s | %s | %s |\n' "$1" "$(m "$2")" "$(mib "$(median "$2" 3)")" "$3" "$(ratio "$(m "$2")" "$4")" "${5:-}" "${6:-}"; }
+s() { awk -v s="$(m "$1")" 'BEGIN { printf "%.2f", s }'; }
+row() { printf '| %s | %s s | %s | %s | %s | %s | %s |\n' "$1" "$(s "$2")" "$(mib "$(median "$2" 3)")" "$3" "$(ratio "$(m "$2")" "$4")" "${5:-}" "${6:-}"; }
 three=$(sum "$(m chown)" "$(m chmod)" "$(m chcon)") two=$(sum "$(m chown)" "$(m chmod)")
 cat <<END
 
@@ -116,9 +118,9 @@ Linux $(uname -r), $(stat -f -c %T "$folder"), warm cache; $(date +%F)
 
 | what | time | memory | beside | ratio | bar | aim |
 |---|---|---|---|---|---|---|
-| \`find ROOT -printf '%m %U %G %y %p\n'\` | $(m listing) s | $(mib "$(median listing 3)") | | 1.00 | | |
-| \`chown -R\`, \`chmod -R\`, \`chcon -R\` | $(m chown) s, $(m chmod) s, $(m chcon) s | | | | | |
-| \`chown -R\`, \`find -type d -exec chmod +\`, \`find -type f -exec chmod +\`, \`chcon -R\` | $(m recipe) s | | | | | |
+| \`find ROOT -printf '%m %U %G %y %p\n'\` | $(s listing) s | $(mib "$(median listing 3)") | | 1.00 | | |
+| \`chown -R\`, \`chmod -R\`, \`chcon -R\` | $(s chown) s, $(s chmod) s, $(s chcon) s | | | | | |
+| \`chown -R\`, \`find -type d -exec chmod +\`, \`find -type f -exec chmod +\`, \`chcon -R\` | $(s recipe) s | | | | | |
 $(row "audit, all as it should be" audit_plain listing "$(m listing)" 0.70 0.52)
 $(row "the same with one core" one_core "two cores" "$(m audit_plain)" "at least 1.60")
 $(row "set, nothing to do" idle_plain audit "$(m audit_plain)" 1.10)

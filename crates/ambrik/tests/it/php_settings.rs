@@ -8,7 +8,8 @@ use crate::real;
 
 /// A pool with settings of every origin, a page that tells what it has, and one that tries to write.
 const POOL: &str = r#"
-mkdir -p "$top/uploads" "$work/far" "$work/sessions"
+mkdir -p "$work/far" "$work/sessions"
+quayside "$work/far"
 chown quay: "$top/uploads" "$work/far" "$work/sessions"
 cat > "$top/tell.php" <<'END'
 <?php $names = explode(' ', $_GET['names']);
@@ -16,19 +17,6 @@ echo json_encode(array_combine($names, array_map('ini_get', $names)));
 END
 cat > "$top/write.php" <<'END'
 <?php echo @file_put_contents($_GET['to'] . '/x', 'x') === false ? 'barred' : 'written';
-END
-cat > "$work/sites/quayside.toml" <<END
-[site]
-root = "$top"
-[accounts]
-php = "quay"
-web = "www-data"
-[[part]]
-path = "uploads"
-use = "store"
-[[part]]
-path = "$work/far"
-use = "store"
 END
 mkdir -p "$fpm/conf.d"
 printf 'session.cookie_httponly = On\nsession.cookie_samesite = "Lax"\n' > "$fpm/conf.d/50-quay.ini"

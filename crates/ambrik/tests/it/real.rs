@@ -131,6 +131,12 @@ answers() {
   done
 }
 ambrik() { "$AMBRIK" --sites "$work/sites" --state "$work/state" "$@"; }
+# A site file with a folder for uploads, and with stores besides.
+quayside() { # STORE...
+  mkdir -p "$top/uploads"
+  printf '[site]\nroot = "%s"\n[accounts]\nphp = "quay"\nweb = "www-data"\n' "$top" > "$work/sites/quayside.toml"
+  for store in uploads "$@"; do printf '[[part]]\npath = "%s"\nuse = "store"\n' "$store"; done >> "$work/sites/quayside.toml"
+}
 "#;
 
 /// Starts them; functions to ask.

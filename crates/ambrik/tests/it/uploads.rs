@@ -6,26 +6,14 @@ use crate::real;
 
 /// The site: code, a page that takes uploads, where they go, and a folder of the site's own for uploads in progress.
 const SITE: &str = r#"
-mkdir -p "$top/uploads" "$top/incoming" "$work/incoming"
+mkdir -p "$top/incoming" "$work/incoming"
 cat > "$top/upload.php" <<'END'
 <?php $to = __DIR__ . '/uploads/' . $_POST['name'];
 file_put_contents("$to.made", 'made');
 echo move_uploaded_file($_FILES['file']['tmp_name'], "$to.moved") ? 'moved' : 'not moved';
 END
 chmod 1777 "$work/incoming"
-cat > "$work/sites/quayside.toml" <<END
-[site]
-root = "$top"
-[accounts]
-php = "quay"
-web = "www-data"
-[[part]]
-path = "uploads"
-use = "store"
-[[part]]
-path = "incoming"
-use = "store"
-END
+quayside incoming
 case $folder in
   own) upload="$top/incoming" ;;
   *) upload="$work/incoming" ;;

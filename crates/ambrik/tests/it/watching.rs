@@ -328,20 +328,10 @@ fn site_files_are_read_again_where_they_change() {
 }
 
 const UPLOAD: &str = r#"
-mkdir -p "$top/uploads"
+quayside
 chown quay: "$top/uploads"
 cat > "$top/upload.php" <<'END'
 <?php echo move_uploaded_file($_FILES['file']['tmp_name'], __DIR__ . '/uploads/' . $_POST['name']) ? 'moved' : 'not moved';
-END
-cat > "$work/sites/quayside.toml" <<END
-[site]
-root = "$top"
-[accounts]
-php = "quay"
-web = "www-data"
-[[part]]
-path = "uploads"
-use = "store"
 END
 "php-fpm$version" --daemonize --fpm-config "$fpm/php-fpm.conf"
 nginx
