@@ -149,27 +149,37 @@ pub(super) fn capped<'de, D: Deserializer<'de>, T: Deserialize<'de>>(from: D) ->
 
 /// The first of a list of paths.
 fn first_paths<'de, D: Deserializer<'de>, const PATHS: usize>(from: D) -> Result<Vec<String>, D::Error> {
-    struct Paths<const PATHS: usize>;
-    impl<'de, const PATHS: usize> Visitor<'de> for Paths<PATHS> {
-        type Value = Vec<String>;
+    first::<D, String, PATHS>(from).map(|(paths, _)| paths)
+}
+
+/// The first of a list, and how many more there are.
+pub(super) fn first<'de, D: Deserializer<'de>, T: Deserialize<'de>, const MOST: usize>(
+    from: D,
+) -> Result<(Vec<T>, u64), D::Error> {
+    struct First<T, const MOST: usize>(PhantomData<T>);
+    impl<'de, T: Deserialize<'de>, const MOST: usize> Visitor<'de> for First<T, MOST> {
+        type Value = (Vec<T>, u64);
 
         fn expecting(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
-            to.write_str("a list of paths")
+            to.write_str("a list")
         }
 
         fn visit_seq<A: SeqAccess<'de>>(self, mut list: A) -> Result<Self::Value, A::Error> {
             let mut found = Vec::new();
-            while found.len() < PATHS {
+            while found.len() < MOST {
                 match list.next_element()? {
-                    Some(path) => found.push(path),
-                    None => return Ok(found),
+                    Some(item) => found.push(item),
+                    None => return Ok((found, 0)),
                 }
             }
-            while list.next_element::<serde::de::IgnoredAny>()?.is_some() {}
-            Ok(found)
+            let mut more = 0;
+            while list.next_element::<serde::de::IgnoredAny>()?.is_some() {
+                more += 1;
+            }
+            Ok((found, more))
         }
     }
-    from.deserialize_seq(Paths::<PATHS>)
+    from.deserialize_seq(First::<T, MOST>(PhantomData))
 }
 
 /// Reads an `audit/1`, with everything in it made fit to be shown.

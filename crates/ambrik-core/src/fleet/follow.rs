@@ -7,11 +7,11 @@ use std::sync::mpsc::{RecvTimeoutError, SyncSender, sync_channel};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
 
 use super::answer::{NoAnswer, shown, why_ended};
 use super::ask::{Ended, Hearer, Input, TICK, run};
-use super::audits::{capped, clean};
+use super::audits::{clean, first};
 use crate::signals;
 
 /// What somebody on another host is to know at once: `alert/1`, fit to be shown.
@@ -28,13 +28,20 @@ pub struct FleetAlert {
     pub check: Option<String>,
     /// `high`, `medium` or `low`.
     pub severity: String,
-    /// The paths.
-    #[serde(deserialize_with = "capped")]
-    pub paths: Vec<FleetPath>,
+    /// The paths, and how many there are besides these.
+    #[serde(deserialize_with = "first::<_, _, MOST_PATHS>", serialize_with = "first_alone")]
+    pub paths: (Vec<FleetPath>, u64),
     /// What it says.
     pub says: String,
     /// Who did it, as far as that could be seen.
     pub by: Option<FleetBy>,
+}
+
+/// So many paths of an alert are kept.
+const MOST_PATHS: usize = 1000;
+
+fn first_alone<S: Serializer>(paths: &(Vec<FleetPath>, u64), to: S) -> Result<S::Ok, S::Error> {
+    paths.0.serialize(to)
 }
 
 /// A path as a document has it.
@@ -66,7 +73,7 @@ fn read_alert(line: &str) -> Option<FleetAlert> {
         return None;
     }
     let by = alert.by.iter_mut().flat_map(|by| [&mut by.account, &mut by.program]);
-    let paths = alert.paths.iter_mut().flat_map(|path| [Some(&mut path.path), path.path_bytes.as_mut()]).flatten();
+    let paths = alert.paths.0.iter_mut().flat_map(|path| [Some(&mut path.path), path.path_bytes.as_mut()]).flatten();
     let own = [&mut alert.site, &mut alert.alarm, &mut alert.says].into_iter().chain(alert.check.as_mut());
     own.chain(by).chain(paths).for_each(clean);
     Some(alert)
@@ -83,8 +90,8 @@ pub enum Heard {
     Ended(NoAnswer),
 }
 
-/// No line is longer, in bytes.
-const LONGEST: usize = 1 << 16;
+/// No line is longer, in bytes: an alert has a path for each of the files that were changed at once.
+const LONGEST: usize = 8 << 20;
 /// No more lines come from a host in a minute.
 const MOST: usize = 1000;
 const MINUTE: Duration = Duration::from_secs(60);
@@ -143,11 +150,15 @@ impl Follows<'_> {
         let heard = if is_error {
             self.run.last = line.to_vec();
             Heard::Remark(shown(text.trim()))
+        } else if let Some(alert) = read_alert(&text) {
+            self.run.alerted = true;
+            Heard::Alert(Box::new(alert))
+        } else if text.contains("\"alert/") {
+            Heard::Remark("an alert came that cannot be read here: audit that host".to_owned())
         } else {
             // A login script may say something in front, and an error is a document of several lines.
-            Heard::Alert(Box::new(read_alert(&text)?))
+            return None;
         };
-        self.run.alerted |= !is_error;
         self.to.send((self.host, Ok(heard))).is_err().then_some(Ended::Stopped)
     }
 }
@@ -247,6 +258,16 @@ mod tests {
         assert_eq!(text.matches('\u{fffd}').count(), 3, "{text}");
     }
 
+    /// Whatever many files were changed at once, that is told.
+    #[test]
+    fn of_very_many_paths_the_first_are_kept() {
+        let paths = vec![r#"{"path":"a"}"#; 60_000].join(",");
+        let alert = read_alert(&ALERT.replace(r#"{"path":"a"}"#, &paths)).unwrap();
+        assert_eq!((alert.paths.0.len(), alert.paths.1), (MOST_PATHS, 60_000 - MOST_PATHS as u64));
+        let document = serde_json::to_value(&alert).unwrap();
+        assert_eq!(document["paths"].as_array().unwrap().len(), MOST_PATHS);
+    }
+
     /// All that is heard of a host until `enough`, shortly.
     fn heard(script: &str, within: Duration, enough: impl Fn(&str) -> bool) -> Vec<String> {
         let mut found = Vec::new();
@@ -279,7 +300,11 @@ mod tests {
     #[case::unreachable("echo refused >&2; exit 255", "unreachable refused", &["remark refused", "unreachable refused"])]
     #[case::refused("echo '{'; echo no root >&2; exit 4", "refused no root", &["remark no root", "refused no root"])]
     #[case::ended_there("exit 0", "died ", &["died "])]
-    #[case::without_a_line_end("head -c 100000 /dev/zero; exec sleep 600", "too-much ", &["too-much "])]
+    #[case::without_a_line_end("head -c 9000000 /dev/zero; exec sleep 600", "too-much ", &["too-much "])]
+    #[case::newer(
+        &format!("echo '{}'; exec sleep 600", ALERT.replace("alert/1", "alert/2")),
+        "remark an alert came that cannot be read here: audit that host", &["remark an alert came that cannot be read here: audit that host"]
+    )]
     fn what_comes_of_a_host(#[case] script: &str, #[case] last: &str, #[case] want: &[&str]) {
         // Which of the two outputs is heard first is not said.
         let mut found = heard(script, LONG, |words| words == last);

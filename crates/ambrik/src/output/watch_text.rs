@@ -26,8 +26,9 @@ pub(crate) struct Told {
     pub(crate) alarm: String,
     pub(crate) check: Option<String>,
     pub(crate) severity: String,
-    /// The paths as they are shown.
+    /// The paths as they are shown, and how many there are besides.
     pub(crate) paths: Vec<String>,
+    pub(crate) more: u64,
     pub(crate) says: String,
     pub(crate) by: Option<FleetBy>,
     /// `alert/1`, or `fleet-alert/1`, on one line.
@@ -66,16 +67,19 @@ impl Told {
             check: check.map(str::to_owned),
             severity: alert.severity.word().to_owned(),
             paths: alert.paths.iter().map(|path| Shown(path).to_string()).collect(),
+            more: 0,
             says: alert.says.clone(),
             by,
         })
     }
 
     pub(crate) fn of(host: &str, alert: FleetAlert) -> io::Result<Self> {
-        let document = serde_json::to_string(&FleetDocument { ambrik: "fleet-alert/1", host, alert: &alert })?;
-        let FleetAlert { at, site, alarm, check, severity, paths, says, by, .. } = alert;
+        let paths_left_out = alert.paths.1;
+        let document = FleetDocument { ambrik: "fleet-alert/1", host, paths_left_out, alert: &alert };
+        let document = serde_json::to_string(&document)?;
+        let FleetAlert { at, site, alarm, check, severity, paths: (paths, more), says, by, .. } = alert;
         let paths = paths.into_iter().map(|path| path.path).collect();
-        Ok(Self { host: Some(host.to_owned()), at, site, alarm, check, severity, paths, says, by, document })
+        Ok(Self { host: Some(host.to_owned()), at, site, alarm, check, severity, paths, more, says, by, document })
     }
 
     fn what(&self) -> &str {
@@ -89,8 +93,8 @@ impl Told {
     }
 
     fn more(&self) -> Option<String> {
-        let more = self.paths.len().saturating_sub(MOST);
-        (more > 0).then(|| format!("and {} more", number(count(more))))
+        let more = count(self.paths.len().saturating_sub(MOST)) + self.more;
+        (more > 0).then(|| format!("and {} more", number(more)))
     }
 
     /// In a line.
@@ -140,5 +144,6 @@ struct Document<'d> {
 struct FleetDocument<'d> {
     ambrik: &'static str,
     host: &'d str,
+    paths_left_out: u64,
     alert: &'d FleetAlert,
 }
