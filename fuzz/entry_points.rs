@@ -179,7 +179,7 @@ pub(crate) fn ledger_rows(bytes: &[u8]) {
         "window_state",
         "unproven",
         "clean",
-        "delivered",
+        "brought",
         "staging",
         "audit",
         "found",

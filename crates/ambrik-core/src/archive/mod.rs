@@ -261,17 +261,17 @@ impl Ahead {
         scope.spawn(move || {
             loop {
                 let mut piece = Vec::with_capacity(1 << 17);
-                // What was read before an error goes before it.
                 let read = (&mut stream).take(PIECE).read_to_end(&mut piece);
-                let is_over = piece.is_empty();
-                let sent = if is_over { Ok(()) } else { send.send(Ok(piece)) };
-                match read {
-                    Ok(_) if is_over => break,
-                    Ok(_) => {}
-                    Err(cause) => drop(send.send(Err(cause))),
+                let is_over = piece.is_empty() || read.is_err();
+                // What was read before an error goes before it.
+                if !piece.is_empty() && send.send(Ok(piece)).is_err() {
+                    break;
                 }
-                // Nobody reads any more.
-                if sent.is_err() {
+                if let Err(cause) = read {
+                    // Where nobody reads any more nobody is to know it.
+                    let _ = send.send(Err(cause));
+                }
+                if is_over {
                     break;
                 }
             }
@@ -342,3 +342,37 @@ impl<R: Read> Seek for Bounded<R> {
 
 /// No symlink leads further, in bytes (`PATH_MAX`: limits.h(0p)).
 const LONGEST_TARGET: u64 = 4096;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Gives some bytes, then fails however often it is asked.
+    struct Fails(usize);
+
+    impl Read for Fails {
+        fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+            if self.0 == 0 {
+                return Err(io::Error::other("broken"));
+            }
+            let count = self.0.min(buffer.len());
+            self.0 -= count;
+            Ok(count)
+        }
+    }
+
+    /// What fails for ever ends, whoever reads it to its end or not; what came before it comes.
+    #[rstest::rstest]
+    fn a_stream_that_fails_ends(#[values(0, 10, 3_000_000)] bytes: usize) {
+        for is_read in [true, false] {
+            std::thread::scope(|scope| {
+                let mut ahead = Ahead::begin(scope, Fails(bytes));
+                if is_read {
+                    let mut found = Vec::new();
+                    assert_eq!(ahead.read_to_end(&mut found).unwrap_err().to_string(), "broken");
+                    assert_eq!(found.len(), bytes);
+                }
+            });
+        }
+    }
+}
