@@ -5,6 +5,7 @@ mod below;
 mod delivered;
 mod lay;
 mod plan;
+mod wanted;
 
 use std::ffi::CStr;
 use std::os::fd::OwnedFd;

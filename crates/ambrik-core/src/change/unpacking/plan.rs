@@ -1,25 +1,25 @@
 //! What unpacking an archive would do: compared with what is there, path by path.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use foldhash::fast::RandomState;
 use rustix::io::Errno;
 
 use super::super::folder::{c_name, split};
 use super::super::ledger::Delivered;
 use super::super::plan::Creation;
 use super::below::{open_below, sum_of};
+use super::wanted::Wanted;
 use crate::account::Accounts;
 use crate::archive::{ArchiveLook, PackedEntry, PackedKind};
-use crate::audit::{missing_above, open_way};
+use crate::audit::open_way;
 use crate::check::{Guess, guess};
 use crate::entry::{Facts, Identity, Kind, Rights, TreePath};
-use crate::label::{Labels, SiteLabels};
-use crate::policy::{Context, Cursor, Policy};
+use crate::label::Labels;
+use crate::policy::Policy;
 use crate::shown::Shown;
 use crate::site::{Phase, Site, Use, is_systems};
 use crate::tree::{Failure, Host, Op, WayError, sys};
@@ -181,8 +181,7 @@ pub fn plan_unpack(
     let UnpackSetting { host, accounts, neighbours, labels, phase, before, tidy, archive } = setting;
     let labels = labels.filter(|labels| labels.are_managed()).map(|labels| labels.of_site(site));
     let policy = Policy::new(Arc::clone(site), phase);
-    let solver = Solver::new(site, accounts);
-    let mut wanted = Wanted { policy, solver, labels, known: HashMap::default(), folder: None };
+    let mut wanted = Wanted::new(policy, Solver::new(site, accounts), labels);
     let unusable = |why: String| UnpackError::Root { root: site.root.clone(), why };
     let (real_root, root, creations) = match host.resolve_safely(&site.root, site.keeper.ids.uid) {
         Ok(found) if found.facts.kind == Kind::Directory => {
@@ -234,50 +233,6 @@ pub fn plan_unpack(
         plan.archive = archive.and_then(|archive| plan.below_the_root(host, &wanted.policy, archive));
     }
     Ok(plan)
-}
-
-/// What paths of a site get.
-struct Wanted<'w> {
-    policy: Policy,
-    solver: Solver,
-    labels: Option<SiteLabels<'w>>,
-    /// What was asked for before, by the context's number.
-    known: HashMap<(u32, Shape, Kind), Arc<Rights>, RandomState>,
-    /// The folder that was asked for last.
-    folder: Option<(PathBuf, Arc<Cursor>)>,
-}
-
-impl Wanted<'_> {
-    fn rights(&mut self, context: &Context, shape: Shape, kind: Kind) -> Arc<Rights> {
-        let Self { policy, solver, labels, known, .. } = self;
-        let anew = || {
-            let label = labels.as_ref().and_then(|labels| labels.wanted(policy, context, None, kind));
-            Arc::new(Rights { label, ..solver.solve(policy, context, shape) })
-        };
-        Arc::clone(known.entry((context.id, shape, kind)).or_insert_with(anew))
-    }
-
-    /// What a path below the root is for the site; those of one folder follow each other.
-    fn context(&mut self, root: &Path, path: &Path) -> Context {
-        let Some((above, name)) = split(path) else { return self.policy.at(&root.join(path)).context };
-        let folder = match &self.folder {
-            Some((known, folder)) if known.as_os_str() == above.as_os_str() => folder,
-            _ => &self.folder.insert((above.to_owned(), self.policy.at(&root.join(above)))).1,
-        };
-        self.policy.step(folder, name).context
-    }
-
-    /// The root, and the missing directories above it.
-    fn creations(&mut self, host: &Host, site: &Site) -> Vec<Creation> {
-        let inside = site.root.join("x");
-        let made = missing_above(host, &self.policy, &self.solver, &inside).into_iter().map(|made| {
-            let (path, kind, part) = (made.path, made.kind, made.part);
-            let context = self.policy.at(&path).context;
-            let rights = if context.ours { self.rights(&context, Shape::Directory, kind) } else { made.rights };
-            Creation { path, kind, part, rights, from: None, content: Vec::new() }
-        });
-        made.collect()
-    }
 }
 
 impl UnpackPlan {
