@@ -41,6 +41,8 @@ for module in mpm_prefork proxy proxy_fcgi; do
   done
 done
 printf 'Listen 8083\nListen 8084\n' > /etc/apache2/ports.conf
+# A child that was just forked is root still: none is forked while something looks.
+sed -i -E 's/^([[:space:]]*(StartServers|MinSpareServers)[[:space:]]+).*/\11/' /etc/apache2/mods-available/mpm_prefork.conf
 "$AMBRIK" demo --build-only "$work/demo" > /dev/null
 
 site() { # NAME PORT OTHERS
