@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize, Serializer};
 
-use super::answer::{NoAnswer, shown, why_ended};
+use super::answer::{NoAnswer, Trouble, shown, why_ended};
 use super::ask::{Ended, Hearer, Input, TICK, run};
 use super::audits::{clean, first};
 use crate::signals;
@@ -88,6 +88,46 @@ pub enum Heard {
     Remark(String),
     /// It is not listened to any more, and why; it is asked again.
     Ended(NoAnswer),
+}
+
+/// What was told of a host, so that the same is not told each time it is asked again.
+#[derive(Debug, Default)]
+pub struct Standing {
+    /// Since when something came of it this time.
+    since: Option<Instant>,
+    /// What it said this time, and the last time where it was not watched then.
+    now: Vec<String>,
+    before: Vec<String>,
+    trouble: Option<Trouble>,
+}
+
+/// Who goes on for so long after the first that it said was listened to.
+const STEADY: Duration = Duration::from_secs(30);
+/// So much of what it says is compared.
+const MOST_REMARKS: usize = 100;
+
+impl Standing {
+    /// An alert came at this time.
+    pub fn alerted(&mut self, at: Instant) {
+        self.since.get_or_insert(at);
+    }
+
+    /// It said something; whether that is new.
+    pub fn remarks(&mut self, words: &str, at: Instant) -> bool {
+        self.since.get_or_insert(at);
+        if self.now.len() < MOST_REMARKS {
+            self.now.push(words.to_owned());
+        }
+        self.before.iter().all(|before| before != words)
+    }
+
+    /// It is not listened to any more; whether that is new.
+    pub fn ended(&mut self, trouble: Trouble, at: Instant) -> bool {
+        let was_watched = self.since.take().is_some_and(|since| at.duration_since(since) >= STEADY);
+        let now = std::mem::take(&mut self.now);
+        self.before = if was_watched { Vec::new() } else { now };
+        self.trouble.replace(trouble) != Some(trouble) || was_watched
+    }
 }
 
 /// No line is longer, in bytes: an alert has a path for each of the files that were changed at once.
@@ -256,6 +296,27 @@ mod tests {
             ALERT.replace("\"a\"", "\"\\u001b[2J\"").replace("\"sh\"", "\"\\u202e\"").replace("\"x\"", "\"\\r\"");
         let text = format!("{:?}", read_alert(&line).unwrap());
         assert_eq!(text.matches('\u{fffd}').count(), 3, "{text}");
+    }
+
+    #[test]
+    fn what_a_host_says_each_minute_is_told_once_and_what_is_new_again() {
+        let (mut host, mut at) = (Standing::default(), Instant::now());
+        let mut run = |remark: &str, seconds: u64, trouble: Trouble| {
+            let said = host.remarks(remark, at);
+            at += Duration::from_secs(seconds);
+            let told = (said, host.ended(trouble, at));
+            at += MINUTE;
+            told
+        };
+        assert_eq!(run("no route", 0, Trouble::Unreachable), (true, true));
+        assert_eq!(run("no route", 0, Trouble::Unreachable), (false, false));
+        assert_eq!(run("no root", 0, Trouble::Refused), (true, true));
+        assert_eq!(run("no route", 0, Trouble::Unreachable), (true, true));
+        // It is watched for an hour, and goes away as before: twice.
+        assert_eq!(run("watching", 3600, Trouble::Unreachable), (true, true));
+        assert_eq!(run("watching", 3600, Trouble::Unreachable), (true, true));
+        assert_eq!(run("no route", 0, Trouble::Unreachable), (true, false));
+        assert_eq!(run("no route", 0, Trouble::Unreachable), (false, false));
     }
 
     /// Whatever many files were changed at once, that is told.

@@ -13,7 +13,7 @@ mod targets;
 pub use answer::{Answer, NoAnswer, Trouble, judge};
 pub use ask::{Ended, Input, Limits, Said, ask};
 pub use audits::{AuditAnswer, Cause, FleetFinding, FleetSite, causes, read_audit};
-pub use follow::{FleetAlert, FleetBy, FleetPath, Heard, follow};
+pub use follow::{FleetAlert, FleetBy, FleetPath, Heard, Standing, follow};
 pub use previews::{broken_pages, previewed};
 pub use remote::{Lent, Question, for_hosts, sites_for};
 pub use run::{FleetAudit, FleetRecord, FleetRuns, HostRecord, RunError, StepState};

@@ -9,6 +9,7 @@ mod wanted;
 
 use std::ffi::CStr;
 use std::os::fd::OwnedFd;
+use std::panic::resume_unwind;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -118,7 +119,7 @@ fn switch(
             Ok(kept)
         };
         let recorded = record();
-        (recorded, durable.join().unwrap_or(Err(Failure::Replaced)))
+        (recorded, durable.join().unwrap_or_else(|panic| resume_unwind(panic)))
     });
     let mut kept = recorded?;
     if let Err(failure) = durable {

@@ -1,9 +1,9 @@
 //! `watch` over hosts: each is listened to at the same time, and who goes away is asked again.
 
 use std::collections::HashMap;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use ambrik_core::fleet::{Heard, NoAnswer, Question, Trouble, follow};
+use ambrik_core::fleet::{Heard, NoAnswer, Question, Standing, Trouble, follow};
 use ambrik_core::signals;
 
 use super::{JSON, MOST_AT_ONCE, OnHosts, client};
@@ -39,23 +39,24 @@ pub(super) fn run(
     let asking = counted(count(hosts.len()), "host", "hosts");
     session.terminal.say(&format!("asking {asking}; each says what it watches; Ctrl-C ends it"));
     let mut runs = Runs::default();
-    // Why a host is not watched is told once, until that changes.
-    let mut troubles: HashMap<String, Trouble> = HashMap::new();
+    // What a host says each time that it is asked, and why it is not watched, is told once.
+    let mut standing: HashMap<String, Standing> = HashMap::new();
     let command = |(host, question): &(&String, Question)| question.command(client(), host);
     let mut tell = |(host, _): &(&String, Question), heard: Heard| {
         runs.reap();
+        let (known, at) = (standing.entry((*host).clone()).or_default(), Instant::now());
         match heard {
             Heard::Alert(alert) => {
-                troubles.remove(*host);
-                watch::tell(&Told::of(host, *alert)?, args, &mut runs, session)
+                known.alerted(at);
+                watch::tell(&Told::of(host, *alert)?, args, &mut runs, session)?;
             }
             Heard::Remark(words) => {
-                session.terminal.say(&format!("{host}: {words}"));
-                Ok(())
+                if known.remarks(&words, at) {
+                    session.terminal.say(&format!("{host}: {words}"));
+                }
             }
-            Heard::Ended(no) => {
-                let NoAnswer { trouble, .. } = no;
-                if troubles.insert((*host).clone(), trouble) != Some(trouble) {
+            Heard::Ended(NoAnswer { trouble, .. }) => {
+                if known.ended(trouble, at) {
                     let todo = if trouble == Trouble::Died { "" } else { trouble.todo() }.replace("HOST", host);
                     let todo = if todo.is_empty() { todo } else { format!("{todo}; ") };
                     let says = trouble.says();
@@ -63,9 +64,9 @@ pub(super) fn run(
                         .terminal
                         .warn(&format!("{host} is not watched: {says}; {todo}it is asked again each minute"));
                 }
-                Ok(())
             }
         }
+        Ok::<(), Failure>(())
     };
     follow(&questions, [within, AGAIN], &command, &nobody_reads, &mut tell)?;
     runs.wait();
