@@ -2,12 +2,15 @@
 //!
 //! Paths that are alike (same part, owner, bits, lists and way in) are judged once; the rest is counting.
 
+mod deviations;
 mod judge;
-
 mod visitor;
 
+use deviations::Gathered;
+pub(crate) use deviations::{Deviation, Deviations, Spot};
+
 use std::collections::{BTreeSet, HashMap};
-use std::ffi::{CStr, CString};
+use std::ffi::CString;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
@@ -24,7 +27,7 @@ use crate::label::{Alike, SiteLabels};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
 use crate::site::{ServedToo, Site};
-use crate::tree::{Dir, Host, Look, Trouble};
+use crate::tree::{Host, Look, Trouble};
 use crate::want::{Solver, Wants};
 
 /// Who can get into a directory, and who can make and remove names in it.
@@ -78,6 +81,8 @@ pub(crate) struct PathJudge<'a> {
     /// When the site was found clean last: code must not have changed since.
     pub(crate) clean_since: Option<Nanos>,
     states: Mutex<HashMap<DirState, u32>>,
+    /// All verdicts, by their numbers.
+    verdicts: Mutex<Vec<Arc<Verdict>>>,
     named: Mutex<NamedIds>,
     /// How PHP makes files, where that is known.
     next: Option<Next>,
@@ -134,6 +139,8 @@ struct VerdictKey {
 /// The judgement on all paths of one key.
 #[derive(Debug)]
 pub(crate) struct Verdict {
+    /// Its number among those of this look.
+    number: u32,
     pub(crate) context: Context,
     pub(crate) kind: Kind,
     pub(crate) rights: Arc<Rights>,
@@ -155,28 +162,6 @@ pub(crate) struct Ability {
     pub(crate) may: Right,
 }
 
-/// Where a deviant is.
-#[derive(Clone, Debug)]
-pub(crate) enum Spot {
-    /// It is the start with this number.
-    Start(u32),
-    /// It has this name in this directory.
-    In(Arc<Dir<DirData>>, Box<CStr>),
-}
-
-/// A path that is not as it should be, or that has several names.
-#[derive(Debug)]
-pub(crate) struct Deviation {
-    pub(crate) spot: Spot,
-    pub(crate) id: Identity,
-    pub(crate) links: u32,
-    /// When it was changed last.
-    pub(crate) changed: Nanos,
-    pub(crate) verdict: Arc<Verdict>,
-    /// What its name or content gave rise to.
-    pub(crate) extra: Vec<Raised>,
-}
-
 /// A path that could not be looked at.
 #[derive(Debug)]
 pub(crate) struct Unseen {
@@ -194,7 +179,7 @@ pub(crate) struct Inspector<'j> {
     wants: Wants,
     verdicts: HashMap<VerdictKey, (Arc<Verdict>, u64), RandomState>,
     states: HashMap<DirKey, Arc<DirState>, RandomState>,
-    pub(crate) deviants: Vec<Deviation>,
+    pub(crate) deviants: Gathered,
     pub(crate) unseen: Vec<Unseen>,
     pub(crate) vanished: u64,
     pub(crate) mounts: Vec<PathBuf>,

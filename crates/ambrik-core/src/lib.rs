@@ -10,6 +10,7 @@ pub mod account;
 pub mod acl;
 pub mod archive;
 pub mod audit;
+mod bytes;
 pub mod change;
 pub mod check;
 pub mod created;

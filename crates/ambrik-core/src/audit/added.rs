@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 
 use jiff::civil::Date;
 
-use super::finding::{Findings, Found, Slot};
+use super::finding::{Findings, Slot};
+use super::found::Found;
 use super::{Audit, AuditSetting, HttpAnswers};
 use crate::check::{self, Raised};
 use crate::label::SiteLabels;
@@ -19,12 +20,16 @@ impl Audit {
     /// Adds the finding that code changed and that nobody has answered for it: paths, and how. What is gone by now is none.
     #[must_use]
     pub fn with_unproven(
-        mut self,
+        self,
         host: &Host,
         unproven: impl IntoIterator<Item = (PathBuf, &'static str)>,
         today: Date,
     ) -> Self {
-        let known: HashSet<PathBuf> = std::mem::take(&mut self.wrong.changed).into_iter().collect();
+        let mut unproven = unproven.into_iter().peekable();
+        if unproven.peek().is_none() {
+            return self;
+        }
+        let known: HashSet<PathBuf> = self.changed_since_clean().collect();
         // They come by folders: each is opened once, from the root on.
         let root = host.resolve(&self.site.root).ok();
         let mut last: Option<(PathBuf, Option<OwnedFd>)> = None;
@@ -46,8 +51,6 @@ impl Audit {
                 there.push((check::changed(how), path));
             }
         }
-        self.wrong.changed = known.into_iter().collect();
-        self.wrong.changed.sort_unstable();
         self.with_each(there, today)
     }
 

@@ -1,12 +1,12 @@
 //! Findings, put together out of what the inspection saw.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use foldhash::fast::RandomState;
 use jiff::civil::Date;
 
+use super::found::{Found, FoundPaths, Times};
 use super::missing::part_path;
 use super::{Audit, Since};
 use crate::check::{self, Check, Raised, Reason, Severity};
@@ -32,42 +32,14 @@ pub struct Finding {
     pub above: bool,
     /// Since when it is there, where that was asked for.
     pub since: Option<Since>,
-    pub(super) paths: Vec<Found>,
-}
-
-/// A path that a finding is about.
-#[derive(Debug)]
-pub(super) enum Found {
-    Deviation(u32),
-    Path(PathBuf),
+    pub(super) paths: FoundPaths,
 }
 
 impl Finding {
     /// How many paths it is about.
     #[must_use]
-    pub fn count(&self) -> usize {
+    pub const fn count(&self) -> usize {
         self.paths.len()
-    }
-
-    /// Whether it is about all the paths that another one is about.
-    fn covers(&self, other: &Self) -> bool {
-        const fn number(found: &Found) -> Option<u32> {
-            match found {
-                Found::Deviation(number) => Some(*number),
-                Found::Path(_) => None,
-            }
-        }
-        if self.paths.len() < other.paths.len() {
-            return false;
-        }
-        // Both are in the order of the deviations, and mostly the same ones.
-        let mut own = self.paths.iter().map(number);
-        let in_order =
-            other.paths.iter().all(|found| number(found).is_some_and(|wanted| own.any(|own| own == Some(wanted))));
-        in_order || {
-            let own: HashSet<Option<u32>, RandomState> = self.paths.iter().map(number).collect();
-            other.paths.iter().map(number).all(|number| number.is_some() && own.contains(&number))
-        }
     }
 
     /// Its severity.
@@ -94,7 +66,7 @@ pub(super) fn causes(findings: &[Finding]) -> Vec<Option<usize>> {
         // That every account can read follows only from what is open to every account.
         let as_wide = finding.check.name != "everyone-reads" || cause.reasons.keys().all(|it| *it == Reason::OpenToAll);
         let same = cause.check.name == name && cause.part == finding.part && open(cause);
-        same && (as_wide || name == "everyone-writes") && cause.covers(finding)
+        same && (as_wide || name == "everyone-writes") && finding.paths.are_among(&cause.paths)
     };
     let of = |finding: &Finding| {
         let (_, names) = FOLLOWS.iter().find(|(name, _)| *name == finding.check.name).filter(|_| open(finding))?;
@@ -139,7 +111,7 @@ impl Findings {
                 accepted,
                 above,
                 since: None,
-                paths: Vec::new(),
+                paths: FoundPaths::default(),
             });
             self.list.len() - 1
         })
@@ -173,11 +145,11 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
     };
     // Paths with the same verdict go to the same findings, unless an exception or a closed directory tells them apart.
     let mut alike: HashMap<*const Verdict, FindingKey<'_>> = HashMap::new();
-    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
-        let path = || audit.path(deviant);
+    for (number, deviant) in (0..).zip(audit.seen.deviants.iter()) {
+        let path = || audit.path(&deviant);
         let part = deviant.verdict.context.part;
-        let found = || Found::Deviation(u32::try_from(number).unwrap_or(u32::MAX));
-        let verdict = &deviant.verdict;
+        let found = || Found::Deviation(number, Times::of(&deviant));
+        let verdict = deviant.verdict;
         let told_apart = verdict.findings.iter().any(|(check, reason)| {
             *reason == Reason::Blocked || site.accepts.iter().any(|accept| accept.check == check.name)
         });
@@ -195,9 +167,9 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
             }
             &[]
         };
-        for (check, reason) in single.iter().chain(&deviant.extra) {
+        for (check, reason) in single.iter().chain(deviant.extra) {
             let reason = match reason {
-                Reason::Blocked => stopped(audit, deviant, check),
+                Reason::Blocked => stopped(audit, &deviant, check),
                 other => other.clone(),
             };
             findings.add(Slot { check, part, accepted: accepted(check, &path), above: false }, reason, found());
@@ -235,10 +207,10 @@ pub(super) fn collect(host: &Host, audit: &Audit, people: &People, findings: &mu
     }
 }
 
-fn stopped(audit: &Audit, deviant: &Deviation, check: &Check) -> Reason {
-    let (php, web) = match &deviant.spot {
+fn stopped(audit: &Audit, deviant: &Deviation<'_>, check: &Check) -> Reason {
+    let (php, web) = match deviant.spot {
         Spot::Start(number) => {
-            let start = &audit.seen.starts[*number as usize];
+            let start = &audit.seen.starts[number as usize];
             (start.php_stop.as_ref(), start.web_stop.as_ref())
         }
         Spot::In(dir, _) => (dir.data.php_stop.as_ref(), dir.data.web_stop.as_ref()),
@@ -265,34 +237,33 @@ fn root_as_host(audit: &Audit) -> Option<Host> {
 
 /// Finds files with several names: what has a name that was not seen in this part is a finding where php may
 /// write, and is never changed.
-pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<usize, Failure> {
-    let mut files: HashMap<Identity, Vec<usize>> = HashMap::new();
-    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
+pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<u32, Failure> {
+    let mut files: HashMap<Identity, Vec<(u32, Deviation<'_>)>> = HashMap::new();
+    for (number, deviant) in (0..).zip(audit.seen.deviants.iter()) {
         if deviant.links > 1 && deviant.verdict.kind == Kind::File {
-            files.entry(deviant.id).or_default().push(number);
+            files.entry(deviant.id).or_default().push((number, deviant));
         }
     }
     let mut left_alone = BTreeMap::new();
     for names in files.values() {
-        let of = |number: usize| &audit.seen.deviants[number];
-        let links = of(names[0]).links;
+        let links = names[0].1.links;
         let seen = u32::try_from(names.len()).unwrap_or(u32::MAX);
         // A name that somebody moves about during the walk can be seen twice.
-        let keepers_alone = names.iter().all(|&number| match &of(number).spot {
+        let keepers_alone = names.iter().all(|(_, deviant)| match deviant.spot {
             Spot::Start(_) => true,
             Spot::In(dir, _) => dir.data.keepers_alone,
         });
-        let two_uses = names.windows(2).any(|pair| of(pair[0]).verdict.fix != of(pair[1]).verdict.fix);
-        for &number in names {
-            let verdict = &of(number).verdict;
+        let two_uses = names.windows(2).any(|pair| pair[0].1.verdict.fix != pair[1].1.verdict.fix);
+        for (number, deviant) in names {
+            let (number, verdict) = (*number, deviant.verdict);
             let part = verdict.context.part;
-            let here = names.iter().filter(|&&other| of(other).verdict.context.part == part).count();
+            let here = names.iter().filter(|(_, other)| other.verdict.context.part == part).count();
             let elsewhere = u32::try_from(here).unwrap_or(u32::MAX) < links;
             let writable = verdict.context.row.php == Right::Write;
             if elsewhere && (writable || verdict.fix.is_some()) {
                 let (check, reason) = check::hard_link_shared(links, here);
                 let slot = Slot { check, part, accepted: None, above: false };
-                findings.add(slot, reason, Found::Deviation(u32::try_from(number).unwrap_or(u32::MAX)));
+                findings.add(slot, reason, Found::Deviation(number, Times::of(deviant)));
             }
             if verdict.fix.is_none() {
                 continue;

@@ -1,11 +1,9 @@
 //! One look at a site: the walk, what each thread found put together, and what was learnt for the next look.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-
-use foldhash::fast::RandomState;
 
 use super::finding::{Findings, collect, hard_links};
 use super::missing::{NotThere, ToMake, not_there, to_make};
@@ -16,7 +14,7 @@ use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Pages, Reason, Sniffing};
 use crate::entry::{Kind, Rights};
 use crate::host::{HeldFiles, held_by};
-use crate::inspect::{Deviation, DirData, Inspector, NamedIds, PathJudge, Spot, Start, Unseen};
+use crate::inspect::{Deviations, DirData, Inspector, NamedIds, PathJudge, Start, Unseen};
 use crate::label::SiteLabels;
 use crate::named::{Sought, named};
 use crate::people::People;
@@ -103,14 +101,15 @@ pub(super) fn look(
             dirs.push((handle, Arc::new(begin(start, data))));
         }
     }
-    let merged = Merged::of(match setting.only {
+    let inspectors = match setting.only {
         None => walk(dirs, inspectors, setting.progress).visitors,
         Some(only) => {
             let real: Vec<&Path> = dirs.iter().map(|(_, dir)| real_of(&starts, dir)).collect();
             let below = real.iter().map(|real| below(real, only)).collect();
             narrow(&dirs, below, inspectors, setting.progress)
         }
-    });
+    };
+    let merged = Merged::of(inspectors, &judge);
     let to_make = all_to_make(setting.host, &policy, &solver, labels.as_ref(), &missing);
     unseen.extend(merged.unseen);
     let together = judge.pages.as_ref().map(Pages::together).unwrap_or_default();
@@ -131,22 +130,19 @@ pub(super) fn look(
         missing,
         starts,
         deviants: merged.deviants,
+        to_change: merged.to_change,
         unseen,
         all_asked: true,
     };
     let lasting = setting.labels.zip(module.as_ref()).map(|(labels, module)| labels.lasting(module));
     let (wrong, pending) = (Judgement::default(), ToChange { module, lasting, to_make, ..ToChange::default() });
     let mut audit = Audit { site: Arc::clone(site), phase, phase_known: true, policy, solver, seen, wrong, pending };
-    audit.sort();
     if setting.sniff {
         what_code_names(setting, &mut audit);
     }
     audit.pending.left_alone = hard_links(&audit, &mut findings);
     collect(setting.host, &audit, &people, &mut findings, setting.today);
     audit.wrong.findings = findings.sorted();
-    let changed =
-        |deviant: &&Deviation| deviant.extra.iter().any(|(check, _)| check.is(&crate::check::CHANGED_IN_WINDOW));
-    audit.wrong.changed = audit.seen.deviants.iter().filter(changed).map(|deviant| audit.path(deviant)).collect();
     let served = site.served_folder().unwrap_or_else(|| site.root.clone());
     for (below, raised) in together {
         audit = audit.with(raised, served.join(below), setting.today);
@@ -199,13 +195,13 @@ fn narrow<'j>(
 fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
     let mut sought = Vec::new();
     let mut whose = Vec::new();
-    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
-        for (check, reason) in &deviant.extra {
+    for (number, deviant) in (0..).zip(audit.seen.deviants.iter()) {
+        for (check, reason) in deviant.extra {
             let loaded = check.is(&check::INSTALLER_LEFT) && matches!(reason, Reason::Looks(_));
             // What version control keeps is never code, whoever speaks of it.
             let left_over = check.is(&check::LEFTOVER_SERVED) && deviant.verdict.kind == Kind::File;
             if loaded || left_over {
-                sought.push(Sought { path: audit.path(deviant), loaded });
+                sought.push(Sought { path: audit.path(&deviant), loaded });
                 whose.push(number);
             }
         }
@@ -221,7 +217,7 @@ fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
     for (number, deviant) in whose.iter().enumerate() {
         let place = named.places.get(&number);
         let says = place.map(|place| format!("{}:{}", Shown(&audit.relative(&place.file)), place.line));
-        let extra = &mut audit.seen.deviants[*deviant].extra;
+        let Some(mut extra) = audit.seen.deviants.get(*deviant).map(|deviant| deviant.extra.to_vec()) else { continue };
         match says {
             Some(says) if sought[number].loaded => {
                 for (_, reason) in extra.iter_mut().filter(|(check, _)| check.is(&check::INSTALLER_LEFT)) {
@@ -237,6 +233,7 @@ fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
             }
             None => {}
         }
+        audit.seen.deviants.set_extra(*deviant, extra);
     }
 }
 
@@ -301,7 +298,8 @@ fn places_of(
 /// What all threads saw.
 struct Merged {
     table: Vec<PartLine>,
-    deviants: Vec<Deviation>,
+    deviants: Deviations,
+    to_change: u64,
     unseen: Vec<Unseen>,
     vanished: u64,
     mounts: Vec<PathBuf>,
@@ -309,11 +307,13 @@ struct Merged {
 }
 
 impl Merged {
-    fn of(inspectors: Vec<Inspector<'_>>) -> Self {
+    fn of(inspectors: Vec<Inspector<'_>>, judge: &PathJudge<'_>) -> Self {
+        let mut gathered = Vec::new();
         let mut lines: BTreeMap<Option<usize>, PartLine> = BTreeMap::new();
         let mut merged = Self {
             table: Vec::new(),
-            deviants: Vec::new(),
+            deviants: Deviations::default(),
+            to_change: 0,
             unseen: Vec::new(),
             vanished: 0,
             mounts: Vec::new(),
@@ -325,57 +325,23 @@ impl Merged {
                 let line = lines.entry(part).or_insert_with(|| PartLine { part, count: 0, cells: Vec::new() });
                 line.cells.resize(verdict.abilities.len(), Cell::default());
                 line.count += count;
+                merged.to_change += if verdict.fix.is_some() { *count } else { 0 };
                 if matches!(verdict.kind, Kind::File | Kind::Directory) {
                     for (cell, &ability) in line.cells.iter_mut().zip(&verdict.abilities) {
                         cell.add(ability, *count);
                     }
                 }
             }
-            merged.deviants.extend(inspector.deviants);
+            gathered.push(inspector.deviants);
             merged.unseen.extend(inspector.unseen);
             merged.vanished += inspector.vanished;
             merged.mounts.extend(inspector.mounts);
             merged.served_too.extend(inspector.served_too);
         }
+        merged.deviants = Deviations::of(gathered, judge.take_verdicts());
         merged.mounts.sort();
         merged.unseen.sort_by(|a, b| a.path.cmp(&b.path));
         merged.table = lines.into_values().collect();
         merged
-    }
-}
-
-impl Audit {
-    /// Puts the deviants in one order, whichever thread saw them: by directory, then by name.
-    fn sort(&mut self) {
-        // Each directory's own, and those where walks begin first of all: few are compared with few then.
-        let mut places: HashMap<*const Dir<DirData>, usize, RandomState> = HashMap::default();
-        let mut dirs: Vec<(PathBuf, Vec<Deviation>)> = vec![(PathBuf::new(), Vec::new())];
-        let mut last: (*const Dir<DirData>, usize) = (std::ptr::null(), 0);
-        for deviant in std::mem::take(&mut self.seen.deviants) {
-            let place = match &deviant.spot {
-                Spot::Start(_) => 0,
-                Spot::In(dir, _) if Arc::as_ptr(dir) == last.0 => last.1,
-                Spot::In(dir, _) => *places.entry(Arc::as_ptr(dir)).or_insert_with(|| {
-                    dirs.push((dir.path(), Vec::new()));
-                    dirs.len() - 1
-                }),
-            };
-            if let Spot::In(dir, _) = &deviant.spot {
-                last = (Arc::as_ptr(dir), place);
-            }
-            dirs[place].1.push(deviant);
-        }
-        dirs.sort_by(|(a, _), (b, _)| a.cmp(b));
-        let mut sorted = Vec::with_capacity(dirs.iter().map(|(_, deviants)| deviants.len()).sum());
-        for (_, mut deviants) in dirs {
-            deviants.sort_by(|a, b| match (&a.spot, &b.spot) {
-                (Spot::Start(a), Spot::Start(b)) => a.cmp(b),
-                (Spot::In(_, a), Spot::In(_, b)) => a.cmp(b),
-                (Spot::Start(_), Spot::In(..)) => std::cmp::Ordering::Less,
-                (Spot::In(..), Spot::Start(_)) => std::cmp::Ordering::Greater,
-            });
-            sorted.append(&mut deviants);
-        }
-        self.seen.deviants = sorted;
     }
 }

@@ -2,6 +2,7 @@
 
 mod added;
 mod finding;
+mod found;
 mod look;
 mod missing;
 mod news;
@@ -21,7 +22,7 @@ use jiff::civil::Date;
 use crate::account::Accounts;
 use crate::check::{self, Check, Raised, Reason, Remedy, Severity};
 use crate::entry::{Kind, Nanos, Rights};
-use crate::inspect::{Deviation, Start, Unseen};
+use crate::inspect::{Deviation, Deviations, Start, Unseen};
 use crate::label::{Labels, Lasting, Module};
 use crate::policy::Policy;
 use crate::shown::Shown;
@@ -30,7 +31,6 @@ use crate::starts::SiteError;
 use crate::tree::{Failure, Host, Progress};
 use crate::want::Solver;
 
-use finding::Found;
 use look::{MOST_TIMES, look};
 use missing::ToMake;
 pub use missing::cannot_be_made;
@@ -154,7 +154,9 @@ pub struct Observation {
     /// Where the walks began.
     pub(crate) starts: Vec<Start>,
     /// The paths that differ: from what they should be, or from all that are alike.
-    pub(crate) deviants: Vec<Deviation>,
+    pub(crate) deviants: Deviations,
+    /// How many of them are to get other rights.
+    to_change: u64,
     unseen: Vec<Unseen>,
     /// Whether everything was answered that was asked over HTTP.
     all_asked: bool,
@@ -167,8 +169,6 @@ pub struct Judgement {
     pub findings: Vec<Finding>,
     /// What concerns other sites too.
     of_host: Vec<OfHost>,
-    /// Code that changed since the site was found clean.
-    changed: Vec<PathBuf>,
     /// What was found over HTTP.
     asked: Vec<HttpFinding>,
 }
@@ -177,7 +177,7 @@ pub struct Judgement {
 #[derive(Debug, Default)]
 pub struct ToChange {
     /// The paths that differ and that `set` must leave alone, and why.
-    pub(crate) left_alone: BTreeMap<usize, Failure>,
+    pub(crate) left_alone: BTreeMap<u32, Failure>,
     /// The SELinux booleans that the site file names and that are off.
     pub switches_off: Vec<String>,
     /// What makes the site's labels last.
@@ -312,18 +312,19 @@ impl Audit {
         let held = held.filter(|(_, (check, _))| check.is(&crate::check::STILL_OPEN));
         held.filter_map(|(deviant, (_, reason))| {
             let Reason::Says(holder) = reason else { return None };
-            Some(format!("{} is still open for writing: {holder}", Shown(&self.relative(&self.path(deviant)))))
+            Some(format!("{} is still open for writing: {holder}", Shown(&self.relative(&self.path(&deviant)))))
         })
     }
 
     /// The code that changed since the site was found clean, by its real paths.
-    pub(crate) fn changed_since_clean(&self) -> impl Iterator<Item = &Path> {
-        self.wrong.changed.iter().map(PathBuf::as_path)
+    pub(crate) fn changed_since_clean(&self) -> impl Iterator<Item = PathBuf> {
+        let is_one = |deviant: &Deviation<'_>| deviant.extra.iter().any(|(it, _)| it.is(&check::CHANGED_IN_WINDOW));
+        self.seen.deviants.iter().filter(is_one).map(|deviant| self.path(&deviant))
     }
 
     /// The code that changed since the site was found clean, relative to the root.
     pub fn changed(&self) -> impl Iterator<Item = PathBuf> + '_ {
-        self.wrong.changed.iter().map(|path| self.relative(path))
+        self.changed_since_clean().map(|path| self.relative(&path))
     }
 
     /// The lines of web servers' configuration that put a finding right, each with the server's name.
@@ -363,7 +364,7 @@ impl Audit {
 
     /// Whether `set` has anything to do.
     fn has_changes(&self) -> bool {
-        self.seen.deviants.iter().any(|deviant| deviant.verdict.fix.is_some())
+        self.seen.to_change > 0
             || !self.pending.to_make.is_empty()
             || self.labels_do_not_last() && !matches!(self.pending.lasting, Some(Lasting::ByHand(_)))
             || !self.pending.switches_off.is_empty()
@@ -390,8 +391,8 @@ impl Audit {
 
     /// How many paths `set` would change.
     #[must_use]
-    pub fn changes_pending(&self) -> usize {
-        self.seen.deviants.iter().filter(|d| d.verdict.fix.is_some()).count()
+    pub fn changes_pending(&self) -> u64 {
+        self.seen.to_change
     }
 
     /// The path of a part as shown in a report.
@@ -407,9 +408,9 @@ impl Audit {
     }
 
     /// Whether an accepted exception covers what a check found about a deviant.
-    pub(crate) fn is_accepted(&self, check: &Check, deviant: usize) -> bool {
-        let of = self.wrong.findings.iter().filter(|f| f.check.is(check) && f.accepted.is_some());
-        of.flat_map(|f| &f.paths).any(|found| matches!(found, Found::Deviation(number) if *number as usize == deviant))
+    pub(crate) fn is_accepted(&self, check: &Check, deviant: u32) -> bool {
+        let mut of = self.wrong.findings.iter().filter(|f| f.check.is(check) && f.accepted.is_some());
+        of.any(|f| f.paths.has(deviant))
     }
 
     pub(crate) fn relative(&self, path: &Path) -> PathBuf {

@@ -58,10 +58,11 @@ pub fn recorded(audits: &[Audit], of_host: &[HostFinding]) -> Vec<RecordedFindin
     for audit in audits {
         for finding in audit.wrong.findings.iter().filter(|finding| finding.accepted.is_none()) {
             let mut sum = blake3::Hasher::new();
-            for path in audit.paths(finding) {
+            let Ok(()) = audit.each_path(finding, |path| {
                 sum.update(path.as_os_str().as_bytes());
                 sum.update(&[0]);
-            }
+                Ok::<_, std::convert::Infallible>(())
+            });
             let new = RecordedFinding {
                 site: audit.site.name.clone(),
                 check: finding.check.name.to_owned(),

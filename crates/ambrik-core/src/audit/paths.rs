@@ -5,7 +5,7 @@ use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::finding::Found;
+use super::found::Met;
 use super::{Audit, Finding};
 use crate::inspect::{Deviation, DirData, Spot};
 use crate::tree::Dir;
@@ -25,12 +25,14 @@ impl<'a> Speller<'a> {
         Self { audit, folder: None, path: Vec::new(), folder_ends: 0 }
     }
 
-    fn spell(&mut self, found: &'a Found) -> &Path {
+    fn spell(&mut self, found: &Met<'a>) -> &Path {
         let whole = match found {
-            Found::Path(path) => self.audit.relative(path),
-            Found::Deviation(number) => {
-                let deviant = &self.audit.seen.deviants[*number as usize];
-                match &deviant.spot {
+            Met::Path(path) => {
+                self.folder = None;
+                self.audit.relative(path)
+            }
+            Met::Deviation(deviant) => {
+                match deviant.spot {
                     Spot::In(dir, name) if self.folder.is_some_and(|known| Arc::ptr_eq(known, dir)) => {
                         self.path.truncate(self.folder_ends);
                         self.path.extend_from_slice(name.to_bytes());
@@ -42,9 +44,6 @@ impl<'a> Speller<'a> {
                 self.audit.relative(&self.audit.path(deviant))
             }
         };
-        if matches!(found, Found::Path(_)) {
-            self.folder = None;
-        }
         let name = whole.file_name().map_or(0, OsStr::len);
         self.path = whole.into_os_string().into_vec();
         self.folder_ends = self.path.len() - name;
@@ -60,7 +59,7 @@ impl Audit {
     /// The paths of a finding, relative to the root, or absolute outside it; in order.
     pub fn paths<'f>(&'f self, finding: &'f Finding) -> impl Iterator<Item = PathBuf> + 'f {
         let mut speller = Speller::new(self);
-        finding.paths.iter().map(move |found| speller.spell(found).to_owned())
+        finding.paths.of(&self.seen.deviants).map(move |found| speller.spell(&found).to_owned())
     }
 
     /// As [`Self::paths`], of very many: each is lent for as long as it is told.
@@ -69,12 +68,12 @@ impl Audit {
     /// The first one of `tell`; nothing is told after that.
     pub fn each_path<E>(&self, finding: &Finding, mut tell: impl FnMut(&Path) -> Result<(), E>) -> Result<(), E> {
         let mut speller = Speller::new(self);
-        finding.paths.iter().try_for_each(|found| tell(speller.spell(found)))
+        finding.paths.of(&self.seen.deviants).try_for_each(|found| tell(speller.spell(&found)))
     }
 
-    pub(crate) fn path(&self, deviant: &Deviation) -> PathBuf {
-        match &deviant.spot {
-            Spot::Start(number) => self.seen.starts[*number as usize].path.clone(),
+    pub(crate) fn path(&self, deviant: &Deviation<'_>) -> PathBuf {
+        match deviant.spot {
+            Spot::Start(number) => self.seen.starts[number as usize].path.clone(),
             Spot::In(dir, name) => dir.path_of(name),
         }
     }

@@ -1,6 +1,8 @@
 //! Since when, at the earliest, something is wrong: change times, which nobody can set, against when it was known to be right.
 
-use super::finding::Found;
+use std::path::Path;
+
+use super::found::{FoundPaths, Times};
 use super::{Audit, Finding, PutRight};
 use crate::account::{Accounts, Uid};
 use crate::entry::Nanos;
@@ -52,44 +54,27 @@ impl Audit {
     fn since(&self, finding: &Finding, host: &Host, accounts: &Accounts, known: KnownRight) -> Option<Since> {
         let of_set = known.set.filter(|_| self.put_right(finding) == PutRight::Set);
         let after = known.clean_audit.max(of_set);
-        let facts = self.facts_of(finding, host)?;
-        let until = facts.iter().map(|facts| facts.changed).max()?;
+        let of_all = times_of(&finding.paths, host)?;
+        let until = of_all.changed;
         if let Some(right) = after.filter(|right| until < *right) {
             return Some(Since::NotThePaths { right });
         }
-        let owner = facts.first().map(|facts| facts.owner)?;
         // Who made something new owns it, unless root gave it away since.
-        let made_since = |born: Nanos| after.is_some_and(|after| born > after);
-        let all_his = facts.iter().all(|facts| facts.owner == owner && made_since(facts.born));
-        let owned =
-            (all_his && owner != self.site.keeper.ids.uid && owner != Uid(0)).then(|| accounts.user_shown(owner));
-        Some(Since::Between { after, until, owner: owned })
-    }
-
-    /// When each path of a finding was changed last; nothing where that would be known of some of them only.
-    fn facts_of(&self, finding: &Finding, host: &Host) -> Option<Vec<TimedPath>> {
-        let asked = finding.paths.iter().filter(|found| matches!(found, Found::Path(_))).count();
-        if asked > MOST_ASKED {
-            return None;
-        }
-        let facts = |found: &Found| match found {
-            Found::Deviation(number) => {
-                let deviant = &self.seen.deviants[*number as usize];
-                let owner = deviant.verdict.rights.uid;
-                Some(TimedPath { changed: deviant.changed, born: deviant.id.born, owner })
-            }
-            Found::Path(path) => {
-                let facts = host.resolve_link(path).ok()?.facts;
-                Some(TimedPath { changed: facts.changed, born: facts.id.born, owner: facts.rights.uid })
-            }
-        };
-        finding.paths.iter().map(facts).collect()
+        let all_new = after.is_some_and(|after| of_all.born > after);
+        let owner = of_all.owner.filter(|owner| all_new && *owner != self.site.keeper.ids.uid && *owner != Uid(0));
+        Some(Since::Between { after, until, owner: owner.map(|owner| accounts.user_shown(owner)) })
     }
 }
 
-/// What tells when a path became what it is.
-struct TimedPath {
-    changed: Nanos,
-    born: Nanos,
-    owner: Uid,
+/// The times of all paths of a finding; nothing where they would be known of some of them only.
+fn times_of(paths: &FoundPaths, host: &Host) -> Option<Times> {
+    if paths.of_their_own().count() > MOST_ASKED {
+        return None;
+    }
+    let of = |path: &Path| {
+        let facts = host.resolve_link(path).ok()?.facts;
+        Some(Times { changed: facts.changed, born: facts.id.born, owner: Some(facts.rights.uid) })
+    };
+    let others: Vec<Times> = paths.of_their_own().map(of).collect::<Option<_>>()?;
+    paths.times().into_iter().chain(others).reduce(Times::and)
 }

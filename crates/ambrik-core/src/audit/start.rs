@@ -4,7 +4,8 @@ use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::finding::{Findings, Found, Slot};
+use super::finding::{Findings, Slot};
+use super::found::Found;
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self};
 use crate::entry::Facts;

@@ -251,7 +251,7 @@ fn make_all(
     }
     let mut folders = Places::new(&plan.audit);
     let mut jobs = plan.turns().map(|(deviant, turn)| {
-        let (folder, name) = folders.place(deviant);
+        let (folder, name) = folders.place(&deviant);
         Job { folder, name, turn }
     });
     run(entry, bases, &mut jobs, &rights::change, means, &mut outcome)?;
@@ -267,9 +267,9 @@ fn make_all(
     for (path, failure) in plan.kept.iter().filter(|(path, _)| !in_removed(path)) {
         outcome.fail(path.clone(), failure.clone());
     }
-    let removals = plan.removals.iter().map(|removal| {
-        let (folder, name) = place(&plan.audit, &plan.audit.seen.deviants[removal.deviant]);
-        PendingRemoval { folder, name, id: Some(removal.id), reason: removal.reason.clone() }
+    let removals = plan.removals.iter().filter_map(|removal| {
+        let (folder, name) = place(&plan.audit, &plan.audit.seen.deviants.get(removal.deviant)?);
+        Some(PendingRemoval { folder, name, id: Some(removal.id), reason: removal.reason.clone() })
     });
     remove(entry, bases, &removals.collect::<Vec<_>>(), &plan.audit.site.name, means, &mut outcome)?;
     Ok(outcome)
@@ -291,7 +291,7 @@ pub(crate) fn bases(starts: &[Start]) -> Result<Vec<OwnedFd>, Failure> {
 }
 
 /// Where a deviant is, for opening it again.
-pub(crate) fn place(audit: &Audit, deviant: &Deviation) -> (Arc<Folder>, CString) {
+pub(crate) fn place(audit: &Audit, deviant: &Deviation<'_>) -> (Arc<Folder>, CString) {
     Places::new(audit).place(deviant)
 }
 
@@ -306,12 +306,12 @@ impl<'a> Places<'a> {
         Self { audit, last: None }
     }
 
-    fn place(&mut self, deviant: &Deviation) -> (Arc<Folder>, CString) {
-        match &deviant.spot {
+    fn place(&mut self, deviant: &Deviation<'_>) -> (Arc<Folder>, CString) {
+        match deviant.spot {
             Spot::Start(number) => {
-                let start = &self.audit.seen.starts[*number as usize];
+                let start = &self.audit.seen.starts[number as usize];
                 let path = start.real.parent().unwrap_or(Path::new("/")).to_owned();
-                let folder = Folder { base: *number as usize * 2, below: PathBuf::new(), path, id: None };
+                let folder = Folder { base: number as usize * 2, below: PathBuf::new(), path, id: None };
                 (Arc::new(folder), start.name.clone())
             }
             Spot::In(dir, name) => {
@@ -321,7 +321,7 @@ impl<'a> Places<'a> {
                     None => self.folder(dir),
                 };
                 self.last = Some((Arc::as_ptr(dir), Arc::clone(&folder)));
-                (folder, name.clone().into())
+                (folder, name.to_owned())
             }
         }
     }

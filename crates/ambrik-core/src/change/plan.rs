@@ -81,7 +81,7 @@ pub struct Removal {
     /// What it takes in a keepsake, in bytes.
     pub bytes: u64,
     pub(crate) id: Identity,
-    pub(crate) deviant: usize,
+    pub(crate) deviant: u32,
 }
 
 /// One path's change.
@@ -157,15 +157,15 @@ impl Plan {
 
     /// Also removes the files among these that hold nothing: settings made for an installer that did not write them.
     pub fn remove_unwritten(&mut self, made: &[PathBuf]) {
-        for (number, deviant) in self.audit.seen.deviants.iter().enumerate() {
-            let path = self.audit.path(deviant);
+        for (number, deviant) in (0..).zip(self.audit.seen.deviants.iter()) {
+            let path = self.audit.path(&deviant);
             let part = deviant.verdict.context.part;
             let settings = part.is_some_and(|part| self.audit.site.parts[part].is_installers());
             if deviant.verdict.kind != Kind::File || !settings || !made.contains(&path) {
                 continue;
             }
             // An empty file takes its header alone.
-            let Ok((1, bytes, _)) = measure(&self.audit, deviant, &path) else { continue };
+            let Ok((1, bytes, _)) = measure(&self.audit, &deviant, &path) else { continue };
             if super::sample::is_empty(&self.audit, &path) {
                 self.removals.push(Removal {
                     part,
@@ -186,14 +186,18 @@ impl Plan {
     #[must_use]
     pub fn can_be_made(&self) -> bool {
         let caller = Uid(rustix::process::geteuid().as_raw());
-        let own = |deviant: &Deviation| deviant.verdict.rights.uid == caller;
+        let own = |deviant: &Deviation<'_>| deviant.verdict.rights.uid == caller;
         caller == Uid::ROOT
             || self.is_empty()
             || self
                 .changing()
-                .any(|deviant| own(deviant) && deviant.verdict.fix.as_ref().is_some_and(|fix| fix.uid == caller))
+                .any(|deviant| own(&deviant) && deviant.verdict.fix.as_ref().is_some_and(|fix| fix.uid == caller))
             || self.creations.iter().any(|creation| creation.rights.uid == caller)
-            || self.removals.iter().any(|removal| own(&self.audit.seen.deviants[removal.deviant]))
+            || self
+                .removals
+                .iter()
+                .filter_map(|removal| self.audit.seen.deviants.get(removal.deviant))
+                .any(|deviant| own(&deviant))
     }
 
     /// Whether there is nothing to do.
@@ -215,7 +219,7 @@ impl Plan {
     /// The paths that get other rights, with what they have and get.
     pub fn changed_paths(&self) -> impl Iterator<Item = (PathBuf, Kind, Option<usize>, Arc<Rights>, Arc<Rights>)> + '_ {
         self.turns().map(|(deviant, turn)| {
-            (self.audit.path(deviant), turn.kind, deviant.verdict.context.part, turn.before, turn.after)
+            (self.audit.path(&deviant), turn.kind, deviant.verdict.context.part, turn.before, turn.after)
         })
     }
 
@@ -223,7 +227,7 @@ impl Plan {
     pub fn changed_places(&self) -> impl Iterator<Item = (PathBuf, OsString, Change<'_>)> + '_ {
         let mut places = super::Places::new(&self.audit);
         self.turns().map(move |(deviant, turn)| {
-            let (folder, name) = places.place(deviant);
+            let (folder, name) = places.place(&deviant);
             let name = super::folder::as_os(&name).to_owned();
             let part = deviant.verdict.context.part;
             (
@@ -236,9 +240,9 @@ impl Plan {
 
     /// The paths that should change and are left alone, with the reason; what is removed is not.
     pub fn left_alone(&self) -> impl Iterator<Item = (PathBuf, &Failure)> + '_ {
-        let left =
-            self.audit.pending.left_alone.iter().map(|(number, failure)| (&self.audit.seen.deviants[*number], failure));
-        left.filter(|(deviant, _)| !self.goes(deviant)).map(|(deviant, failure)| (self.audit.path(deviant), failure))
+        let left = self.audit.pending.left_alone.iter();
+        let left = left.filter_map(|(number, failure)| Some((self.audit.seen.deviants.get(*number)?, failure)));
+        left.filter(|(deviant, _)| !self.goes(deviant)).map(|(deviant, failure)| (self.audit.path(&deviant), failure))
     }
 
     /// Everything that is left alone though it should change or go, with the reason.
@@ -250,16 +254,16 @@ impl Plan {
     #[must_use]
     pub fn groups(&self) -> Vec<Group> {
         // Paths with the same verdict change alike; different verdicts may.
-        let mut verdicts: HashMap<*const Verdict, (&Deviation, usize)> = HashMap::new();
+        let mut verdicts: HashMap<*const Verdict, (Deviation<'_>, usize)> = HashMap::new();
         for deviant in self.changing() {
-            verdicts.entry(Arc::as_ptr(&deviant.verdict)).or_insert((deviant, 0)).1 += 1;
+            verdicts.entry(Arc::as_ptr(deviant.verdict)).or_insert((deviant, 0)).1 += 1;
         }
         let mut found: Vec<Group> = Vec::new();
         let mut places: HashMap<GroupKey, usize> = HashMap::new();
         for (deviant, count) in verdicts.into_values() {
-            let Some(RightsChange { kind, before, after, .. }) = turn(deviant) else { continue };
+            let Some(RightsChange { kind, before, after, .. }) = turn(&deviant) else { continue };
             let part = deviant.verdict.context.part;
-            let example = self.audit.relative(&self.audit.path(deviant));
+            let example = self.audit.relative(&self.audit.path(&deviant));
             let place = *places.entry((part, kind, Arc::clone(&before), Arc::clone(&after))).or_insert(found.len());
             match found.get_mut(place) {
                 Some(group) => {
@@ -281,13 +285,13 @@ impl Plan {
     }
 
     /// What changes, in the audit's order.
-    pub(crate) fn turns(&self) -> impl Iterator<Item = (&Deviation, RightsChange)> + '_ {
-        self.changing().filter_map(|deviant| turn(deviant).map(|turn| (deviant, turn)))
+    pub(crate) fn turns(&self) -> impl Iterator<Item = (Deviation<'_>, RightsChange)> + '_ {
+        self.changing().filter_map(|deviant| turn(&deviant).map(|turn| (deviant, turn)))
     }
 
     /// The deviants that get other rights.
-    fn changing(&self) -> impl Iterator<Item = &Deviation> + '_ {
-        let deviants = self.audit.seen.deviants.iter().enumerate();
+    fn changing(&self) -> impl Iterator<Item = Deviation<'_>> + '_ {
+        let deviants = (0..).zip(self.audit.seen.deviants.iter());
         let to_change = deviants.filter(|(number, deviant)| {
             deviant.verdict.fix.is_some() && !self.audit.pending.left_alone.contains_key(number)
         });
@@ -295,7 +299,7 @@ impl Plan {
     }
 
     /// Whether a deviant is removed, or lies in what is.
-    fn goes(&self, deviant: &Deviation) -> bool {
+    fn goes(&self, deviant: &Deviation<'_>) -> bool {
         if self.removals.is_empty() {
             return false;
         }
@@ -308,13 +312,13 @@ impl Plan {
 type GroupKey = (Option<usize>, Kind, Arc<Rights>, Arc<Rights>);
 
 /// What a deviant has, and what it is to get.
-fn turn(deviant: &Deviation) -> Option<RightsChange> {
-    let Deviation { id, links, verdict, changed, .. } = deviant;
+fn turn(deviant: &Deviation<'_>) -> Option<RightsChange> {
+    let Deviation { id, links, verdict, changed, .. } = *deviant;
     let after = Arc::clone(verdict.fix.as_ref()?);
     // Another name of a file that is changed before this one changes it as well.
-    let still = verdict.kind == Kind::File && *links == 1 && verdict.context.row.php < Right::Write;
+    let still = verdict.kind == Kind::File && links == 1 && verdict.context.row.php < Right::Write;
     let (kind, before) = (verdict.kind, Arc::clone(&verdict.rights));
-    Some(RightsChange { id: *id, kind, links: *links, before, after, left: None, changed: still.then_some(*changed) })
+    Some(RightsChange { id, kind, links, before, after, left: None, changed: still.then_some(changed) })
 }
 
 /// The missing parts that are to be made, and the directories that lead there, the upper ones first; and those whose
@@ -347,10 +351,10 @@ fn creations(audit: &Audit) -> (Vec<Creation>, Vec<(PathBuf, Failure)>) {
 
 fn removals(plan: &mut Plan, leave: &[PathBuf]) {
     let audit = &plan.audit;
-    for (number, deviant) in audit.seen.deviants.iter().enumerate() {
+    for (number, deviant) in (0..).zip(audit.seen.deviants.iter()) {
         let mut found = deviant.extra.iter().filter(|(check, _)| check.remedy == crate::check::Remedy::Seal);
         let Some((check, reason)) = found.next() else { continue };
-        let path = audit.path(deviant);
+        let path = audit.path(&deviant);
         let is_left = leave.iter().any(|left| path.starts_with(audit.site.root.join(left)));
         let goes_with = plan.removals.iter().chain(&plan.guesses).any(|removal| path.starts_with(&removal.path));
         if is_left || audit.is_accepted(check, number) || goes_with {
@@ -363,7 +367,7 @@ fn removals(plan: &mut Plan, leave: &[PathBuf]) {
             }
             other => other,
         };
-        let (files, bytes, failures) = match measure(audit, deviant, &path) {
+        let (files, bytes, failures) = match measure(audit, &deviant, &path) {
             Ok(found) => found,
             Err(failure) => {
                 plan.kept.push(failure);
@@ -393,7 +397,7 @@ fn removals(plan: &mut Plan, leave: &[PathBuf]) {
 }
 
 /// How many paths at and below a deviant would be removed, what they take in a keepsake, and what would stay.
-fn measure(audit: &Audit, deviant: &Deviation, path: &Path) -> Result<(u64, u64, Vec<PathFailure>), PathFailure> {
+fn measure(audit: &Audit, deviant: &Deviation<'_>, path: &Path) -> Result<(u64, u64, Vec<PathFailure>), PathFailure> {
     let failed = |failure| (path.to_owned(), failure);
     let bases = super::bases(&audit.seen.starts).map_err(failed)?;
     let mut opener = super::folder::Opener::new(&bases);

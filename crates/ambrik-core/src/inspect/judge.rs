@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::{DirState, NamedIds, PathJudge, next, overrides_rights};
+use super::{DirState, NamedIds, PathJudge, Verdict, next, overrides_rights};
 use crate::access::NameRule;
 use crate::account::{Accounts, Powers, Uid};
 use crate::check::{self, Case, PathCan, Reason};
@@ -41,10 +41,25 @@ impl<'a> PathJudge<'a> {
             held: HashMap::new(),
             clean_since: None,
             states: Mutex::default(),
+            verdicts: Mutex::default(),
             named: Mutex::default(),
             next: next(host, site),
             caller: Uid(rustix::process::geteuid().as_raw()),
         }
+    }
+
+    /// All verdicts, by their numbers; they are given away.
+    pub(crate) fn take_verdicts(&self) -> Vec<Arc<Verdict>> {
+        std::mem::take(&mut *self.verdicts.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Gives a verdict its number.
+    pub(super) fn number(&self, verdict: Verdict) -> Arc<Verdict> {
+        let mut verdicts = self.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
+        let number = u32::try_from(verdicts.len()).unwrap_or(u32::MAX);
+        let verdict = Arc::new(Verdict { number, ..verdict });
+        verdicts.push(Arc::clone(&verdict));
+        verdict
     }
 
     /// The users and groups that the rights speak of which were judged.

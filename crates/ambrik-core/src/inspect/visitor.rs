@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::{
-    Deviation, DirData, DirState, Inspector, PathJudge, Spot, Start, Unseen, Verdict, VerdictKey, abilities, is_program,
+    DirData, DirState, Gathered, Inspector, PathJudge, Spot, Start, Unseen, Verdict, VerdictKey, abilities, is_program,
 };
 use crate::account::Uid;
 use crate::check::{self, Case, PathCase, Raised, Remedy};
@@ -28,7 +28,7 @@ impl<'j> Inspector<'j> {
             wants: Wants::default(),
             verdicts: HashMap::default(),
             states: HashMap::default(),
-            deviants: Vec::new(),
+            deviants: Gathered::default(),
             unseen: Vec::new(),
             vanished: 0,
             mounts: Vec::new(),
@@ -78,10 +78,9 @@ impl<'j> Inspector<'j> {
             if shared || !extra.is_empty() || verdict.fix.is_some() || !verdict.findings.is_empty() {
                 let spot = match place.at {
                     At::Start(start) => Spot::Start(start.number),
-                    At::In(dir) => Spot::In(Arc::clone(dir), look.name.into()),
+                    At::In(dir) => Spot::In(dir, look.name),
                 };
-                let (id, links, changed) = (facts.id, facts.links, facts.changed);
-                self.deviants.push(Deviation { spot, id, links, changed, verdict, extra });
+                self.deviants.push(spot, facts, &verdict, extra);
             }
         }
         (directory && (judged || cursor.leads_on()))
@@ -148,7 +147,7 @@ impl<'j> Inspector<'j> {
             *count += 1;
             return Arc::clone(verdict);
         }
-        let verdict = Arc::new(self.judge_anew(place, context, facts, program));
+        let verdict = self.judge.number(self.judge_anew(place, context, facts, program));
         self.verdicts.insert(key, (Arc::clone(&verdict), 1));
         verdict
     }
@@ -177,6 +176,7 @@ impl<'j> Inspector<'j> {
         let label_right = matches!(case.label, Some((LabelVerdict::Right, _)));
         let abilities = abilities(judge, context, &case.can);
         Verdict {
+            number: 0,
             label_right,
             context: *context,
             kind: facts.kind,

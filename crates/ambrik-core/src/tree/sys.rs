@@ -193,18 +193,22 @@ pub(crate) fn hold(dir: impl AsFd, name: &CStr, kind: Kind) -> Result<OwnedFd, E
 
 /// Opens the directory `name` in `dir` for listing; a symlink is refused.
 pub(crate) fn open_directory(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
-    open(dir, name, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW)
+    open_quietly(dir, name, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW)
 }
 
 /// Opens a pinned directory for listing.
 pub(crate) fn reopen_directory(handle: impl AsFd) -> Result<OwnedFd, Errno> {
-    open(handle, c".", OFlags::RDONLY | OFlags::DIRECTORY)
+    open_quietly(handle, c".", OFlags::RDONLY | OFlags::DIRECTORY)
 }
 
-/// Opens the file `name` in `dir` for reading; a symlink is refused, a FIFO does not block. The access time stays where
-/// that is allowed.
+/// Opens the file `name` in `dir` for reading; a symlink is refused, a FIFO does not block.
 pub(crate) fn open_file(dir: impl AsFd, name: &CStr) -> Result<OwnedFd, Errno> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY;
+    open_quietly(dir, name, OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY)
+}
+
+/// Opens something for reading so that its access time stays, where that is allowed (`O_NOATIME`, open(2)): who only looks leaves no
+/// trace, and after a change of rights each first reading would be written to the disk.
+fn open_quietly(dir: impl AsFd, name: &CStr, flags: OFlags) -> Result<OwnedFd, Errno> {
     match open(&dir, name, flags | OFlags::NOATIME) {
         Err(Errno::PERM) => open(&dir, name, flags),
         opened => opened,

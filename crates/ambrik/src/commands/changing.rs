@@ -2,6 +2,7 @@
 
 mod afterwards;
 
+use std::collections::HashSet;
 use std::io::Write;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -299,7 +300,7 @@ impl Work<'_> {
         }
         let unproven = || changed.iter().filter(|changed| changed.is_unproven());
         if !approved && unproven().next().is_some() {
-            let paths = unproven().map(|changed| (changed.path.as_path(), changed.how));
+            let paths = unproven().map(|changed| (changed.path.clone(), changed.how));
             Ledger::open_or_create(state)?.add_unproven(&site.name, paths)?;
         }
         let watch = (!nothing).then(|| Watch::begin(site, session));
@@ -371,9 +372,10 @@ impl Work<'_> {
             }
         }
         let since_clean = plan.audit.changed().map(|path| (path, HowChanged::Changed));
+        let mut known: HashSet<PathBuf> = changed.iter().map(|known| known.path.clone()).collect();
         for (path, how) in ledger.unproven(&site.name)?.into_iter().chain(since_clean) {
             let there = self.looked.host.resolve_link(&site.root.join(&path)).is_ok();
-            if there && changed.iter().all(|known: &Changed| known.path != path) {
+            if there && known.insert(path.clone()) {
                 let kind = if ambrik_core::check::is_php_name(&path) { "PHP" } else { "file" };
                 changed.push(Changed { path, how, kind, expected: false });
             }

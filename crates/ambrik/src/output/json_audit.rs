@@ -55,7 +55,7 @@ struct SiteAudit<'a, F> {
     until: Option<String>,
     entries: u64,
     complete: bool,
-    changes_pending: usize,
+    changes_pending: u64,
     accounts: AccountNames,
     parts: Vec<PartRights>,
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -96,7 +96,7 @@ pub(crate) fn closing(audit: &Audit, out: &mut dyn Write) -> io::Result<()> {
             ODD,
             &format!("{}: ambrik audit {name}", super::counted(count(n), "finding remains", "findings remain")),
         ),
-        (n, _) => styled(ODD, &format!("{} to be set still: ambrik set {name}", paths(count(n)))),
+        (n, _) => styled(ODD, &format!("{} to be set still: ambrik set {name}", paths(n))),
     };
     writeln!(out, "{}: {words}", styled(HEAD, name))
 }

@@ -8,8 +8,8 @@ use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::Path;
 use std::sync::Arc;
 
-use super::bytes::{ByteReader, ByteWriter};
 use super::rows::{kind_number, kind_of};
+use crate::bytes::{ByteReader, ByteWriter};
 use crate::entry::{Identity, Kind};
 
 /// As many changes stand in one row.

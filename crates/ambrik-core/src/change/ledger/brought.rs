@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, params};
 
-use super::bytes::{ByteReader, ByteWriter};
+use crate::bytes::{ByteReader, ByteWriter};
 
 /// As many files stand in one row.
 const FILES: usize = 4096;

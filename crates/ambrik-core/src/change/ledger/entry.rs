@@ -359,10 +359,10 @@ impl<'l> Recorder<'l> {
     }
 
     /// As [`Ledger::add_unproven`].
-    pub(crate) fn add_unproven<'c>(
+    pub(crate) fn add_unproven(
         &mut self,
         site: &str,
-        changed: impl Iterator<Item = (&'c Path, HowChanged)>,
+        changed: impl Iterator<Item = (PathBuf, HowChanged)>,
     ) -> Result<(), LedgerError> {
         self.ledger.add_unproven(site, changed)
     }

@@ -3,7 +3,6 @@
 mod audits;
 mod block;
 mod brought;
-mod bytes;
 mod changes;
 mod entry;
 mod invocation;

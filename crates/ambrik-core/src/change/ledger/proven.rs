@@ -1,7 +1,7 @@
 //! What is known to be right, what changed since, and who has answered for it.
 
 use std::os::unix::ffi::OsStrExt as _;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use rusqlite::{OptionalExtension as _, params};
 
@@ -26,10 +26,10 @@ impl Ledger {
     }
 
     /// Puts code that changed on record, until somebody answers for it.
-    pub fn add_unproven<'c>(
+    pub fn add_unproven(
         &mut self,
         site: &str,
-        changed: impl Iterator<Item = (&'c Path, HowChanged)>,
+        changed: impl Iterator<Item = (PathBuf, HowChanged)>,
     ) -> Result<(), LedgerError> {
         let mut changed = changed.peekable();
         if changed.peek().is_none() {
