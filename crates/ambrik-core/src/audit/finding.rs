@@ -238,6 +238,9 @@ fn root_as_host(audit: &Audit) -> Option<Host> {
 /// Finds files with several names: what has a name that was not seen in this part is a finding where php may
 /// write, and is never changed.
 pub(super) fn hard_links(audit: &Audit, findings: &mut Findings) -> BTreeMap<u32, Failure> {
+    if !audit.seen.deviants.have_several_names() {
+        return BTreeMap::new();
+    }
     let mut files: HashMap<Identity, Vec<(u32, Deviation<'_>)>> = HashMap::new();
     for (number, deviant) in (0..).zip(audit.seen.deviants.iter()) {
         if deviant.links > 1 && deviant.verdict.kind == Kind::File {

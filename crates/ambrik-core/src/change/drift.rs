@@ -152,7 +152,7 @@ fn left(ledger: &Ledger, site: &str) -> Result<BTreeMap<PathBuf, Left>, LedgerEr
         for path in gone.chain(back).chain(moved) {
             unknown.insert(path);
         }
-        for row in ledger.turns(set.id)?.into_iter().filter(|row| !row.failed) {
+        for row in ledger.turns(set.id)?.iter().filter(|row| !row.failed) {
             let (kind, id, rights) = (row.turn.kind, Some(row.turn.id), row.turn.after);
             let path = row.folder.join(row.name);
             if !is_in(&unknown, &path) {

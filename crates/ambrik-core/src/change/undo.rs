@@ -96,7 +96,7 @@ fn take_all_back(
     let mut last: Option<Arc<Folder>> = None;
     let mut between = Opener::new(bases);
     let mut jobs =
-        plan.turns.iter().rev().filter(|row| !row.failed || is_half_made(row, &successors, &mut between)).filter_map(
+        plan.turns.newest_first().filter(|row| !row.failed || is_half_made(row, &successors, &mut between)).filter_map(
             |row| {
                 let known = last.take().filter(|folder| *folder.path == *row.folder);
                 let folder = known.unwrap_or_else(|| Arc::new(folder(&row.folder)));
@@ -184,9 +184,9 @@ fn remove_made(
 }
 
 /// The change that takes a recorded one back.
-fn job(row: &RightsRow, folder: Arc<Folder>) -> Option<Job> {
+fn job(row: RightsRow, folder: Arc<Folder>) -> Option<Job> {
     let name = c_name(&row.name).ok()?;
-    let RightsChange { id, kind, links, before, after, left, changed } = row.turn.clone();
+    let RightsChange { id, kind, links, before, after, left, changed } = row.turn;
     Some(Job { folder, name, turn: RightsChange { id, kind, links, before: after, after: before, left, changed } })
 }
 

@@ -6,7 +6,7 @@ use std::path::Path;
 use jiff::Timestamp;
 
 use super::ledger::{
-    ChangeSet, CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, RightsRow,
+    ChangeSet, CreationRow, Ledger, LedgerError, ModuleChange, MovingRow, RemovalRow, RestoringRow, RightsRows,
 };
 
 /// What taking a change set back would do.
@@ -19,7 +19,7 @@ pub struct UndoPlan {
     /// Whether all later change sets of the site are taken back as well: then what was written meanwhile to a file that
     /// it made goes, into a keepsake.
     pub with_later: bool,
-    pub(super) turns: Vec<RightsRow>,
+    pub(super) turns: RightsRows,
     pub(super) removals: Vec<RemovalRow>,
     pub(super) creations: Vec<CreationRow>,
     pub(super) restorings: Vec<RestoringRow>,
@@ -112,7 +112,7 @@ impl UndoPlan {
     /// How many paths get their rights back.
     #[must_use]
     pub fn turn_count(&self) -> usize {
-        self.turns.iter().filter(|t| !t.failed).count()
+        self.turns.made()
     }
 
     /// What comes back out of the keepsake.

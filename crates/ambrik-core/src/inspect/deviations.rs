@@ -10,7 +10,7 @@ use std::sync::Arc;
 use super::{DirData, Verdict};
 use crate::bytes::{ByteReader, ByteWriter};
 use crate::check::Raised;
-use crate::entry::{Facts, Identity, Nanos, TreePath};
+use crate::entry::{Facts, Identity, Kind, Nanos, TreePath};
 use crate::tree::Dir;
 
 /// As many stand in one block: to come to one of them, those before it are read.
@@ -75,13 +75,15 @@ impl Place {
             Self::Start(_) => Identity { dev: 0, ino: 0, born: 0 },
             Self::In(dir) => dir.id,
         };
-        Last { id, changed: id.born }
+        Last { sort: (0, 1, id.dev), id, changed: id.born }
     }
 }
 
 /// The path before, as far as the next one is written as differing from it.
 #[derive(Debug)]
 struct Last {
+    /// Judgement, number of names and device: most paths of a directory have those of the one before.
+    sort: (u32, u32, u64),
     id: Identity,
     changed: Nanos,
 }
@@ -114,6 +116,7 @@ pub(crate) struct Gathered {
     place: Option<Place>,
     waiting: Vec<Waiting>,
     blocks: Vec<Block>,
+    several_names: bool,
 }
 
 impl Gathered {
@@ -138,6 +141,7 @@ impl Gathered {
             Some(before) if is_same(before, &extra) => Some(Arc::clone(before)),
             _ => Some(extra.into()),
         };
+        self.several_names |= facts.links > 1 && facts.kind == Kind::File;
         let (id, links, changed, verdict) = (facts.id, facts.links, facts.changed, verdict.number);
         self.waiting.push(Waiting { name: name.into(), id, links, changed, verdict, extra });
     }
@@ -164,14 +168,18 @@ fn pack(place: &Place, paths: &mut Vec<Waiting>, blocks: &mut Vec<Block>) {
         let (mut bytes, mut extra, mut last) = (ByteWriter::default(), Vec::new(), place.before_first());
         let mut count = 0;
         for path in paths.by_ref().take(BLOCK) {
-            bytes.number(path.verdict);
-            bytes.number(path.links);
-            bytes.number(path.id.dev.wrapping_sub(last.id.dev));
+            let sort = (path.verdict, path.links, path.id.dev);
+            bytes.number(u8::from(sort != last.sort));
+            if sort != last.sort {
+                bytes.number(sort.0);
+                bytes.number(sort.1);
+                bytes.number(sort.2);
+            }
             bytes.number(path.id.ino.wrapping_sub(last.id.ino).cast_signed());
             bytes.number(path.id.born.wrapping_sub(last.id.born));
             bytes.number(path.changed.wrapping_sub(last.changed));
             bytes.0.extend_from_slice(path.name.to_bytes_with_nul());
-            last = Last { id: path.id, changed: path.changed };
+            last = Last { sort, id: path.id, changed: path.changed };
             extra.extend(path.extra.map(|extra| (count, extra)));
             count += 1;
         }
@@ -186,21 +194,24 @@ pub(crate) struct Deviations {
     blocks: Vec<Block>,
     verdicts: Vec<Arc<Verdict>>,
     count: u32,
+    several_names: bool,
 }
 
 impl Deviations {
     /// What all threads found, in one order whichever thread saw it; `verdicts` by their numbers.
     pub(crate) fn of(found: impl IntoIterator<Item = Gathered>, verdicts: Vec<Arc<Verdict>>) -> Self {
+        let mut several_names = false;
         let mut keyed: Vec<(Option<TreePath<'static>>, u32, Block)> = Vec::new();
         for mut gathered in found {
             gathered.close();
+            several_names |= gathered.several_names;
             keyed.extend(gathered.blocks.into_iter().map(|block| {
                 let (start, path) = block.place.order();
                 (path, start, block)
             }));
         }
         keyed.sort_by(|(path, start, _), (other, other_start, _)| (path, start).cmp(&(other, other_start)));
-        let mut all = Self { blocks: Vec::with_capacity(keyed.len()), verdicts, count: 0 };
+        let mut all = Self { blocks: Vec::with_capacity(keyed.len()), verdicts, count: 0, several_names };
         let mut blocks = keyed.into_iter().map(|(_, _, block)| block).peekable();
         while let Some(block) = blocks.next() {
             let place = block.place.clone();
@@ -225,6 +236,11 @@ impl Deviations {
             self.count += block.count;
             self.blocks.push(block);
         }
+    }
+
+    /// Whether a file among them has several names.
+    pub(crate) const fn have_several_names(&self) -> bool {
+        self.several_names
     }
 
     /// All, in order.
@@ -314,8 +330,11 @@ impl<'b> Iterator for Written<'b> {
 
     fn next(&mut self) -> Option<WrittenPath<'b>> {
         let (bytes, last) = (&mut self.bytes, &mut self.last);
-        let (verdict, links) = (bytes.number()?, bytes.number()?);
-        last.id.dev = last.id.dev.wrapping_add(bytes.number()?);
+        if bytes.number::<u8>()? != 0 {
+            last.sort = (bytes.number()?, bytes.number()?, bytes.number()?);
+        }
+        let (verdict, links, dev) = last.sort;
+        last.id.dev = dev;
         last.id.ino = last.id.ino.wrapping_add(bytes.number::<i64>()?.cast_unsigned());
         last.id.born = last.id.born.wrapping_add(bytes.number()?);
         last.changed = last.changed.wrapping_add(bytes.number()?);

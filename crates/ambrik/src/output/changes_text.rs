@@ -15,8 +15,9 @@ use super::table::{BAD, GOOD, HEAD, ODD, cut, styled, table, width, wrapped, wra
 use super::{count, counted, history_text, number, paths};
 
 pub(crate) fn render(plan: &Plan, accounts: &Accounts, out: &mut dyn Write) -> io::Result<()> {
-    wrapped(&format!("{}: {}", styled(HEAD, &plan.audit.site.name), summary(plan)), "", "  ", out)?;
-    let rows = rows(plan, accounts);
+    let groups = plan.groups();
+    wrapped(&format!("{}: {}", styled(HEAD, &plan.audit.site.name), summary(plan, &groups)), "", "  ", out)?;
+    let rows = rows(plan, &groups, accounts);
     if !rows.is_empty() {
         writeln!(out)?;
         changes(rows, out)?;
@@ -76,15 +77,15 @@ fn left_to_a_person(plan: &Plan, out: &mut dyn Write) -> io::Result<()> {
     if words.is_empty() { Ok(()) } else { wrapped(&words.join("; "), "  ", "  ", out) }
 }
 
-fn summary(plan: &Plan) -> String {
+fn summary(plan: &Plan, groups: &[Group]) -> String {
     if plan.is_empty() {
         return "nothing to do".into();
     }
     let mut told = Vec::new();
-    let turns = count(plan.turn_count());
+    let turns = count(groups.iter().map(|group| group.count).sum());
     if turns > 0 {
         let relabelled = |group: &Group| Rights { label: group.after.label.clone(), ..(*group.before).clone() };
-        let only_labels = plan.groups().iter().all(|group| relabelled(group) == *group.after);
+        let only_labels = groups.iter().all(|group| relabelled(group) == *group.after);
         let what = if only_labels { "labels" } else { "rights" };
         told.push(format!("{} {} other {what}", paths(turns), if turns == 1 { "gets" } else { "get" }));
     }
@@ -140,13 +141,13 @@ fn changes(rows: Vec<[String; 6]>, out: &mut dyn Write) -> io::Result<()> {
 }
 
 /// Part, number and kind of paths, owner, mode and an example, a line for what looks alike.
-fn rows(plan: &Plan, accounts: &Accounts) -> Vec<[String; 6]> {
+fn rows(plan: &Plan, groups: &[Group], accounts: &Accounts) -> Vec<[String; 6]> {
     // Groups that differ only in what an access list says look alike here.
     let mut rows: Vec<([String; 4], Kind, usize, String)> = Vec::new();
     let mut places: HashMap<([String; 4], Kind), usize> = HashMap::new();
-    for group in plan.groups() {
+    for group in groups {
         let part = cut(plan.audit.part_shown(group.part), 22);
-        let looks = [part, owners(&group, accounts), modes(&group), types(&group)];
+        let looks = [part, owners(group, accounts), modes(group), types(group)];
         let place = *places.entry((looks.clone(), group.kind)).or_insert(rows.len());
         match rows.get_mut(place) {
             Some((.., count, _)) => *count += group.count,

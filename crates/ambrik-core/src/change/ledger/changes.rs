@@ -12,40 +12,83 @@ use super::{Ledger, LedgerError, RightsRow, turn_id};
 use crate::change::rights::RightsChange;
 use crate::entry::Rights;
 
+/// The changes of rights of a change set, as the ledger holds them: a row of many is taken apart when it is asked for, as of a large tree
+/// they would take a gigabyte for each few million.
+#[derive(Debug)]
+pub(crate) struct RightsRows {
+    /// The number of the first change of each row, and the row.
+    blocks: Vec<(i64, Vec<u8>)>,
+    rights: HashMap<i64, Arc<Rights>>,
+    came: HashMap<i64, CameOf>,
+    made: usize,
+}
+
+impl RightsRows {
+    /// How many of them did not fail.
+    pub(crate) const fn made(&self) -> usize {
+        self.made
+    }
+
+    /// In the order in which they were recorded; those that were not begun are none.
+    pub(crate) fn iter(&self) -> impl Iterator<Item = RightsRow> {
+        self.blocks.iter().flat_map(|block| self.taken_apart(block))
+    }
+
+    /// The last one first.
+    pub(crate) fn newest_first(&self) -> impl Iterator<Item = RightsRow> {
+        self.blocks.iter().rev().flat_map(|block| self.taken_apart(block).collect::<Vec<_>>().into_iter().rev())
+    }
+
+    fn taken_apart<'r>(&'r self, (first, block): &'r (i64, Vec<u8>)) -> impl Iterator<Item = RightsRow> {
+        let numbered = (0..).map(move |number| first.wrapping_add(number)).zip(BlockReader::new(block).flatten());
+        numbered.filter_map(|(number, change)| self.row(number, change))
+    }
+
+    /// A change; none where it was not begun, or where rights of it are not there.
+    fn row(&self, number: i64, change: Recorded) -> Option<RightsRow> {
+        let came = self.came.get(&number);
+        if matches!(came, Some(CameOf::NotBegun)) {
+            return None;
+        }
+        let Recorded { folder, name, sort, id } = change;
+        let (before, after) = (Arc::clone(self.rights.get(&sort.before)?), Arc::clone(self.rights.get(&sort.after)?));
+        let left = if let Some(CameOf::Left(time)) = came { Some(*time) } else { None };
+        let failed = matches!(came, Some(CameOf::Failed(_)));
+        let turn = RightsChange { id, kind: sort.kind, links: sort.links, before, after, left, changed: None };
+        Some(RightsRow { folder, name, turn, failed })
+    }
+
+    /// Adds a row that has so many changes; whether it is whole. What is cut off between two changes would be taken back in part, and
+    /// called whole.
+    fn add(&mut self, first: i64, count: i64, block: &[u8]) -> bool {
+        let mut in_it = 0;
+        for (number, change) in (0..).zip(BlockReader::new(block)) {
+            in_it += 1;
+            let known = |rights: i64| self.rights.contains_key(&rights);
+            if change.is_none_or(|change| !known(change.sort.before) || !known(change.sort.after)) {
+                return false;
+            }
+            let came = self.came.get(&first.wrapping_add(number));
+            self.made += usize::from(!matches!(came, Some(CameOf::NotBegun | CameOf::Failed(_))));
+        }
+        self.blocks.push((first, block.to_owned()));
+        in_it == count
+    }
+}
+
 impl Ledger {
-    /// The changes of rights of a change set, in order; those that were not begun are none.
-    pub(crate) fn turns(&self, id: i64) -> Result<Vec<RightsRow>, LedgerError> {
+    /// The changes of rights of a change set.
+    pub(crate) fn turns(&self, id: i64) -> Result<RightsRows, LedgerError> {
         let failed = self.failed("read");
         let (rights, came) = (self.rights_of(id)?, self.outcomes(id)?);
+        let mut turns = RightsRows { blocks: Vec::new(), rights, came, made: 0 };
         let sql = "SELECT id, count, block FROM rights_changes WHERE id BETWEEN ? AND ? ORDER BY id";
         let mut statement = self.db.prepare(sql).map_err(&failed)?;
         let mut rows = statement.query([turn_id(id, 0), turn_id(id + 1, 0) - 1]).map_err(&failed)?;
-        let mut turns = Vec::new();
         while let Some(row) = rows.next().map_err(&failed)? {
-            let read = || -> rusqlite::Result<_> {
-                Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?, row.get_ref(2)?.as_blob()?))
-            };
-            let (first, count, block) = read().map_err(&failed)?;
-            let mut in_it = 0;
-            for (number, change) in (0..).zip(BlockReader::new(block)) {
-                in_it += 1;
-                let change = change.ok_or_else(|| self.damaged("a change"))?;
-                let came = came.get(&first.wrapping_add(number));
-                if matches!(came, Some(CameOf::NotBegun)) {
-                    continue;
-                }
-                let Recorded { folder, name, sort, id } = change;
-                let (Some(before), Some(after)) = (rights.get(&sort.before), rights.get(&sort.after)) else {
-                    return Err(self.damaged("a change"));
-                };
-                let (before, after) = (Arc::clone(before), Arc::clone(after));
-                let left = if let Some(CameOf::Left(time)) = came { Some(*time) } else { None };
-                let failed = matches!(came, Some(CameOf::Failed(_)));
-                let turn = RightsChange { id, kind: sort.kind, links: sort.links, before, after, left, changed: None };
-                turns.push(RightsRow { folder, name, turn, failed });
-            }
-            // What is cut off between two changes would be taken back in part, and called whole.
-            if in_it != count {
+            let mut add =
+                || -> rusqlite::Result<_> { Ok(turns.add(row.get(0)?, row.get(1)?, row.get_ref(2)?.as_blob()?)) };
+            if !add().map_err(&failed)? {
                 return Err(self.damaged("a change"));
             }
         }

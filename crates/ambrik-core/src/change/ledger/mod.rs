@@ -29,6 +29,7 @@ use crate::site::{Phase, Word};
 use crate::tree::sys;
 
 pub use audits::AuditRecord;
+pub(crate) use changes::RightsRows;
 pub(crate) use entry::{CameOf, Recorder, TakenBack};
 pub use known::HowChanged;
 pub(crate) use known::Known;

@@ -59,7 +59,7 @@ fn what_is_recorded_comes_back() {
     let id = entry.end(0, 1, None).unwrap();
     drop(ledger);
     let ledger = Ledger::open(&state).unwrap().unwrap();
-    let [row, other] = &ledger.turns(id).unwrap()[..] else { panic!("two turns") };
+    let [row, other] = &ledger.turns(id).unwrap().iter().collect::<Vec<_>>()[..] else { panic!("two turns") };
     assert_eq!((&*row.folder, &*row.name, row.failed), (Path::new("/srv/www"), name, true));
     assert_eq!((&*other.folder, other.failed, other.turn.left), (Path::new("/srv"), false, Some((-5, 7))));
     assert_eq!((&row.turn.before, &row.turn.after, row.turn.id), (&turn.before, &turn.after, turn.id));
@@ -152,7 +152,8 @@ fn an_older_ledger_is_brought_up_to_date(#[values(1, 2, 3, 4, 5, 6, 7, 8)] versi
     let has = |path: &str, sum| brought.as_ref().and_then(|it| it.brought(Path::new(path), Some([sum; 32])));
     let want = if version >= 6 { [Some(true), Some(true), Some(false)] } else { [None; 3] };
     assert_eq!([has("index.php", 1), has("lib/b.php", 2), has("lib/b.php", 1)], want);
-    let read = ledger.turns(1).unwrap();
+    let turns = ledger.turns(1).unwrap();
+    let read: Vec<RightsRow> = turns.iter().collect();
     let of = |row: &RightsRow| (row.folder.join(&row.name), row.turn.kind, row.turn.id.ino, row.failed);
     assert_eq!(
         read.iter().map(of).collect::<Vec<_>>(),

@@ -63,7 +63,7 @@ impl Ledger {
                 failed,
             });
         }
-        for turn in self.turns(id)? {
+        for turn in self.turns(id)?.iter() {
             let what = Did::Rights { kind: turn.turn.kind, before: turn.turn.before, after: turn.turn.after };
             changes.push(PathChange { path: turn.folder.join(turn.name), what, failed: turn.failed });
         }
