@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Measures audit, set, idle set and undo on a made-up tree, each beside the operating system's own commands on the
-# same tree in the same run, and prints a table (Markdown) of medians, with the bars that are kept. The host has labels:
+# same tree in the same run, and prints a table (Markdown) of medians, with the bars that are kept, the aims, and what the calls alone
+# take that the answer needs (src/bin/bare_calls.rs of test-support). The host has labels:
 # a policy of 5,000 rules, and the kernel's recorded answers of the demo.
 #
 #   run.sh [ENTRIES [RUNS [FOLDER]]]        defaults: 500000 entries, 5 runs, a new folder below /var/tmp
@@ -12,8 +13,8 @@ cd "$(dirname "$0")/../../.."
 entries=${1:-500000} runs=${2:-5} folder=${3:-$(mktemp -d /var/tmp/ambrik-bench.XXXXXX)}
 [ "$(id -u)" = 0 ] || { echo "run.sh: owners are changed: run it as root" >&2; exit 2; }
 command -v /usr/bin/time > /dev/null || { echo "run.sh: needs GNU time (the package \"time\")" >&2; exit 2; }
-cargo build --profile dist --quiet
-ambrik=${CARGO_TARGET_DIR:-$PWD/target}/dist/ambrik
+cargo build --profile dist --workspace --quiet
+ambrik=${CARGO_TARGET_DIR:-$PWD/target}/dist/ambrik bare=${CARGO_TARGET_DIR:-$PWD/target}/dist/bare_calls
 host=$folder/host site=$folder/host/srv/www/site log=$folder/log
 trap 'umount "$folder/growth" 2> /dev/null || true; rm -rf "$folder"' EXIT
 mkdir -p "$host"
@@ -56,6 +57,8 @@ mkdir -p "$folder/new"
 "$folder/make_tree" "$folder/new" "$((entries < 40000 ? entries : 40000))" > /dev/null
 tar -C "$folder/new/srv/www/site" -czf "$folder/site.tar.gz" .
 by_hand='mkdir "$0"; tar -C "$0" -xzf "$1"; chown -R 0:0 "$0"; find "$0" -type d -exec chmod 755 {} +; find "$0" -type f -exec chmod 644 {} +'
+# bare NAME CALLS...: the calls alone on the site, whose seconds go to the log.
+bare() { printf '%s %s 0\n' "$1" "$("$bare" "$site" "${@:2}")" >> "$log"; }
 # What practitioners do.
 recipe='chown -R 0:0 "$0"; find "$0" -type d -exec chmod 755 {} +; find "$0" -type f -exec chmod 644 {} +; chcon -R "$1" "$0"'
 for run in $(seq "$runs"); do
@@ -65,11 +68,13 @@ for run in $(seq "$runs"); do
   measure chmod chmod -R 0777 "$site"
   measure chcon chcon -R "$old" "$site"
   sync
+  bare calls_deviating lists labels programs
   audit deviating
   measure json "$ambrik" --host "$host" audit site --format json
   measure set "$ambrik" --host "$host" set site --yes --quiet
   sync
   measure listing find "$site" -printf '%m %U %G %y %p\n'
+  bare calls_labels lists labels
   audit audit
   measure idle "$ambrik" --host "$host" set site --yes --quiet
   measure undo "$ambrik" --host "$host" undo --yes --quiet
@@ -80,9 +85,16 @@ for run in $(seq "$runs"); do
   measure chown chown -R 33:33 "$site"
   measure chmod chmod -R 0777 "$site"
   sync
+  bare calls_programs lists programs
+  bare calls_look look
+  bare calls_change look change
+  chown -R 33:33 "$site"
+  chmod -R 0777 "$site"
+  sync
   measure set_plain "$ambrik" --host "$host" set site --yes --quiet
   sync
   measure listing find "$site" -printf '%m %U %G %y %p\n'
+  bare calls lists
   audit audit_plain
   audit one_core taskset -c 0
   measure idle_plain "$ambrik" --host "$host" set site --yes --quiet
@@ -107,27 +119,32 @@ ratio() { awk -v a="$1" -v b="$2" 'BEGIN { printf "%.2f", a / b }'; }
 mib() { awk -v k="$1" 'BEGIN { printf "%.0f MiB", k / 1024 }'; }
 m() { median "$1" 2; }
 sum() { awk 'BEGIN { for (i = 1; i < ARGC; i++) s += ARGV[i]; print s }' "$@"; }
-# row WHAT NAME BESIDE ITS-SECONDS BAR AIM: the bar is kept, the aim is where it is to go.
+# row WHAT NAME BESIDE ITS-SECONDS BAR AIM CALLS: the bar is kept, the aim is where it is to go, the calls alone take so many seconds.
 s() { awk -v s="$(m "$1")" 'BEGIN { printf "%.2f", s }'; }
-row() { printf '| %s | %s s | %s | %s | %s | %s | %s |\n' "$1" "$(s "$2")" "$(mib "$(median "$2" 3)")" "$3" "$(ratio "$(m "$2")" "$4")" "${5:-}" "${6:-}"; }
+row() {
+  printf '| %s | %s s | %s | %s | %s | %s | %s | %s |\n' "$1" "$(s "$2")" "$(mib "$(median "$2" 3)")" "$3" "$(ratio "$(m "$2")" "$4")" \
+    "${5:-}" "${6:-}" "${7:+$(ratio "$7" "$4")}"
+}
 three=$(sum "$(m chown)" "$(m chmod)" "$(m chcon)") two=$(sum "$(m chown)" "$(m chmod)")
+# A change looks at all, and then makes each change.
+changing=$(awk -v a="$(m calls_programs)" -v b="$(m calls_look)" -v c="$(m calls_change)" 'BEGIN { print a + c - b }')
 cat <<END
 
 $(find "$site" | wc -l) entries, $(find "$site" -type d | wc -l) of them folders; $runs runs, medians; $(nproc) cores;
 Linux $(uname -r), $(stat -f -c %T "$folder"), warm cache; $(date +%F)
 
-| what | time | memory | beside | ratio | bar | aim |
-|---|---|---|---|---|---|---|
-| \`find ROOT -printf '%m %U %G %y %p\n'\` | $(s listing) s | $(mib "$(median listing 3)") | | 1.00 | | |
-| \`chown -R\`, \`chmod -R\`, \`chcon -R\` | $(s chown) s, $(s chmod) s, $(s chcon) s | | | | | |
-| \`chown -R\`, \`find -type d -exec chmod +\`, \`find -type f -exec chmod +\`, \`chcon -R\` | $(s recipe) s | | | | | |
-$(row "audit, all as it should be" audit_plain listing "$(m listing)" 0.70 0.52)
+| what | time | memory | beside | ratio | bar | aim | the calls alone |
+|---|---|---|---|---|---|---|---|
+| \`find ROOT -printf '%m %U %G %y %p\n'\` | $(s listing) s | $(mib "$(median listing 3)") | | 1.00 | | | |
+| \`chown -R\`, \`chmod -R\`, \`chcon -R\` | $(s chown) s, $(s chmod) s, $(s chcon) s | | | | | | |
+| \`chown -R\`, \`find -type d -exec chmod +\`, \`find -type f -exec chmod +\`, \`chcon -R\` | $(s recipe) s | | | | | | |
+$(row "audit, all as it should be" audit_plain listing "$(m listing)" 0.70 0.52 "$(m calls)")
 $(row "the same with one core" one_core "two cores" "$(m audit_plain)" "at least 1.60")
 $(row "set, nothing to do" idle_plain audit "$(m audit_plain)" 1.10)
-$(row "set, every owner and mode" set_plain "chown + chmod" "$two" "" 0.80)
+$(row "set, every owner and mode" set_plain "chown + chmod" "$two" "" 0.80 "$changing")
 $(row "undo of that" undo_plain set "$(m set_plain)" 1.20 1.00)
-$(row "with labels: audit, all as it should be" audit listing "$(m listing)" "" 0.62)
-$(row "with labels: audit, every entry wrong" deviating listing "$(m listing)" "" 1.20)
+$(row "with labels: audit, all as it should be" audit listing "$(m listing)" "" 0.62 "$(m calls_labels)")
+$(row "with labels: audit, every entry wrong" deviating listing "$(m listing)" "" 1.20 "$(m calls_deviating)")
 $(row "with labels: the same in JSON, every path" json listing "$(m listing)" "" 2.00)
 $(row "with labels: set, nothing to do" idle audit "$(m audit)" 1.10)
 $(row "with labels: set, every owner, mode and label" set "chown + chmod + chcon" "$three" 1.00 0.70)

@@ -192,6 +192,9 @@ pub struct Walked<V> {
     pub visitors: Vec<V>,
 }
 
+/// So many bytes of names the kernel lists at once.
+const LISTING: usize = 1 << 15;
+
 /// Names that are looked at in one go; a directory with more is shared between the threads.
 const BATCH: usize = 1024;
 /// As many batches wait before a thread looks at its own directory's names itself.
@@ -262,7 +265,8 @@ fn walk_asking<V: Visitor>(
             let pool = &pool;
             handles.push(scope.spawn(move || {
                 let near = near().with_labels(visitor.labels());
-                let mut thread = Thread { queue, visitor, pool, near, names: Vec::new() };
+                let mut thread =
+                    Thread { queue, visitor, pool, near, names: Vec::new(), listing: Vec::with_capacity(LISTING) };
                 for task in tasks {
                     thread.queue.push(task);
                 }
@@ -349,6 +353,8 @@ struct Thread<'p, V: Visitor> {
     near: Near,
     /// The names of the directory at hand, each ended by a NUL; kept for its memory.
     names: Vec<u8>,
+    /// What the kernel lists into; kept for its memory.
+    listing: Vec<u8>,
 }
 
 impl<V: Visitor> Thread<'_, V> {
@@ -395,11 +401,11 @@ impl<V: Visitor> Thread<'_, V> {
 
     fn list(&mut self, handle: OwnedFd, dir: &Arc<Dir<V::Data>>) {
         let handle = Arc::new(handle);
-        let mut buffer = Vec::with_capacity(1 << 15);
+        let mut listing = std::mem::take(&mut self.listing);
         let mut names = std::mem::take(&mut self.names);
         names.clear();
         let mut count = 0;
-        let mut entries = rustix::fs::RawDir::new(&*handle, buffer.spare_capacity_mut());
+        let mut entries = rustix::fs::RawDir::new(&*handle, listing.spare_capacity_mut());
         loop {
             match entries.next() {
                 None => break,
@@ -429,7 +435,7 @@ impl<V: Visitor> Thread<'_, V> {
             }
         }
         self.look_at_names(&handle, dir, &names);
-        self.names = names;
+        (self.names, self.listing) = (names, listing);
     }
 
     fn look_at_names(&mut self, handle: &Arc<OwnedFd>, dir: &Arc<Dir<V::Data>>, names: &[u8]) {

@@ -50,7 +50,11 @@ pub(crate) fn set_owner(handle: impl AsFd, uid: Uid, gid: Gid) -> Result<(), Err
     before_change()?;
     let uid = rustix::fs::Uid::from_raw(uid.0);
     let gid = rustix::fs::Gid::from_raw(gid.0);
-    again(|| rustix::fs::chownat(&handle, c"", Some(uid), Some(gid), AtFlags::EMPTY_PATH))
+    // What is open has a shorter way than through a path, were it empty.
+    match again(|| rustix::fs::fchown(&handle, Some(uid), Some(gid))) {
+        Err(Errno::BADF) => again(|| rustix::fs::chownat(&handle, c"", Some(uid), Some(gid), AtFlags::EMPTY_PATH)),
+        answer => answer,
+    }
 }
 
 /// Sets the permission bits of what a handle holds, which is no symlink.
