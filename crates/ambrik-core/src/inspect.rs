@@ -27,7 +27,7 @@ use crate::label::{Alike, SiteLabels};
 use crate::people::{People, Set};
 use crate::policy::{Context, Cursor, Policy, Right};
 use crate::site::{ServedToo, Site};
-use crate::tree::{Host, Look, Trouble};
+use crate::tree::{Dir, Host, Look, Trouble};
 use crate::want::{Solver, Wants};
 
 /// Who can get into a directory, and who can make and remove names in it.
@@ -41,7 +41,10 @@ pub(crate) struct DirState {
     names: NameRule,
 }
 
-/// What the inspection attaches to each directory.
+/// A directory that the inspection went through.
+pub(crate) type SiteDir = Dir<Arc<DirData>>;
+
+/// What the inspection attaches to each directory; most have that of the one before.
 #[derive(Debug)]
 pub(crate) struct DirData {
     pub(crate) cursor: Arc<Cursor>,
@@ -57,6 +60,23 @@ pub(crate) struct DirData {
     pub(crate) keepers_alone: bool,
     /// What a relabelling makes of everything below, where that is the same for all names.
     relabelled: Option<Alike>,
+}
+
+impl DirData {
+    /// Whether it is the same: what is shared is compared by where it is.
+    fn is(&self, other: &Self) -> bool {
+        let same = |one: &Option<Arc<Path>>, other: &Option<Arc<Path>>| match (one, other) {
+            (Some(one), Some(other)) => Arc::ptr_eq(one, other),
+            (one, other) => one.is_none() && other.is_none(),
+        };
+        Arc::ptr_eq(&self.cursor, &other.cursor)
+            && Arc::ptr_eq(&self.now, &other.now)
+            && Arc::ptr_eq(&self.planned, &other.planned)
+            && same(&self.php_stop, &other.php_stop)
+            && same(&self.web_stop, &other.web_stop)
+            && self.keepers_alone == other.keepers_alone
+            && self.relabelled == other.relabelled
+    }
 }
 
 /// Everything that judging takes; shared by the threads.
@@ -179,6 +199,8 @@ pub(crate) struct Inspector<'j> {
     wants: Wants,
     verdicts: HashMap<VerdictKey, (Arc<Verdict>, u64), RandomState>,
     states: HashMap<DirKey, Arc<DirState>, RandomState>,
+    /// What was attached to the directory before.
+    attached: Option<Arc<DirData>>,
     pub(crate) deviants: Gathered,
     pub(crate) unseen: Vec<Unseen>,
     pub(crate) vanished: u64,

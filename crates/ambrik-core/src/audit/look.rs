@@ -14,7 +14,7 @@ use crate::account::{Account, Accounts, Uid};
 use crate::check::{self, Pages, Reason, Sniffing};
 use crate::entry::{Kind, Rights};
 use crate::host::{HeldFiles, held_by};
-use crate::inspect::{Deviations, DirData, Inspector, NamedIds, PathJudge, Start, Unseen};
+use crate::inspect::{Deviations, Inspector, NamedIds, PathJudge, SiteDir, Start, Unseen};
 use crate::label::SiteLabels;
 use crate::named::{Sought, named};
 use crate::people::People;
@@ -23,7 +23,7 @@ use crate::shown::Shown;
 use crate::site::{Part, Phase, ServedToo, Site};
 use crate::starts::{SiteError, find_root, not_the_systems};
 use crate::tree::along::{Below, look_along};
-use crate::tree::{Dir, Host, Op, Progress, Resolved, Trouble, WayError, sys, walk};
+use crate::tree::{Host, Op, Progress, Resolved, Trouble, WayError, sys, walk};
 use crate::want::Solver;
 
 /// As many short PHP files are opened to know what they are.
@@ -160,7 +160,7 @@ pub(super) fn look(
 }
 
 /// Where the directory that a walk begins with really is.
-fn real_of<'s>(starts: &'s [Start], dir: &Dir<DirData>) -> &'s Path {
+fn real_of<'s>(starts: &'s [Start], dir: &SiteDir) -> &'s Path {
     let found = starts.iter().find(|start| start.facts.id == dir.id);
     found.map_or(Path::new(""), |start| &start.real)
 }
@@ -177,7 +177,7 @@ fn below(folder: &Path, only: &[Touched]) -> Below {
 
 /// Looks at some paths alone, with the folders that lead there; at all below them where that is meant.
 fn narrow<'j>(
-    dirs: &[(OwnedFd, Arc<Dir<DirData>>)],
+    dirs: &[(OwnedFd, Arc<SiteDir>)],
     below: Vec<Below>,
     mut inspectors: Vec<Inspector<'j>>,
     progress: &Progress,

@@ -7,14 +7,13 @@ use std::sync::Arc;
 
 use super::found::Met;
 use super::{Audit, Finding};
-use crate::inspect::{Deviation, DirData, Spot};
-use crate::tree::Dir;
+use crate::inspect::{Deviation, SiteDir, Spot};
 
 /// Puts the paths of findings together. They come by folders: what a folder is called is put together once.
 struct Speller<'a> {
     audit: &'a Audit,
     /// The folder of the last one.
-    folder: Option<&'a Arc<Dir<DirData>>>,
+    folder: Option<&'a Arc<SiteDir>>,
     path: Vec<u8>,
     /// Where the folder's part of it ends.
     folder_ends: usize,

@@ -9,7 +9,7 @@ use super::found::Found;
 use crate::account::{Account, Accounts, Uid};
 use crate::check::{self};
 use crate::entry::Facts;
-use crate::inspect::{DirData, DirState, OpenWay, PathJudge, Start, Unseen};
+use crate::inspect::{DirData, DirState, OpenWay, PathJudge, SiteDir, Start, Unseen};
 use crate::mode::Mode;
 use crate::people::{People, Set};
 use crate::policy::{Policy, Right};
@@ -24,7 +24,7 @@ pub(super) fn not_seen(policy: &Policy, path: PathBuf, trouble: Trouble) -> Unse
     Unseen { path, part, trouble }
 }
 
-pub(super) fn begin(start: &Start, data: DirData) -> Dir<DirData> {
+pub(super) fn begin(start: &Start, data: Arc<DirData>) -> SiteDir {
     Dir::top(&start.path, start.facts.id, data)
 }
 

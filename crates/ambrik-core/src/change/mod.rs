@@ -33,11 +33,11 @@ use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use rustix::io::Errno;
 
 use crate::audit::Audit;
-use crate::inspect::{Deviation, DirData, Spot, Start};
+use crate::inspect::{Deviation, SiteDir, Spot, Start};
 use crate::shown::Shown;
 use crate::signals;
 use crate::site::Phase;
-use crate::tree::{Dir, Failure, Host, Op, Progress, sys};
+use crate::tree::{Failure, Host, Op, Progress, sys};
 
 use creating::create;
 use folder::{Folder, Opener, as_os};
@@ -298,7 +298,7 @@ pub(crate) fn place(audit: &Audit, deviant: &Deviation<'_>) -> (Arc<Folder>, CSt
 /// Finds the folders of deviants; those of one directory share theirs.
 struct Places<'a> {
     audit: &'a Audit,
-    last: Option<(*const Dir<DirData>, Arc<Folder>)>,
+    last: Option<(*const SiteDir, Arc<Folder>)>,
 }
 
 impl<'a> Places<'a> {
@@ -326,7 +326,7 @@ impl<'a> Places<'a> {
         }
     }
 
-    fn folder(&self, dir: &Arc<Dir<DirData>>) -> Arc<Folder> {
+    fn folder(&self, dir: &Arc<SiteDir>) -> Arc<Folder> {
         let path = dir.path();
         let starts = self.audit.seen.starts.iter().enumerate();
         let start = starts

@@ -418,6 +418,9 @@ fn by_content(case: &PathCase<'_>) -> Option<Recognised> {
 
 /// Whether PHP code calls `phpinfo` when it is asked for; comments and definitions of classes and functions left aside.
 fn shows_settings(code: &[u8]) -> bool {
+    if !code.windows(7).any(|word| word.eq_ignore_ascii_case(b"phpinfo")) {
+        return false;
+    }
     let text = String::from_utf8_lossy(code).to_ascii_lowercase();
     text.match_indices("phpinfo").any(|(at, word)| {
         let (before, after) = (&text[..at], &text[at + word.len()..]);

@@ -7,11 +7,10 @@ use std::ffi::CStr;
 use std::ops::Range;
 use std::sync::Arc;
 
-use super::{DirData, Verdict};
+use super::{SiteDir, Verdict};
 use crate::bytes::{ByteReader, ByteWriter};
 use crate::check::Raised;
 use crate::entry::{Facts, Identity, Kind, Nanos, TreePath};
-use crate::tree::Dir;
 
 /// As many stand in one block: to come to one of them, those before it are read.
 const BLOCK: usize = 64;
@@ -22,7 +21,7 @@ pub(crate) enum Spot<'d> {
     /// It is the start with this number.
     Start(u32),
     /// It has this name in this directory.
-    In(&'d Arc<Dir<DirData>>, &'d CStr),
+    In(&'d Arc<SiteDir>, &'d CStr),
 }
 
 /// A path that is not as it should be, or that has several names.
@@ -42,7 +41,7 @@ pub(crate) struct Deviation<'d> {
 #[derive(Clone, Debug)]
 enum Place {
     Start(u32),
-    In(Arc<Dir<DirData>>),
+    In(Arc<SiteDir>),
 }
 
 impl Place {

@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::{
-    DirData, DirState, Gathered, Inspector, PathJudge, Spot, Start, Unseen, Verdict, VerdictKey, abilities, is_program,
+    DirData, DirState, Gathered, Inspector, PathJudge, SiteDir, Spot, Start, Unseen, Verdict, VerdictKey, abilities,
+    is_program,
 };
 use crate::account::Uid;
 use crate::check::{self, Case, PathCase, Raised, Remedy};
@@ -18,7 +19,7 @@ use crate::mode::Perm;
 use crate::policy::{Context, Cursor, Right};
 use crate::served;
 use crate::site::{Overrides, ServedToo, Use, Write};
-use crate::tree::{Dir, Look, Trouble, Visitor};
+use crate::tree::{Look, Trouble, Visitor};
 use crate::want::{Shape, Wants};
 
 impl<'j> Inspector<'j> {
@@ -28,6 +29,7 @@ impl<'j> Inspector<'j> {
             wants: Wants::default(),
             verdicts: HashMap::default(),
             states: HashMap::default(),
+            attached: None,
             deviants: Gathered::default(),
             unseen: Vec::new(),
             vanished: 0,
@@ -42,7 +44,7 @@ impl<'j> Inspector<'j> {
     }
 
     /// Judges where a walk begins. The answer is what to attach to it, where it is a directory to be entered.
-    pub(crate) fn start(&mut self, start: &Start) -> Option<DirData> {
+    pub(crate) fn start(&mut self, start: &Start) -> Option<Arc<DirData>> {
         let cursor = self.judge.policy.at(&start.path);
         let look = Look::at(&start.parent, &start.name);
         let planned = self.judge.open_to_all();
@@ -56,7 +58,7 @@ impl<'j> Inspector<'j> {
         cursor: &Arc<Cursor>,
         look: &Look<'_>,
         facts: &Facts,
-    ) -> Option<DirData> {
+    ) -> Option<Arc<DirData>> {
         let context = &cursor.context;
         let judged = context.is_managed();
         let directory = facts.kind == Kind::Directory;
@@ -94,7 +96,7 @@ impl<'j> Inspector<'j> {
         look: &Look<'_>,
         facts: &Facts,
         fix: Option<&Rights>,
-    ) -> DirData {
+    ) -> Arc<DirData> {
         let now = self.state(place.now, facts, &facts.rights);
         let planned = self.state(place.planned, facts, fix.unwrap_or(&facts.rights));
         let people = self.judge.people;
@@ -116,7 +118,11 @@ impl<'j> Inspector<'j> {
         let keepers_alone = above_alone && [Uid::ROOT, keeper].contains(&rights.uid) && !rights.mode.has(0o022);
         let labels = self.judge.labels;
         let relabelled = place.relabelled().or_else(|| labels?.below(&place.path_of(look.name)));
-        DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, keepers_alone, relabelled }
+        let data = DirData { cursor: Arc::clone(cursor), now, planned, php_stop, web_stop, keepers_alone, relabelled };
+        match &self.attached {
+            Some(known) if known.is(&data) => Arc::clone(known),
+            _ => Arc::clone(self.attached.insert(Arc::new(data))),
+        }
     }
 
     pub(super) fn state(&mut self, above: &Arc<DirState>, facts: &Facts, rights: &Rights) -> Arc<DirState> {
@@ -294,7 +300,7 @@ pub(super) struct PathPlace<'p> {
 #[derive(Clone, Copy)]
 pub(super) enum At<'p> {
     Start(&'p Start),
-    In(&'p Arc<Dir<DirData>>),
+    In(&'p Arc<SiteDir>),
 }
 
 impl PathPlace<'_> {
@@ -321,9 +327,9 @@ impl PathPlace<'_> {
 }
 
 impl Visitor for Inspector<'_> {
-    type Data = DirData;
+    type Data = Arc<DirData>;
 
-    fn entry(&mut self, dir: &Arc<Dir<DirData>>, look: &Look<'_>, facts: &Facts) -> Option<DirData> {
+    fn entry(&mut self, dir: &Arc<SiteDir>, look: &Look<'_>, facts: &Facts) -> Option<Arc<DirData>> {
         let cursor = self.judge.policy.enter(&dir.data.cursor, look.os_name(), facts.mounted);
         if facts.mounted && dir.data.cursor.context.ours && cursor.as_ref().is_none_or(|cursor| !cursor.named) {
             self.mounts.push(dir.path_of(look.name));
@@ -340,7 +346,7 @@ impl Visitor for Inspector<'_> {
         self.judge.labels.is_some()
     }
 
-    fn trouble(&mut self, dir: &Arc<Dir<DirData>>, name: Option<&CStr>, trouble: Trouble) {
+    fn trouble(&mut self, dir: &Arc<SiteDir>, name: Option<&CStr>, trouble: Trouble) {
         if trouble == Trouble::Vanished {
             self.vanished += 1;
             return;

@@ -9,11 +9,12 @@ use crate::access::NameRule;
 use crate::account::{Accounts, Gid, Uid};
 use crate::check::{self, Reason};
 use crate::entry::{Kind, Rights};
-use crate::inspect::DirState;
+use crate::inspect::{DirData, DirState};
 use crate::mode::Mode;
 use crate::people::People;
 use crate::policy::{Cursor, Policy};
 use crate::site::Phase;
+use crate::tree::Dir;
 
 /// What a directory, and a judgement, are made with.
 struct Fixture {
@@ -33,12 +34,12 @@ impl Fixture {
         Self { cursor, state: Arc::new(state) }
     }
 
-    fn dir(&self, path: &str, id: Identity) -> Arc<Dir<DirData>> {
+    fn dir(&self, path: &str, id: Identity) -> Arc<SiteDir> {
         let (now, planned) = (Arc::clone(&self.state), Arc::clone(&self.state));
         let cursor = Arc::clone(&self.cursor);
         let data =
             DirData { cursor, now, planned, php_stop: None, web_stop: None, keepers_alone: true, relabelled: None };
-        Arc::new(Dir::top(Path::new(path), id, data))
+        Arc::new(Dir::top(Path::new(path), id, Arc::new(data)))
     }
 
     fn verdict(&self, number: u32) -> Arc<Verdict> {
