@@ -60,11 +60,11 @@ impl Place {
         }
     }
 
-    /// What decides which place comes first: the start's number, or the directory.
-    fn order(&self) -> (u32, Option<TreePath<'static>>) {
+    /// What decides which place comes first: where a walk begins by its number, then directories.
+    fn order(&self) -> (Option<TreePath<'static>>, u32) {
         match self {
-            Self::Start(number) => (*number, None),
-            Self::In(dir) => (0, Some(dir.path().into())),
+            Self::Start(number) => (None, *number),
+            Self::In(dir) => (Some(dir.path().into()), 0),
         }
     }
 
@@ -106,7 +106,7 @@ struct Block {
     count: u32,
     bytes: Box<[u8]>,
     /// What single paths gave rise to, by their places in the block, in order.
-    extra: Vec<(u32, Arc<[Raised]>)>,
+    extra: Box<[(u32, Arc<[Raised]>)]>,
 }
 
 /// What one thread found.
@@ -182,7 +182,24 @@ fn pack(place: &Place, paths: &mut Vec<Waiting>, blocks: &mut Vec<Block>) {
             extra.extend(path.extra.map(|extra| (count, extra)));
             count += 1;
         }
-        blocks.push(Block { place: place.clone(), first: 0, count, bytes: bytes.0.into(), extra });
+        blocks.push(Block { place: place.clone(), first: 0, count, bytes: bytes.0.into(), extra: extra.into() });
+    }
+}
+
+/// Puts blocks in the order of their places, where they stand: of a large tree a second list of them would take as much again.
+fn into_order(blocks: &mut [Block]) {
+    let mut keyed: Vec<_> = blocks.iter().map(|block| block.place.order()).zip(0..).collect();
+    keyed.sort_unstable();
+    let mut order: Vec<usize> = keyed.into_iter().map(|(_, from)| from).collect();
+    for first in 0..order.len() {
+        let mut at = first;
+        // Round the circle of places that each get the next one's block.
+        while order[at] != first {
+            let from = std::mem::replace(&mut order[at], at);
+            blocks.swap(at, from);
+            at = from;
+        }
+        order[at] = at;
     }
 }
 
@@ -199,42 +216,32 @@ pub(crate) struct Deviations {
 impl Deviations {
     /// What all threads found, in one order whichever thread saw it; `verdicts` by their numbers.
     pub(crate) fn of(found: impl IntoIterator<Item = Gathered>, verdicts: Vec<Arc<Verdict>>) -> Self {
-        let mut several_names = false;
-        let mut keyed: Vec<(Option<TreePath<'static>>, u32, Block)> = Vec::new();
+        let (mut blocks, mut several_names) = (Vec::new(), false);
         for mut gathered in found {
             gathered.close();
             several_names |= gathered.several_names;
-            keyed.extend(gathered.blocks.into_iter().map(|block| {
-                let (start, path) = block.place.order();
-                (path, start, block)
-            }));
+            blocks.append(&mut gathered.blocks);
         }
-        keyed.sort_by(|(path, start, _), (other, other_start, _)| (path, start).cmp(&(other, other_start)));
-        let mut all = Self { blocks: Vec::with_capacity(keyed.len()), verdicts, count: 0, several_names };
-        let mut blocks = keyed.into_iter().map(|(_, _, block)| block).peekable();
-        while let Some(block) = blocks.next() {
+        into_order(&mut blocks);
+        let mut first = 0;
+        while let Some(block) = blocks.get(first) {
             let place = block.place.clone();
-            let mut of_place = vec![block];
-            while let Some(more) = blocks.next_if(|next| next.place.is_same(&place)) {
-                of_place.push(more);
+            let end = first + blocks.iter().skip(first).take_while(|block| block.place.is_same(&place)).count();
+            if end - first > 1 {
+                // Several threads can have seen its names, each some.
+                let mut paths: Vec<Waiting> = blocks.iter().take(end).skip(first).flat_map(Block::waiting).collect();
+                let mut packed = Vec::new();
+                pack(&place, &mut paths, &mut packed);
+                blocks.splice(first..end, packed);
             }
-            all.append(&place, of_place);
+            first += blocks.iter().skip(first).take_while(|block| block.place.is_same(&place)).count();
         }
-        all
-    }
-
-    /// Adds all blocks of one directory; several threads can have seen its names, each some.
-    fn append(&mut self, place: &Place, mut blocks: Vec<Block>) {
-        if blocks.len() > 1 {
-            let mut paths: Vec<Waiting> = blocks.iter().flat_map(Block::waiting).collect();
-            blocks.clear();
-            pack(place, &mut paths, &mut blocks);
+        let mut count = 0;
+        for block in &mut blocks {
+            block.first = count;
+            count += block.count;
         }
-        for mut block in blocks {
-            block.first = self.count;
-            self.count += block.count;
-            self.blocks.push(block);
-        }
+        Self { blocks, verdicts, count, several_names }
     }
 
     /// Whether a file among them has several names.
@@ -266,9 +273,11 @@ impl Deviations {
         let block = self.block_of(number);
         let Some(block) = self.blocks.get_mut(block) else { return };
         let in_block = number - block.first;
-        block.extra.retain(|(place, _)| *place != in_block);
-        let at = block.extra.partition_point(|(place, _)| *place < in_block);
-        block.extra.insert(at, (in_block, extra.into()));
+        let mut all = std::mem::take(&mut block.extra).into_vec();
+        all.retain(|(place, _)| *place != in_block);
+        let at = all.partition_point(|(place, _)| *place < in_block);
+        all.insert(at, (in_block, extra.into()));
+        block.extra = all.into();
     }
 
     /// The place of the block that holds a number.
