@@ -3,9 +3,9 @@
 //! A directory is a task; one with very many names is split into several. Idle threads steal tasks. Each thread
 //! has a working directory of its own, so that it can ask for attributes by bare name.
 
-use std::ffi::{CStr, CString, OsStr};
+use std::ffi::{CStr, CString, OsStr, OsString};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::os::unix::ffi::OsStrExt;
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
@@ -53,17 +53,30 @@ impl<D> Dir<D> {
     /// The path of the directory.
     #[must_use]
     pub fn path(&self) -> PathBuf {
-        let mut names = vec![self];
-        while let Some(above) = names.last().and_then(|dir| dir.above.as_deref()) {
-            names.push(above);
-        }
-        names.iter().rev().map(|dir| Path::new(OsStr::from_bytes(dir.name.to_bytes()))).collect()
+        self.spelt(None)
     }
 
     /// The path of `name` in the directory.
     #[must_use]
     pub fn path_of(&self, name: &CStr) -> PathBuf {
-        self.path().join(OsStr::from_bytes(name.to_bytes()))
+        self.spelt(Some(name))
+    }
+
+    /// The names from the top on, and this one, put together in one piece of memory.
+    fn spelt(&self, name: Option<&CStr>) -> PathBuf {
+        let mut dirs = vec![self];
+        while let Some(above) = dirs.last().and_then(|dir| dir.above.as_deref()) {
+            dirs.push(above);
+        }
+        let names = || dirs.iter().rev().map(|dir| &*dir.name).chain(name);
+        let mut path = Vec::with_capacity(names().map(|name| name.count_bytes() + 1).sum());
+        for name in names() {
+            if path.last().is_some_and(|last| *last != b'/') {
+                path.push(b'/');
+            }
+            path.extend_from_slice(name.to_bytes());
+        }
+        OsString::from_vec(path).into()
     }
 }
 

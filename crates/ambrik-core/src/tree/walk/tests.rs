@@ -175,3 +175,18 @@ fn a_closer_look_reads_what_is_asked_for_and_no_more() {
     assert_eq!(Look::at(&handle, c"folder").names_in_it(), ["inner"]);
     assert!(Look::at(&handle, c"program").names_in_it().is_empty());
 }
+
+#[rstest]
+#[case::at_the_top("/", &[], "/")]
+#[case::below_the_top("/", &["srv", "x"], "/srv/x")]
+#[case::elsewhere("/srv/x", &[], "/srv/x")]
+#[case::deep("/srv/x", &["a", "b c", "d"], "/srv/x/a/b c/d")]
+fn a_directory_says_its_path(#[case] top: &str, #[case] names: &[&str], #[case] want: &str) {
+    let id = Identity { dev: 1, ino: 2, born: 3 };
+    let top = Arc::new(Dir::top(Path::new(top), id, ()));
+    let dir = names
+        .iter()
+        .fold(top, |above, name| Arc::new(Dir::below(&above, &CString::new(*name).unwrap(), id, false, ())));
+    assert_eq!(dir.path(), Path::new(want));
+    assert_eq!(dir.path_of(c"last"), Path::new(want).join("last"));
+}
