@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use super::ini::octal;
 use super::php_programs::{FPM, OWN_SERVER, is_version};
@@ -103,15 +104,41 @@ impl Running {
     }
 }
 
+/// As often, and after as long a time, it is looked again where a worker is just being started.
+const LOOKS: usize = 5;
+const APART: Duration = Duration::from_millis(50);
+
 /// The processes of `host`: of this one, or of the `proc` in the folder that stands for it.
 pub(super) fn read(host: &Host) -> Running {
+    let (mut seen, mut processes) = listed(host);
+    for _ in 0..LOOKS {
+        if !host.is_this() || !one_is_being_started(&processes) {
+            break;
+        }
+        std::thread::sleep(APART);
+        (seen, processes) = listed(host);
+    }
+    sort(seen, &processes)
+}
+
+/// Whether there are processes at all, and those that matter.
+pub(super) fn listed(host: &Host) -> (bool, Vec<Process>) {
     let names = host.names_in(Path::new("/proc")).unwrap_or_default();
     let mut pids: Vec<u32> = names.iter().filter_map(|name| name.to_str()?.parse().ok()).collect();
     pids.sort_unstable();
     let own = std::process::id();
     let processes = pids.iter().filter(|pid| !(host.is_this() && **pid == own));
-    let processes: Vec<Process> = processes.filter_map(|pid| process(host, *pid)).collect();
-    sort(!pids.is_empty(), &processes)
+    (!pids.is_empty(), processes.filter_map(|pid| process(host, *pid)).collect())
+}
+
+/// Whether a worker is still root beside others of the same master that are not: a child is what its parent was, until it gives that up.
+/// One that stays so is a worker as the others are.
+pub(super) fn one_is_being_started(processes: &[Process]) -> bool {
+    let siblings = |one: &Process, other: &Process| (one.parent, one.family) == (other.parent, other.family);
+    let of_its_kind = |child: &Process| processes.iter().any(|it| it.pid == child.parent && it.family == child.family);
+    let is_root = |process: &&Process| process.ids.uid == Uid::ROOT;
+    let other = |child: &Process| processes.iter().any(|it| siblings(it, child) && it.ids.uid != Uid::ROOT);
+    processes.iter().filter(is_root).any(|child| of_its_kind(child) && other(child))
 }
 
 /// Tells workers from what started them.

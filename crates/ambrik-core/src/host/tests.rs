@@ -765,3 +765,18 @@ fn nothing_is_printed_that_a_name_could_have_smuggled_in(
     let lines = configuration_lines(program, Keep::FromServing, Path::new("/srv/www"), Path::new(path));
     assert_eq!(lines.as_deref(), want);
 }
+
+#[rstest]
+#[case::all_came_up(&[(100, 1, 0), (101, 100, 33), (102, 100, 33)], false)]
+#[case::one_is_coming(&[(100, 1, 0), (101, 100, 33), (102, 100, 0)], true)]
+#[case::all_are_coming_or_stay_so(&[(100, 1, 0), (101, 100, 0), (102, 100, 0)], false)]
+#[case::of_another_master(&[(100, 1, 0), (101, 100, 33), (200, 1, 0), (201, 200, 0)], false)]
+fn a_worker_that_is_being_started_is_known(#[case] processes: &[(u32, u32, u32)], #[case] want: bool) {
+    let quay = Quay::new(&[]);
+    for (pid, parent, uid) in processes {
+        quay.process(*pid, *parent, "apache2", "/usr/sbin/apache2|-k|start", (*uid, *uid));
+    }
+    let (seen, listed) = process::listed(&Host::at(quay.dir.path()).unwrap());
+    assert!(seen && listed.len() == processes.len());
+    assert_eq!(process::one_is_being_started(&listed), want);
+}
