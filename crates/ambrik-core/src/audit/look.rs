@@ -195,7 +195,7 @@ fn narrow<'j>(
 fn what_code_names(setting: &AuditSetting<'_>, audit: &mut Audit) {
     let mut sought = Vec::new();
     let mut whose = Vec::new();
-    for (number, deviant) in (0..).zip(audit.seen.deviants.iter()) {
+    for (number, deviant) in audit.seen.deviants.with_extra() {
         for (check, reason) in deviant.extra {
             let loaded = check.is(&check::INSTALLER_LEFT) && matches!(reason, Reason::Looks(_));
             // What version control keeps is never code, whoever speaks of it.

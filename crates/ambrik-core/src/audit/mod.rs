@@ -307,8 +307,11 @@ impl Audit {
 
     /// What PHP still holds open for writing though it is closed to it: each path, and who.
     pub fn still_open(&self) -> impl Iterator<Item = String> + '_ {
-        let held =
-            self.seen.deviants.iter().flat_map(|deviant| deviant.extra.iter().map(move |found| (deviant, found)));
+        let held = self
+            .seen
+            .deviants
+            .with_extra()
+            .flat_map(|(_, deviant)| deviant.extra.iter().map(move |found| (deviant, found)));
         let held = held.filter(|(_, (check, _))| check.is(&crate::check::STILL_OPEN));
         held.filter_map(|(deviant, (_, reason))| {
             let Reason::Says(holder) = reason else { return None };
@@ -319,7 +322,8 @@ impl Audit {
     /// The code that changed since the site was found clean, by its real paths.
     pub(crate) fn changed_since_clean(&self) -> impl Iterator<Item = PathBuf> {
         let is_one = |deviant: &Deviation<'_>| deviant.extra.iter().any(|(it, _)| it.is(&check::CHANGED_IN_WINDOW));
-        self.seen.deviants.iter().filter(is_one).map(|deviant| self.path(&deviant))
+        let found = self.seen.deviants.with_extra().map(|(_, deviant)| deviant);
+        found.filter(is_one).map(|deviant| self.path(&deviant))
     }
 
     /// The code that changed since the site was found clean, relative to the root.

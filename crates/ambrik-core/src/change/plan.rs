@@ -351,7 +351,7 @@ fn creations(audit: &Audit) -> (Vec<Creation>, Vec<(PathBuf, Failure)>) {
 
 fn removals(plan: &mut Plan, leave: &[PathBuf]) {
     let audit = &plan.audit;
-    for (number, deviant) in (0..).zip(audit.seen.deviants.iter()) {
+    for (number, deviant) in audit.seen.deviants.with_extra() {
         let mut found = deviant.extra.iter().filter(|(check, _)| check.remedy == crate::check::Remedy::Seal);
         let Some((check, reason)) = found.next() else { continue };
         let path = audit.path(&deviant);

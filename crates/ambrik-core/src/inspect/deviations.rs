@@ -254,6 +254,13 @@ impl Deviations {
         self.range(0..self.count)
     }
 
+    /// Those whose name or content gave rise to something, with their numbers.
+    pub(crate) fn with_extra(&self) -> impl Iterator<Item = (u32, Deviation<'_>)> {
+        let blocks = self.blocks.iter().filter(|block| !block.extra.is_empty());
+        let numbered = blocks.flat_map(|block| (block.first..).zip(block.paths(&self.verdicts)));
+        numbered.filter(|(_, deviation)| !deviation.extra.is_empty())
+    }
+
     /// Those with these numbers, in order.
     pub(crate) fn range(&self, numbers: Range<u32>) -> impl Iterator<Item = Deviation<'_>> {
         let first = self.block_of(numbers.start);

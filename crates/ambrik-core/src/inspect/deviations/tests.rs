@@ -159,6 +159,10 @@ proptest! {
         prop_assert_eq!(found.range(number..number + 70).map(|it| known(&it)).collect::<Vec<_>>(), want.iter().skip(asked).take(70).cloned().collect::<Vec<_>>());
         prop_assert!(found.get(u32::try_from(want.len()).unwrap()).is_none());
 
+        let with_extra: Vec<_> = found.with_extra().map(|(number, it)| (number, known(&it))).collect();
+        let want_extra: Vec<_> = (0..).zip(&want).filter(|(_, (_, it))| it.says.is_some()).map(|(n, it)| (n, it.clone())).collect();
+        prop_assert_eq!(with_extra, want_extra);
+
         found.set_extra(number, raised("said later"));
         if let Some((_, path)) = want.get_mut(asked) {
             path.says = Some("said later".to_owned());
