@@ -17,8 +17,9 @@ rustc -O --edition 2024 -o "$folder/make_tree" make_tree.rs
 
 # took NAME COMMAND...: the processor time of one run goes to the log, in seconds.
 took() {
-  local name=$1 TIMEFORMAT='%3U %3S' ; shift
-  { time "$@" > "$folder/out" 2> "$folder/err" || [ $? -le 1 ] || { cat "$folder/err" >&2; exit 1; }; } 2> "$folder/time"
+  local name=$1 status=0 TIMEFORMAT='%3U %3S'; shift
+  { time "$@" > "$folder/out" 2> "$folder/err" || status=$?; } 2> "$folder/time"
+  [ "$status" -le 1 ] || { cat "$folder/err" >&2; exit 1; }
   awk -v n="$name" '{ print n, $1 + $2 }' "$folder/time" >> "$log"
 }
 wrong() { took chown chown -R 33:33 "$site"; took chmod chmod -R 0777 "$site"; }
