@@ -57,12 +57,6 @@ impl Whom {
             text => Self::Named(text.to_owned()),
         }
     }
-
-    /// Whether it takes a site to know who it is.
-    #[must_use]
-    pub const fn needs_site(&self) -> bool {
-        !matches!(self, Self::Named(_))
-    }
 }
 
 impl Subject {

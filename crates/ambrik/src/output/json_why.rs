@@ -133,22 +133,7 @@ pub(crate) fn answer(account: &str, answer: &Answer) -> io::Result<Box<RawValue>
 
 /// What stands for an answer where it is not known whom to ask about.
 pub(crate) fn unknown(account: &str, path: &Path) -> io::Result<Box<RawValue>> {
-    Ok(to_raw_value(&AnswerDocument {
-        path: PathText::of(path),
-        account,
-        kind: None,
-        leads_to: None,
-        read: None,
-        write: None,
-        search: None,
-        create: None,
-        delete: None,
-        link: None,
-        chmod: None,
-        steps: Steps(None),
-        wanted: None,
-        refused: None,
-    })?)
+    Ok(to_raw_value(&nobody(path, account, None))?)
 }
 
 /// Writes the answers for paths.
@@ -221,7 +206,7 @@ pub(crate) fn reviews(reviews: &[Review], others: &[NoFile], without_path: u64, 
             let refused = refused(review);
             match &review.told {
                 Some(told) => document(&told.account, &told.answer, Some(refused)),
-                None => nobody(review, refused),
+                None => nobody(&review.refusal.path, "", Some(refused)),
             }
         })
     });
@@ -249,10 +234,11 @@ fn document<'a>(account: &'a str, answer: &'a Answer, refused: Option<RefusedDoc
     }
 }
 
-fn nobody(review: &Review, refused: RefusedDocument) -> AnswerDocument<'_> {
+/// An answer of nobody, of whom nothing is known.
+fn nobody<'a>(path: &'a Path, account: &'a str, refused: Option<RefusedDocument>) -> AnswerDocument<'a> {
     AnswerDocument {
-        path: PathText::of(&review.refusal.path),
-        account: "",
+        path: PathText::of(path),
+        account,
         kind: None,
         leads_to: None,
         read: None,
@@ -264,7 +250,7 @@ fn nobody(review: &Review, refused: RefusedDocument) -> AnswerDocument<'_> {
         chmod: None,
         steps: Steps(None),
         wanted: None,
-        refused: Some(refused),
+        refused,
     }
 }
 
