@@ -190,3 +190,19 @@ fn a_directory_says_its_path(#[case] top: &str, #[case] names: &[&str], #[case] 
     assert_eq!(dir.path(), Path::new(want));
     assert_eq!(dir.path_of(c"last"), Path::new(want).join("last"));
 }
+
+/// A plain listing would set them: they are older than a day.
+#[test]
+fn who_only_looks_leaves_the_access_times_of_directories() {
+    let dir = tempfile::tempdir().unwrap();
+    let below = dir.path().join("below");
+    fs::create_dir(&below).unwrap();
+    fs::write(below.join("file"), "").unwrap();
+    let long_ago = rustix::fs::Timespec { tv_sec: 1, tv_nsec: 0 };
+    let times = rustix::fs::Timestamps { last_access: long_ago, last_modification: long_ago };
+    for path in [dir.path(), &below] {
+        rustix::fs::utimensat(rustix::fs::CWD, path, &times, rustix::fs::AtFlags::empty()).unwrap();
+    }
+    assert_eq!(all(dir.path(), 2, Near::on_own_thread).seen.len(), 2);
+    assert_eq!([dir.path(), &below].map(|path| fs::metadata(path).unwrap().atime()), [1, 1]);
+}
