@@ -96,7 +96,11 @@ impl FoundPaths {
     /// Whether all are deviations, and are among these.
     pub(super) fn are_among(&self, others: &Self) -> bool {
         let others = others.spans();
-        let within = |span: &Range<u32>| others.iter().any(|other| other.start <= span.start && span.end <= other.end);
+        // They are in order and apart: the last one that begins before a span's end is the only one that can hold it.
+        let last =
+            |span: &Range<u32>| others.get(others.partition_point(|other| other.start < span.end).checked_sub(1)?);
+        let within =
+            |span: &Range<u32>| last(span).is_some_and(|other| other.start <= span.start && span.end <= other.end);
         self.of_their_own().next().is_none() && self.spans().iter().all(within)
     }
 

@@ -232,10 +232,18 @@ impl Deviations {
                 let mut paths: Vec<Waiting> = blocks.iter().take(end).skip(first).flat_map(Block::waiting).collect();
                 let mut packed = Vec::new();
                 pack(&place, &mut paths, &mut packed);
-                blocks.splice(first..end, packed);
+                let mut packed = packed.into_iter();
+                for block in blocks.iter_mut().take(end).skip(first) {
+                    match packed.next() {
+                        Some(whole) => *block = whole,
+                        // Together they take fewer blocks.
+                        None => block.count = 0,
+                    }
+                }
             }
-            first += blocks.iter().skip(first).take_while(|block| block.place.is_same(&place)).count();
+            first = end;
         }
+        blocks.retain(|block| block.count > 0);
         let mut count = 0;
         for block in &mut blocks {
             block.first = count;
